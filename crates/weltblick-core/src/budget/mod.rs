@@ -1,0 +1,13 @@
+//! Points, limits, the budget file, and verdicts.
+
+mod file;
+mod limit;
+mod point;
+#[cfg(test)]
+mod tests;
+mod verdict;
+
+pub use file::{Budget, BudgetFile, Figure};
+pub use limit::{Comparison, Condition, Limit};
+pub use point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
+pub use verdict::{CheckReport, Judgement, SCHEMA, Verdict, judge};

@@ -1,0 +1,367 @@
+//! Verdicts: does every budget hold, by what margin, and on what evidence?
+//!
+//! A budget on a share is *met* only if the whole interval keeps the limit, *broken* only if none
+//! of it does. The interval is widened twice: its confidence is divided among all budgets judged
+//! together (Bonferroni), so that many budgets do not make one false verdict likely; and samples
+//! that may be missing are counted for and against.
+
+use super::file::{Budget, BudgetFile, Figure};
+use super::limit::{Comparison, Limit};
+use crate::document::Fault;
+use crate::image::FunctionId;
+use crate::measure::profile::{Context, Head, SampleCounts, head};
+use crate::stats::{ShareEstimate, estimate_share};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// Name and version of the JSON form.
+pub const SCHEMA: &str = "weltblick/check/1";
+/// Recordings that would have to be longer than this many times the present one decide nothing.
+const LONGEST_WAIT: f64 = 1000.0;
+/// A larger part of samples outside the image means that it is not the one that ran.
+const MOST_OUTSIDE: f64 = 0.05;
+
+/// Whether a budget holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Verdict {
+    /// It does not.
+    Broken,
+    /// The evidence says neither.
+    Undecided,
+    /// It does, for this recording.
+    Met,
+}
+
+/// One budget, judged.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct Judgement {
+    /// The budget: `function.wave_filter.self_share`.
+    pub budget: String,
+    /// Its line in the budget file.
+    pub line: usize,
+    /// Whether it holds.
+    pub verdict: Verdict,
+    /// The limit as written.
+    pub limit: String,
+    /// `share` (a fraction) or `count`.
+    pub unit: String,
+    /// What was observed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub observed: Option<f64>,
+    /// The least that the true figure may be.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub observed_low: Option<f64>,
+    /// The most that the true figure may be.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub observed_high: Option<f64>,
+    /// How far inside the limit the observation is, as a part of the limit; negative outside.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub margin: Option<f64>,
+    /// On what the verdict rests.
+    pub evidence: String,
+    /// For *undecided*: what would decide it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub advice: Option<String>,
+    /// For *undecided* for want of samples: how much longer to measure, in nanoseconds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub measure_longer_ns: Option<f64>,
+}
+
+/// All budgets, judged.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct CheckReport {
+    /// `weltblick/check/1`.
+    pub schema: String,
+    /// The worst of all verdicts.
+    pub verdict: Verdict,
+    /// What was recorded.
+    pub recording: Head,
+    /// The confidence with which all verdicts together hold.
+    pub confidence: f64,
+    /// Least margin first.
+    pub budgets: Vec<Judgement>,
+}
+
+/// Judges all budgets.
+///
+/// # Errors
+///
+/// A function that the image does not have, with its line in the budget file.
+pub fn judge(
+    file: &BudgetFile,
+    counts: &SampleCounts,
+    context: &Context<'_>,
+) -> Result<CheckReport, Fault> {
+    let court = Court::new(file, counts, context);
+    let mut budgets = Vec::with_capacity(file.budgets.len());
+    for budget in &file.budgets {
+        let function = file.function(budget, context.image)?;
+        budgets.push(court.judge(budget, function));
+    }
+    budgets.sort_by(|a, b| {
+        let margin = |judgement: &Judgement| judgement.margin.unwrap_or(f64::NEG_INFINITY);
+        margin(a).total_cmp(&margin(b)).then(a.line.cmp(&b.line))
+    });
+    let verdict = worst(&budgets);
+    let recording = head(counts, context);
+    let confidence = context.confidence;
+    Ok(CheckReport { schema: SCHEMA.into(), verdict, recording, confidence, budgets })
+}
+
+fn worst(budgets: &[Judgement]) -> Verdict {
+    let has = |verdict| budgets.iter().any(|judgement| judgement.verdict == verdict);
+    match (has(Verdict::Broken), has(Verdict::Undecided)) {
+        (true, _) => Verdict::Broken,
+        (_, true) => Verdict::Undecided,
+        _ => Verdict::Met,
+    }
+}
+
+/// What all verdicts of one recording share.
+struct Court<'a> {
+    counts: &'a SampleCounts,
+    context: &'a Context<'a>,
+    /// The confidence of each single interval.
+    confidence: f64,
+    samples: u64,
+    missing: Option<u64>,
+    /// Why no verdict on shares can be trusted at all.
+    objection: Option<Objection>,
+}
+
+/// A reason to say *undecided* whatever the figures are.
+struct Objection {
+    why: String,
+    advice: String,
+    /// It stands only against *met*: a broken budget is broken all the same.
+    against_met_only: bool,
+}
+
+impl<'a> Court<'a> {
+    fn new(file: &BudgetFile, counts: &'a SampleCounts, context: &'a Context<'a>) -> Self {
+        let shares = file.budgets.iter().filter(|budget| budget.figure != Figure::Samples).count();
+        let confidence = 1.0 - (1.0 - context.confidence) / shares.max(1) as f64;
+        let samples = counts.batches().total();
+        let missing = context.missing();
+        let objection = objection(counts, context, samples, missing);
+        Self { counts, context, confidence, samples, missing, objection }
+    }
+
+    fn judge(&self, budget: &Budget, function: Option<FunctionId>) -> Judgement {
+        match (&budget.figure, function) {
+            (Figure::SelfShare { .. }, Some(id)) => {
+                let range = &self.context.image.function(id).range;
+                let categories: Vec<usize> = self
+                    .counts
+                    .addresses()
+                    .filter(|(address, _)| range.contains(address))
+                    .map(|(_, category)| category)
+                    .collect();
+                self.judge_share(budget, &categories)
+            }
+            (Figure::SleepShare, _) => self.judge_sleep(budget),
+            _ => self.judge_samples(budget),
+        }
+    }
+
+    fn judge_sleep(&self, budget: &Budget) -> Judgement {
+        let judgement = self.judge_share(budget, &[SampleCounts::ASLEEP]);
+        if self.context.recording.asleep == 0 && self.context.sleeps_unseen() {
+            return Judgement {
+                verdict: Verdict::Undecided,
+                evidence: "there is time without samples and not one sample says asleep".into(),
+                advice: Some("let the cycle counter run in sleep (a debug register of most chips), or correct the sampling period".into()),
+                measure_longer_ns: None,
+                ..judgement
+            };
+        }
+        judgement
+    }
+
+    fn judge_share(&self, budget: &Budget, categories: &[usize]) -> Judgement {
+        let batches = self.counts.batches();
+        let hits = categories.iter().map(|&category| batches.count(category)).sum();
+        let per_batch = batches.per_batch(categories);
+        let estimate =
+            estimate_share(hits, self.samples, &per_batch, batches.batch_size(), self.confidence);
+        let Some(estimate) = estimate else {
+            return self.blank(budget, "share", "there are no samples", "turn PC sampling on");
+        };
+        let (low, high) = self.widened(&estimate);
+        let limit = &budget.condition.limit;
+        let mut judgement = Judgement {
+            observed: Some(estimate.share),
+            observed_low: Some(low),
+            observed_high: Some(high),
+            margin: Some(limit.margin(estimate.share)),
+            evidence: self.share_evidence(hits, &estimate),
+            ..self.blank(budget, "share", "", "")
+        };
+        judgement.advice = None;
+        judgement.verdict = if limit.holds_for_all(low, high) {
+            Verdict::Met
+        } else if limit.fails_for_all(low, high) {
+            Verdict::Broken
+        } else {
+            Verdict::Undecided
+        };
+        if judgement.verdict == Verdict::Undecided {
+            self.advise(&mut judgement, limit, &estimate);
+        }
+        self.object(&mut judgement);
+        self.require_over(budget, &mut judgement);
+        judgement
+    }
+
+    /// The interval with every missing sample counted against and for.
+    fn widened(&self, estimate: &ShareEstimate) -> (f64, f64) {
+        let n = self.samples as f64;
+        let missing = self.missing.unwrap_or(0) as f64;
+        let all = n + missing;
+        (estimate.low * n / all, (estimate.high * n + missing) / all)
+    }
+
+    fn share_evidence(&self, hits: u64, estimate: &ShareEstimate) -> String {
+        let worth = if estimate.effective_samples < 0.95 * self.samples as f64 {
+            format!(", worth {:.0} independent ones", estimate.effective_samples)
+        } else {
+            String::new()
+        };
+        let missing = match self.missing {
+            Some(0) | None => String::new(),
+            Some(missing) => format!(", up to {missing} missing"),
+        };
+        format!("{hits} of {} samples{worth}{missing}", self.samples)
+    }
+
+    /// What would decide an interval that straddles the limit.
+    fn advise(&self, judgement: &mut Judgement, limit: &Limit, estimate: &ShareEstimate) {
+        if limit.holds_for_all(estimate.low, estimate.high)
+            || limit.fails_for_all(estimate.low, estimate.high)
+        {
+            judgement.advice = Some(
+                "lose fewer samples: sample more slowly, trace less beside, or widen the link"
+                    .into(),
+            );
+            return;
+        }
+        let distance = (estimate.share - limit.nearest_edge(estimate.share)).abs();
+        let variance = estimate.share * (1.0 - estimate.share);
+        let needed = estimate.critical.powi(2) * variance / distance.powi(2);
+        let factor = needed / estimate.effective_samples;
+        if !factor.is_finite() || factor > LONGEST_WAIT {
+            judgement.advice =
+                Some("the figure lies at the limit: no longer recording will decide, a wider limit or faster code would".into());
+            return;
+        }
+        // A little more than the formula says: the share itself will move.
+        self.advise_longer(judgement, (1.2 * factor).max(1.2));
+    }
+
+    /// Measure `factor` times as long.
+    fn advise_longer(&self, judgement: &mut Judgement, factor: f64) {
+        judgement.measure_longer_ns =
+            self.context.duration().map(|duration| duration.ns * (factor - 1.0));
+        judgement.advice = Some(format!("measure about {factor:.1} times as long"));
+    }
+
+    fn object(&self, judgement: &mut Judgement) {
+        let Some(objection) = &self.objection else { return };
+        if objection.against_met_only && judgement.verdict != Verdict::Met {
+            return;
+        }
+        judgement.verdict = Verdict::Undecided;
+        judgement.evidence = format!("{}; {}", judgement.evidence, objection.why);
+        judgement.advice = Some(objection.advice.clone());
+        judgement.measure_longer_ns = None;
+    }
+
+    /// `over`: too few samples decide nothing.
+    fn require_over(&self, budget: &Budget, judgement: &mut Judgement) {
+        let Some(over) = budget.condition.over else { return };
+        if self.samples < over && judgement.verdict != Verdict::Broken {
+            judgement.verdict = Verdict::Undecided;
+            judgement.evidence = format!("{}, fewer than the {over} asked for", judgement.evidence);
+            self.advise_longer(judgement, over as f64 / self.samples.max(1) as f64);
+        }
+    }
+
+    /// Too few samples are no fault of the firmware: undecided, not broken.
+    fn judge_samples(&self, budget: &Budget) -> Judgement {
+        let observed = self.samples as f64;
+        let limit = &budget.condition.limit;
+        let mut judgement = self.blank(budget, "count", "counted", "");
+        judgement.advice = None;
+        judgement.observed = Some(observed);
+        judgement.margin = Some(limit.margin(observed));
+        if limit.holds_for_all(observed, observed) {
+            judgement.verdict = Verdict::Met;
+            return judgement;
+        }
+        match limit {
+            Limit::OneSided { comparison: Comparison::AtLeast | Comparison::Above, value } => {
+                judgement.verdict = Verdict::Undecided;
+                if self.samples == 0 {
+                    judgement.advice = Some("turn PC sampling on".into());
+                } else {
+                    self.advise_longer(&mut judgement, value / observed);
+                }
+            }
+            _ => judgement.verdict = Verdict::Broken,
+        }
+        judgement
+    }
+
+    fn blank(&self, budget: &Budget, unit: &str, evidence: &str, advice: &str) -> Judgement {
+        Judgement {
+            budget: format!("{}.{}", budget.subject, budget.key),
+            line: budget.line,
+            verdict: Verdict::Undecided,
+            limit: budget.condition.written.clone(),
+            unit: unit.into(),
+            observed: None,
+            observed_low: None,
+            observed_high: None,
+            margin: None,
+            evidence: evidence.into(),
+            advice: Some(advice.into()),
+            measure_longer_ns: None,
+        }
+    }
+}
+
+/// What speaks against every verdict on this recording.
+fn objection(
+    counts: &SampleCounts,
+    context: &Context<'_>,
+    samples: u64,
+    missing: Option<u64>,
+) -> Option<Objection> {
+    let outside: u64 = counts
+        .addresses()
+        .filter(|(address, _)| !context.image.is_executable(*address))
+        .map(|(_, category)| counts.batches().count(category))
+        .sum();
+    if outside as f64 > MOST_OUTSIDE * samples as f64 {
+        return Some(Objection {
+            why: format!("{outside} samples lie outside the image"),
+            advice: "use the image that was on the target".into(),
+            against_met_only: false,
+        });
+    }
+    if missing.is_none() {
+        return Some(Objection {
+            why: "samples are missing, and nothing says how many".into(),
+            advice: "turn local timestamps on and state the sampling period, or lose nothing"
+                .into(),
+            against_met_only: false,
+        });
+    }
+    let beat = context.beats().into_iter().next()?;
+    Some(Objection {
+        why: format!("the sampling period beats with {}", beat.name),
+        advice: "choose a sampling period that shares no factor with the interrupt's".into(),
+        against_met_only: true,
+    })
+}

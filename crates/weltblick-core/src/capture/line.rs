@@ -1,0 +1,162 @@
+//! The line from one stream's bytes to events: framing, packets, events.
+
+use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
+use crate::event::{self, ItmReader, Origin};
+use crate::wire::{itm, tpiu};
+use std::ops::Range;
+
+/// Sees packets and frames on their way; every method does nothing unless overridden.
+pub trait Tap {
+    /// A packet of an origin, and its bytes.
+    #[inline]
+    fn packet(&mut self, _origin: Origin, _at: Range<u64>, _packet: itm::Packet) {}
+    /// Bytes of an origin that are no packet.
+    fn loss(&mut self, _origin: Origin, _at: Range<u64>, _why: itm::Malformed) {}
+    /// Bytes of a framed stream that are no frame.
+    fn frame_loss(&mut self, _at: Range<u64>, _why: tpiu::Damage) {}
+    /// A synchronisation of the framing.
+    fn frame_sync(&mut self, _at: Range<u64>) {}
+    /// Bytes of a source that the manifest does not name (0: padding).
+    fn unread_source(&mut self, _id: tpiu::TraceId, _bytes: usize) {}
+}
+
+impl Tap for () {}
+
+/// One stream on its way to events.
+#[derive(Debug)]
+pub struct Line {
+    framing: Option<tpiu::Deframer>,
+    sources: Vec<Source>,
+}
+
+#[derive(Debug)]
+struct Source {
+    trace_id: Option<tpiu::TraceId>,
+    origin: Origin,
+    decoder: itm::Decoder,
+    reader: ItmReader,
+}
+
+impl Line {
+    /// A line at the start of a stream. Its origins are numbered from `first`.
+    #[must_use]
+    pub fn new(spec: &StreamSpec, first: Origin) -> Self {
+        let framing = match spec.framing {
+            Framing::None => None,
+            Framing::Tpiu(start) => Some(tpiu::Deframer::new(start)),
+        };
+        let source = |(number, source): (u16, &SourceSpec)| {
+            let origin = Origin(first.0 + number);
+            let Protocol::Itm(settings) = &source.protocol;
+            Source {
+                trace_id: source.trace_id,
+                origin,
+                decoder: itm::Decoder::new(),
+                reader: ItmReader::new(origin, settings.clock()),
+            }
+        };
+        Self { framing, sources: (0..).zip(&spec.sources).map(source).collect() }
+    }
+
+    /// Reads the next bytes of the stream.
+    pub fn push(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        match &mut self.framing {
+            None => self.sources.iter_mut().for_each(|source| source.push(bytes, tap, sink)),
+            Some(deframer) => {
+                deframer.push(bytes, &mut Unframe { sources: &mut self.sources, tap, sink });
+            }
+        }
+    }
+
+    /// Ends the stream.
+    pub fn finish(mut self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        if let Some(deframer) = self.framing {
+            deframer.finish(&mut Unframe { sources: &mut self.sources, tap, sink });
+        }
+        for mut source in self.sources {
+            let origin = source.origin;
+            source.decoder.finish(&mut Tapped {
+                origin,
+                tap,
+                events: source.reader.into_sink(sink),
+            });
+            source.reader.finish(sink);
+        }
+    }
+}
+
+impl Source {
+    fn push(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        let origin = self.origin;
+        self.decoder.push(bytes, &mut Tapped { origin, tap, events: self.reader.into_sink(sink) });
+    }
+}
+
+/// Hands packets to the tap, then to the event reader.
+struct Tapped<'a, T, E> {
+    origin: Origin,
+    tap: &'a mut T,
+    events: E,
+}
+
+impl<T: Tap, E: itm::Sink> itm::Sink for Tapped<'_, T, E> {
+    #[inline(always)]
+    fn packet(&mut self, at: Range<u64>, packet: itm::Packet) {
+        self.tap.packet(self.origin, at.clone(), packet);
+        self.events.packet(at, packet);
+    }
+
+    fn loss(&mut self, at: Range<u64>, why: itm::Malformed) {
+        self.tap.loss(self.origin, at.clone(), why);
+        self.events.loss(at, why);
+    }
+}
+
+/// Hands each source its bytes.
+struct Unframe<'a, T, S> {
+    sources: &'a mut [Source],
+    tap: &'a mut T,
+    sink: &'a mut S,
+}
+
+impl<T: Tap, S: event::Sink> tpiu::Sink for Unframe<'_, T, S> {
+    fn data(&mut self, id: tpiu::TraceId, bytes: &[u8], _frame: u64) {
+        match self.sources.iter_mut().find(|source| source.trace_id == Some(id)) {
+            Some(source) => source.push(bytes, self.tap, self.sink),
+            None => self.tap.unread_source(id, bytes.len()),
+        }
+    }
+
+    fn loss(&mut self, at: Range<u64>, why: tpiu::Damage) {
+        self.tap.frame_loss(at.clone(), why);
+        self.interrupt();
+        // One loss, one event: it stands for all sources.
+        if let Some(first) = self.sources.first_mut() {
+            first.reader.framing_loss(at, why, self.sink);
+        }
+    }
+
+    fn synchronised(&mut self, at: Range<u64>) {
+        self.tap.frame_sync(at);
+    }
+
+    fn padding(&mut self, id: tpiu::TraceId, bytes: usize) {
+        self.tap.unread_source(id, bytes);
+    }
+
+    /// These bytes may be any source's: each of them starts inside a packet.
+    fn orphaned(&mut self, _frame: u64, bytes: usize) {
+        self.interrupt();
+        self.tap.unread_source(0, bytes);
+    }
+}
+
+impl<T, S: event::Sink> Unframe<'_, T, S> {
+    /// Every source may lack bytes here.
+    fn interrupt(&mut self) {
+        for source in &mut *self.sources {
+            source.decoder.interrupt();
+            source.reader.slip(self.sink);
+        }
+    }
+}

@@ -1,0 +1,292 @@
+//! ITM packets to events: times, pages, and the packets that together are one access.
+//!
+//! A local timestamp dates the packets *before* it (DDI 0403E, D4.2.4), so events wait until one
+//! comes. The last packet before a synchronous timestamp is dated exactly; packets before that one
+//! lie between the two timestamps. A delayed timestamp or packet widens the window of all of them
+//! back to the previous timestamp.
+//!
+//! Assumed where the manual is silent:
+//!
+//! * An overflow loses no time: the timestamp counter is cleared only by a timestamp that was
+//!   really sent. Bytes lost on the link do lose time: from there on, times are *at least*.
+//! * The stimulus page stays what the last extension packet said, also across synchronisations.
+
+use super::vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};
+use crate::time::Window;
+use crate::wire::itm::{self, Action, Malformed, Packet, Relation};
+use crate::wire::tpiu::Damage;
+use std::ops::Range;
+
+/// Undated events held at most: a stream without timestamps must not grow memory.
+const MOST_UNDATED: usize = 1024;
+
+/// How local timestamps count.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ItmClock {
+    /// Cycles of the timestamp clock per tick: 1, 4, 16 or 64.
+    pub prescaler: u32,
+}
+
+/// Turns one ITM origin's packets into events. [`ItmReader::into_sink`] is the decoder's sink.
+#[derive(Debug)]
+pub struct ItmReader {
+    origin: Origin,
+    clock: ItmClock,
+    page: u32,
+    /// The cycle of the last timestamp; absent before the first.
+    now: Option<u64>,
+    /// The part of `now` that is certain: bytes lost since may hide any stretch of time.
+    slipped: bool,
+    undated: Vec<(u64, Event)>,
+    /// The last access in `undated` may go on in the next packet.
+    joins: bool,
+    global: Option<u64>,
+}
+
+impl ItmReader {
+    /// A reader at the start of an origin.
+    #[must_use]
+    pub fn new(origin: Origin, clock: ItmClock) -> Self {
+        Self {
+            origin,
+            clock,
+            page: 0,
+            now: None,
+            slipped: false,
+            undated: Vec::with_capacity(64),
+            joins: false,
+            global: None,
+        }
+    }
+
+    /// The cycle of the last timestamp, counted from the stream's start.
+    pub const fn now(&self) -> Option<u64> {
+        self.now
+    }
+
+    /// Whether bytes were lost, so that times are too short by an unknown amount.
+    pub const fn slipped(&self) -> bool {
+        self.slipped
+    }
+
+    /// The last global timestamp, as far as it was sent.
+    pub const fn global(&self) -> Option<u64> {
+        self.global
+    }
+
+    /// A sink for packets that hands their events on to `sink`.
+    pub const fn into_sink<'a, S: Sink>(&'a mut self, sink: &'a mut S) -> ItmEvents<'a, S> {
+        ItmEvents { reader: self, sink }
+    }
+
+    /// Hands on what still waits for a timestamp: without one it is only known to be later than
+    /// the last.
+    pub fn finish(mut self, sink: &mut impl Sink) {
+        self.release_undated(sink);
+    }
+
+    /// The framing around this origin lost bytes of the framed stream.
+    pub fn framing_loss(&mut self, bytes: Range<u64>, why: Damage, sink: &mut impl Sink) {
+        self.lost(bytes.start, bytes, LossReason::Framing(why), sink);
+    }
+
+    /// Bytes of this origin may be missing here: what waits stays undated, and times slip.
+    pub fn slip(&mut self, sink: &mut impl Sink) {
+        self.release_undated(sink);
+        self.slipped = true;
+    }
+
+    fn lost(&mut self, offset: u64, bytes: Range<u64>, why: LossReason, sink: &mut impl Sink) {
+        self.slip(sink);
+        sink.event(self.position(offset), &Event::Lost { bytes, why });
+    }
+
+    fn position(&self, offset: u64) -> Position {
+        Position { origin: self.origin, offset, time: self.now.map(Window::exact) }
+    }
+
+    #[inline(always)]
+    fn hold(&mut self, offset: u64, event: Event, sink: &mut impl Sink) {
+        if self.undated.len() == MOST_UNDATED {
+            self.release_undated(sink);
+        }
+        self.joins = false;
+        self.undated.push((offset, event));
+    }
+
+    /// Passes on undated events without a time.
+    fn release_undated(&mut self, sink: &mut impl Sink) {
+        let origin = self.origin;
+        for (offset, event) in self.undated.drain(..) {
+            sink.event(Position { origin, offset, time: None }, &event);
+        }
+        self.joins = false;
+    }
+
+    /// A timestamp: dates what waits.
+    #[inline(always)]
+    fn tick(&mut self, ticks: u32, relation: Relation, sink: &mut impl Sink) {
+        let before = self.now.unwrap_or(0);
+        let now = before.saturating_add(u64::from(ticks) * u64::from(self.clock.prescaler));
+        self.now = Some(now);
+        let latest = now.saturating_add(u64::from(self.clock.prescaler) - 1);
+        let last = match relation {
+            Relation::Synchronous => Window { earliest: now, latest },
+            _ => Window { earliest: before, latest },
+        };
+        let origin = self.origin;
+        let count = self.undated.len();
+        for (index, (offset, event)) in self.undated.drain(..).enumerate() {
+            let window =
+                if index + 1 == count { last } else { Window { earliest: before, latest } };
+            sink.event(Position { origin, offset, time: Some(window) }, &event);
+        }
+        self.joins = false;
+    }
+
+    /// One part of a watched access: joins the access before it if that one still lacks the part.
+    fn access(&mut self, offset: u64, watch: u8, part: Part, sink: &mut impl Sink) {
+        if self.joins
+            && let Some((_, Event::Accessed { watch: last, code, address, value, access })) =
+                self.undated.last_mut()
+            && *last == watch
+        {
+            // The parts of one access come in this order; anything else starts a new one.
+            let fits = match part {
+                Part::Code(_) => false,
+                Part::Address(_) => address.is_none() && value.is_none(),
+                Part::Value(..) => value.is_none(),
+            };
+            if fits {
+                part.fill(code, address, value, access);
+                return;
+            }
+        }
+        let (mut code, mut address, mut value, mut access) = (None, None, None, None);
+        part.fill(&mut code, &mut address, &mut value, &mut access);
+        self.hold(offset, Event::Accessed { watch, code, address, value, access }, sink);
+        self.joins = true;
+    }
+
+    fn global_low(&mut self, bits: u32, width: u8) {
+        let mask = (1_u64 << width) - 1;
+        self.global = self.global.map(|global| global & !mask | u64::from(bits) & mask).or({
+            // Nothing to complete yet: only a low packet of full width stands alone.
+            (width == 26).then_some(u64::from(bits))
+        });
+    }
+
+    fn global_high(&mut self, bits: u64) {
+        let low = self.global.unwrap_or(0) & 0x03ff_ffff;
+        self.global = Some(bits << 26 | low);
+    }
+}
+
+/// What one data trace packet adds to an access.
+enum Part {
+    Code(u32),
+    Address(u16),
+    Value(Value, Access),
+}
+
+impl Part {
+    fn fill(
+        self,
+        code: &mut Option<u64>,
+        address: &mut Option<u16>,
+        value: &mut Option<Value>,
+        access: &mut Option<Access>,
+    ) {
+        match self {
+            Self::Code(pc) => *code = Some(u64::from(pc & !1)),
+            Self::Address(offset) => *address = Some(offset),
+            Self::Value(bits, way) => {
+                *value = Some(bits);
+                *access = Some(way);
+            }
+        }
+    }
+}
+
+/// A sink for packets; see [`ItmReader::into_sink`].
+#[derive(Debug)]
+pub struct ItmEvents<'a, S> {
+    reader: &'a mut ItmReader,
+    sink: &'a mut S,
+}
+
+impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
+    #[inline(always)]
+    fn packet(&mut self, at: Range<u64>, packet: Packet) {
+        let Self { reader, sink } = self;
+        match packet {
+            // The two that a profile is made of come first.
+            Packet::PcSample { pc } => {
+                reader.hold(at.start, Event::Sample { pc: u64::from(pc & !1) }, *sink);
+            }
+            Packet::LocalTime { ticks, relation } => reader.tick(ticks, relation, *sink),
+            other => reader.packet(at.start, other, *sink),
+        }
+    }
+
+    fn loss(&mut self, at: Range<u64>, why: Malformed) {
+        self.reader.lost(at.start, at, LossReason::Malformed(why), self.sink);
+    }
+}
+
+impl ItmReader {
+    /// Every packet but the two most frequent.
+    fn packet(&mut self, offset: u64, packet: Packet, sink: &mut impl Sink) {
+        if let Some(event) = plain_event(offset, packet, self.page) {
+            self.hold(offset, event, sink);
+            return;
+        }
+        match packet {
+            Packet::LocalTime { ticks, relation } => self.tick(ticks, relation, sink),
+            Packet::Extension { hardware: false, value } => self.page = value,
+            Packet::GlobalTimeLow { bits, width, .. } => self.global_low(bits, width),
+            Packet::GlobalTimeHigh { bits, .. } => self.global_high(bits),
+            Packet::DataPc { comparator, pc } => {
+                self.access(offset, comparator, Part::Code(pc), sink);
+            }
+            Packet::DataAddress { comparator, offset: address } => {
+                self.access(offset, comparator, Part::Address(address), sink);
+            }
+            Packet::DataValue { comparator, write, size, value } => {
+                let value = Value { bits: value, size: size.bytes() as u8 };
+                let access = if write { Access::Write } else { Access::Read };
+                self.access(offset, comparator, Part::Value(value, access), sink);
+            }
+            _ => self.joins = false,
+        }
+    }
+}
+
+/// The event of a packet that is one event by itself.
+fn plain_event(offset: u64, packet: Packet, page: u32) -> Option<Event> {
+    Some(match packet {
+        Packet::PcSample { pc } => Event::Sample { pc: u64::from(pc & !1) },
+        Packet::Asleep => Event::Asleep,
+        Packet::Prohibited => Event::Unobservable,
+        Packet::Exception { number: exception, action } => match action {
+            Action::Enter => Event::Entered { exception },
+            Action::Exit => Event::Left { exception },
+            Action::Return => Event::Resumed { exception },
+        },
+        Packet::Stimulus { port, size, value } => Event::Said {
+            port: page.saturating_mul(32).saturating_add(u32::from(port)),
+            bytes: Bytes::from_word(value, size.bytes() as u8),
+        },
+        Packet::Overflow => Event::Lost { bytes: offset..offset, why: LossReason::Overflow },
+        Packet::EventCounters(counters) => Event::Counted(counters),
+        Packet::PmuOverflow { counters } => Event::CountedPmu(counters),
+        Packet::DataMatch { comparator } => Event::Accessed {
+            watch: comparator,
+            code: None,
+            address: None,
+            value: None,
+            access: None,
+        },
+        _ => return None,
+    })
+}

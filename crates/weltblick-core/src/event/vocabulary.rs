@@ -1,0 +1,189 @@
+//! What can happen on a target, whatever protocol told of it.
+
+use crate::time::Window;
+use crate::wire::itm::{Counters, Malformed};
+use crate::wire::tpiu::Damage;
+use std::ops::Range;
+
+/// One decoder's output: a stream, or one source inside a framed stream. It has one clock and a
+/// total order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Origin(pub u16);
+
+/// Where in the recording, and when.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Position {
+    /// Whose event it is.
+    pub origin: Origin,
+    /// The byte in the origin's own bytes (after deframing) at which the event's packet starts.
+    pub offset: u64,
+    /// Cycles of the origin's clock; absent where the stream carries no timestamps.
+    pub time: Option<Window>,
+}
+
+/// Something that happened.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Event {
+    /// A sampling tick found the core about to execute `pc`.
+    Sample {
+        /// An instruction's address, thumb bit clear.
+        pc: u64,
+    },
+    /// A sampling tick found the core asleep.
+    Asleep,
+    /// A sampling tick found the core where it may not be observed.
+    Unobservable,
+    /// An exception was entered.
+    Entered {
+        /// Its number.
+        exception: u16,
+    },
+    /// An exception was left.
+    Left {
+        /// Its number.
+        exception: u16,
+    },
+    /// The core went on with an exception, or with thread mode (0).
+    Resumed {
+        /// Its number.
+        exception: u16,
+    },
+    /// A watched access.
+    Accessed {
+        /// Which watch (comparator) saw it.
+        watch: u8,
+        /// The instruction that accessed, if traced.
+        code: Option<u64>,
+        /// The low 16 bits of the data address, if traced.
+        address: Option<u16>,
+        /// What was read or written, if traced.
+        value: Option<Value>,
+        /// Which way, if known.
+        access: Option<Access>,
+    },
+    /// The firmware wrote to a stimulus port.
+    Said {
+        /// The port, its page included.
+        port: u32,
+        /// What it wrote.
+        bytes: Bytes,
+    },
+    /// Event counters wrapped.
+    Counted(Counters),
+    /// Performance counters overflowed, one bit each.
+    CountedPmu(u8),
+    /// Something is missing between the event before this one and the one after it.
+    Lost {
+        /// The bytes that could not be read; empty where the target itself dropped packets.
+        bytes: Range<u64>,
+        /// Why.
+        why: LossReason,
+    },
+}
+
+/// Why events are missing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum LossReason {
+    /// The target made packets faster than the link carried them away.
+    Overflow,
+    /// Bytes that are no packet.
+    Malformed(Malformed),
+    /// Bytes that are no frame.
+    Framing(Damage),
+}
+
+impl LossReason {
+    /// One line for people.
+    #[must_use]
+    pub const fn describe(self) -> &'static str {
+        match self {
+            Self::Overflow => "overflow: the target dropped packets",
+            Self::Malformed(why) => why.describe(),
+            Self::Framing(why) => why.describe(),
+        }
+    }
+}
+
+/// Which way a watched access went.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Access {
+    /// The core read.
+    Read,
+    /// The core wrote.
+    Write,
+}
+
+/// A value of one, two or four bytes, zero-extended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Value {
+    /// The bits.
+    pub bits: u32,
+    /// How many bytes were accessed.
+    pub size: u8,
+}
+
+/// Up to four bytes, as one stimulus write carries them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Bytes {
+    bytes: [u8; 4],
+    len: u8,
+}
+
+impl Bytes {
+    /// The `len` low bytes of a little-endian word; `len` at most 4.
+    #[must_use]
+    pub const fn from_word(word: u32, len: u8) -> Self {
+        Self { bytes: word.to_le_bytes(), len: if len > 4 { 4 } else { len } }
+    }
+
+    /// The bytes, in the order in which they were written.
+    #[must_use]
+    pub fn as_slice(&self) -> &[u8] {
+        &self.bytes[..usize::from(self.len)]
+    }
+}
+
+/// Receives events in the order of their origin.
+pub trait Sink {
+    /// One event, and where it stands. Its time is settled: nothing later will correct it.
+    fn event(&mut self, position: Position, event: &Event);
+}
+
+impl Sink for () {
+    fn event(&mut self, _: Position, _: &Event) {}
+}
+
+impl<S: Sink> Sink for &mut S {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        (**self).event(position, event);
+    }
+}
+
+impl<S: Sink> Sink for Option<S> {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        if let Some(sink) = self {
+            sink.event(position, event);
+        }
+    }
+}
+
+/// Both receive every event.
+impl<A: Sink, B: Sink> Sink for (A, B) {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        self.0.event(position, event);
+        self.1.event(position, event);
+    }
+}
+
+/// All three receive every event.
+impl<A: Sink, B: Sink, C: Sink> Sink for (A, B, C) {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        self.0.event(position, event);
+        self.1.event(position, event);
+        self.2.event(position, event);
+    }
+}

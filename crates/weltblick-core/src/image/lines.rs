@@ -1,0 +1,88 @@
+//! Source lines and inlined frames, from DWARF, for addresses that are asked for.
+
+use super::names::demangle;
+use addr2line::Context;
+use gimli::{EndianArcSlice, RunTimeEndian};
+use std::sync::Arc;
+
+type Slice = EndianArcSlice<RunTimeEndian>;
+
+/// Inlined frames kept per address: deeper ones are cut.
+const DEEPEST: usize = 64;
+
+/// A place in the source.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Location {
+    /// The file, as the compiler named it, without a leading `./`.
+    pub file: String,
+    /// The line, from 1; absent where the compiler invented the code.
+    pub line: Option<u32>,
+}
+
+/// A function that is active at an address, by call or by inlining.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Frame {
+    /// Its name, demangled.
+    pub function: Option<String>,
+    /// Where in it the address is.
+    pub location: Option<Location>,
+}
+
+/// The line tables of an image.
+pub(super) struct Lines {
+    context: Context<Slice>,
+}
+
+impl std::fmt::Debug for Lines {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Lines")
+    }
+}
+
+impl Lines {
+    /// Takes the debug sections through `section`. `None` if they are absent or damaged.
+    pub(super) fn new(
+        little_endian: bool,
+        mut section: impl FnMut(&str) -> Option<Vec<u8>>,
+    ) -> Option<Self> {
+        let endian = if little_endian { RunTimeEndian::Little } else { RunTimeEndian::Big };
+        if section(".debug_info").is_none_or(|bytes| bytes.is_empty()) {
+            return None;
+        }
+        let load = |id: gimli::SectionId| -> Result<Slice, gimli::Error> {
+            let bytes = section(id.name()).unwrap_or_default();
+            Ok(EndianArcSlice::new(Arc::from(bytes), endian))
+        };
+        let dwarf = gimli::Dwarf::load(load).ok()?;
+        Some(Self { context: Context::from_dwarf(dwarf).ok()? })
+    }
+
+    pub(super) fn location(&self, address: u64) -> Option<Location> {
+        place(self.context.find_location(address).ok()??)
+    }
+
+    pub(super) fn frames(&self, address: u64) -> Vec<Frame> {
+        let Ok(mut found) = self.context.find_frames(address).skip_all_loads() else {
+            return Vec::new();
+        };
+        let mut frames = Vec::new();
+        while frames.len() < DEEPEST
+            && let Ok(Some(frame)) = found.next()
+        {
+            let function = frame
+                .function
+                .as_ref()
+                .and_then(|function| function.raw_name().ok().map(|name| demangle(&name)));
+            frames.push(Frame { function, location: frame.location.and_then(place) });
+        }
+        frames
+    }
+}
+
+fn place(location: addr2line::Location<'_>) -> Option<Location> {
+    let file = location.file?;
+    Some(Location {
+        file: file.strip_prefix("./").unwrap_or(file).to_owned(),
+        line: location.line.filter(|&line| line > 0),
+    })
+}

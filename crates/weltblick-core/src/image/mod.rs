@@ -1,0 +1,209 @@
+//! What is at an address: code or data, which function, which source line, which handler.
+//!
+//! An [`Image`] is made once from the bytes of an ELF file. Its index answers "which function" in
+//! tens of nanoseconds; source lines and inlined frames are looked up only for addresses that are
+//! asked for. Nothing here does I/O.
+
+mod elf;
+mod functions;
+mod lines;
+mod names;
+#[cfg(test)]
+mod tests;
+mod vectors;
+
+pub use elf::ImageError;
+pub use functions::{Function, FunctionId};
+pub use lines::{Frame, Location};
+pub use vectors::{Vector, system_exception};
+
+use crate::isa::instruction_length;
+use functions::Functions;
+use lines::Lines;
+use std::ops::Range;
+use vectors::Vectors;
+
+/// The instruction sets that figures can be computed for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Isa {
+    /// Arm Thumb-2, as all M-profile cores execute it.
+    Thumb,
+    /// RISC-V, 32 bits.
+    Riscv32,
+    /// RISC-V, 64 bits.
+    Riscv64,
+}
+
+impl Isa {
+    /// The name in manifests.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Thumb => "thumb",
+            Self::Riscv32 => "riscv32",
+            Self::Riscv64 => "riscv64",
+        }
+    }
+}
+
+/// A stretch of executable memory and its bytes.
+#[derive(Debug)]
+struct Code {
+    range: Range<u64>,
+    bytes: Vec<u8>,
+}
+
+/// One firmware image.
+#[derive(Debug)]
+pub struct Image {
+    isa: Isa,
+    build_id: Option<Vec<u8>>,
+    /// Sorted, not overlapping.
+    code: Vec<Code>,
+    /// Stretches of data between instructions, from mapping symbols: sorted, not overlapping.
+    literals: Vec<Range<u64>>,
+    functions: Functions,
+    lines: Option<Lines>,
+    vectors: Vectors,
+}
+
+/// What an address is, seen from the image.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Place {
+    /// The first byte of an instruction.
+    Instruction,
+    /// Inside an instruction: no core executes there.
+    InsideInstruction,
+    /// Data between instructions.
+    Literal,
+    /// Executable memory, with nothing to tell where instructions start.
+    Code,
+    /// Nothing that this image could execute.
+    Outside,
+}
+
+impl Image {
+    /// Reads an ELF file.
+    ///
+    /// # Errors
+    ///
+    /// What is wrong with the file, and where: it is no ELF, it is cut off, or it is for a machine
+    /// that Weltblick does not know. Damaged debug information is no error; it is left out.
+    pub fn parse(bytes: &[u8]) -> Result<Self, ImageError> {
+        elf::parse(bytes)
+    }
+
+    /// The instruction set.
+    #[must_use]
+    pub const fn isa(&self) -> Isa {
+        self.isa
+    }
+
+    /// The linker's build ID, if it wrote one.
+    #[must_use]
+    pub fn build_id(&self) -> Option<&[u8]> {
+        self.build_id.as_deref()
+    }
+
+    /// Whether source lines are known at all.
+    #[must_use]
+    pub const fn has_lines(&self) -> bool {
+        self.lines.is_some()
+    }
+
+    /// Every function, by address.
+    #[must_use]
+    pub fn functions(&self) -> &[Function] {
+        self.functions.all()
+    }
+
+    /// The function with this number.
+    #[must_use]
+    pub fn function(&self, id: FunctionId) -> &Function {
+        self.functions.get(id)
+    }
+
+    /// The function whose extent holds `address`.
+    #[must_use]
+    pub fn function_at(&self, address: u64) -> Option<FunctionId> {
+        self.functions.at(address)
+    }
+
+    /// Functions that are called `name`: several where files have static functions of one name.
+    #[must_use]
+    pub fn functions_named(&self, name: &str) -> Vec<FunctionId> {
+        self.functions.named(name)
+    }
+
+    /// Whether `address` lies in executable memory.
+    #[must_use]
+    pub fn is_executable(&self, address: u64) -> bool {
+        self.code_at(address).is_some()
+    }
+
+    /// What stands at `address`. Walks from the start of the function: for reports, not for loops.
+    #[must_use]
+    pub fn place(&self, address: u64) -> Place {
+        let Some(code) = self.code_at(address) else { return Place::Outside };
+        if range_holding(&self.literals, address).is_some() {
+            return Place::Literal;
+        }
+        let Some(id) = self.function_at(address) else { return Place::Code };
+        let mut at = self.function(id).range.start.max(code.range.start);
+        while at < address {
+            if let Some(literal) = range_holding(&self.literals, at) {
+                at = literal.end;
+                continue;
+            }
+            let offset = (at - code.range.start) as usize;
+            let Some(length) =
+                code.bytes.get(offset..).and_then(|c| instruction_length(self.isa, c))
+            else {
+                return Place::Code;
+            };
+            at += length;
+        }
+        if at == address { Place::Instruction } else { Place::InsideInstruction }
+    }
+
+    /// The source line of `address`, innermost inlined frame first; empty without line data.
+    #[must_use]
+    pub fn frames_at(&self, address: u64) -> Vec<Frame> {
+        self.lines.as_ref().map_or_else(Vec::new, |lines| lines.frames(address))
+    }
+
+    /// The source line of the instruction at `address`.
+    #[must_use]
+    pub fn location_at(&self, address: u64) -> Option<Location> {
+        self.lines.as_ref()?.location(address)
+    }
+
+    /// The vector of an exception, if the image has a vector table that reaches so far.
+    #[must_use]
+    pub fn vector(&self, exception: u16) -> Option<&Vector> {
+        self.vectors.get(exception)
+    }
+
+    /// What to call an exception: the system's name below 16, the handler's above, else its number.
+    #[must_use]
+    pub fn exception_name(&self, exception: u16) -> String {
+        if let Some(name) = system_exception(exception) {
+            return name.to_owned();
+        }
+        self.vector(exception)
+            .and_then(|vector| vector.handler)
+            .map(|handler| self.function(handler).name.clone())
+            .unwrap_or_else(|| format!("exception {exception}"))
+    }
+
+    fn code_at(&self, address: u64) -> Option<&Code> {
+        let after = self.code.partition_point(|code| code.range.start <= address);
+        self.code[..after].last().filter(|code| code.range.contains(&address))
+    }
+}
+
+/// The range that holds `address`, among sorted ranges that do not overlap.
+fn range_holding(ranges: &[Range<u64>], address: u64) -> Option<&Range<u64>> {
+    let after = ranges.partition_point(|range| range.start <= address);
+    ranges[..after].last().filter(|range| range.contains(&address))
+}

@@ -1,0 +1,73 @@
+//! The vector table of M-profile cores: which handler each exception number points to.
+
+use super::{Code, FunctionId, Functions};
+
+/// Exception numbers that the architecture knows: 16 system exceptions and 496 interrupts.
+const MOST_VECTORS: usize = 512;
+
+/// One entry of the vector table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Vector {
+    /// Where it points, thumb bit clear.
+    pub address: u64,
+    /// The function there.
+    pub handler: Option<FunctionId>,
+}
+
+/// The table, by exception number.
+#[derive(Debug, Default)]
+pub(super) struct Vectors {
+    entries: Vec<Option<Vector>>,
+}
+
+impl Vectors {
+    pub(super) fn get(&self, exception: u16) -> Option<&Vector> {
+        self.entries.get(usize::from(exception))?.as_ref()
+    }
+
+    /// Reads a table from `bytes`: the initial stack pointer, then handlers with the thumb bit
+    /// set. It ends at the first word that is neither zero nor the address of code.
+    ///
+    /// `None` if the reset vector is not one: then there is no table here.
+    pub(super) fn read(bytes: &[u8], code: &[Code], functions: &Functions) -> Option<Self> {
+        let is_code = |word: u32| {
+            let address = u64::from(word & !1);
+            word & 1 == 1 && code.iter().any(|code| code.range.contains(&address))
+        };
+        let words = bytes.chunks_exact(4).take(MOST_VECTORS);
+        let mut entries = vec![None];
+        for word in words.skip(1) {
+            let word = u32::from_le_bytes([word[0], word[1], word[2], word[3]]);
+            if word == 0 {
+                entries.push(None);
+            } else if is_code(word) {
+                let address = u64::from(word & !1);
+                entries.push(Some(Vector { address, handler: functions.at(address) }));
+            } else {
+                break;
+            }
+        }
+        entries.get(1)?.as_ref()?;
+        Some(Self { entries })
+    }
+}
+
+/// The architecture's name of a system exception (DDI 0403E, B1.5.2).
+#[must_use]
+pub const fn system_exception(number: u16) -> Option<&'static str> {
+    Some(match number {
+        0 => "thread",
+        1 => "Reset",
+        2 => "NMI",
+        3 => "HardFault",
+        4 => "MemManage",
+        5 => "BusFault",
+        6 => "UsageFault",
+        7 => "SecureFault",
+        11 => "SVCall",
+        12 => "DebugMonitor",
+        14 => "PendSV",
+        15 => "SysTick",
+        _ => return None,
+    })
+}

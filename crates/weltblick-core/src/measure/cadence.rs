@@ -1,0 +1,161 @@
+//! How regularly each exception is entered: enough to see a clock that is set wrongly, or a
+//! sampling period that beats against an interrupt.
+
+use crate::event::{Event, Position, Sink};
+
+/// Exception numbers of a core: 9 bits.
+const EXCEPTIONS: usize = 512;
+/// Fewer intervals than this are no cadence.
+const FEWEST_INTERVALS: u64 = 16;
+/// The largest spread of a periodic interrupt's intervals, relative to their mean.
+const MOST_SPREAD: f64 = 0.05;
+/// A sampling period is warned of if it visits no more phases of an interrupt's period.
+const FEWEST_PHASES: u64 = 32;
+
+/// Intervals between entries, per exception.
+#[derive(Debug)]
+pub struct Cadences {
+    entries: Box<[Entries; EXCEPTIONS]>,
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+struct Entries {
+    last: Option<u64>,
+    intervals: u64,
+    mean: f64,
+    /// Sum of squared deviations from the mean (Welford, Technometrics 4, 1962).
+    squares: f64,
+}
+
+/// An exception that is entered again and again after the same time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Cadence {
+    /// The exception.
+    pub exception: u16,
+    /// Mean cycles between entries.
+    pub period: f64,
+    /// Standard deviation of the cycles between entries.
+    pub spread: f64,
+    /// How many intervals were seen.
+    pub intervals: u64,
+}
+
+impl Default for Cadences {
+    fn default() -> Self {
+        Self { entries: Box::new([Entries::default(); EXCEPTIONS]) }
+    }
+}
+
+impl Sink for Cadences {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        match *event {
+            Event::Entered { exception } => {
+                let Some(entries) = self.entries.get_mut(usize::from(exception)) else { return };
+                match position.time {
+                    Some(window) => entries.entered(window.latest),
+                    None => entries.last = None,
+                }
+            }
+            // Whatever spans a loss is no interval.
+            Event::Lost { .. } => self.entries.iter_mut().for_each(|entries| entries.last = None),
+            _ => {}
+        }
+    }
+}
+
+impl Entries {
+    fn entered(&mut self, now: u64) {
+        if let Some(last) = self.last.replace(now) {
+            let interval = now.saturating_sub(last) as f64;
+            self.intervals += 1;
+            let off = interval - self.mean;
+            self.mean += off / self.intervals as f64;
+            self.squares += off * (interval - self.mean);
+        }
+    }
+}
+
+impl Cadences {
+    /// The mean time between entries of an exception, periodic or not; in cycles.
+    #[must_use]
+    pub fn of(&self, exception: u16) -> Option<Cadence> {
+        let entries = self.entries.get(usize::from(exception))?;
+        (entries.intervals >= FEWEST_INTERVALS).then(|| Cadence {
+            exception,
+            period: entries.mean,
+            spread: (entries.squares / (entries.intervals - 1) as f64).sqrt(),
+            intervals: entries.intervals,
+        })
+    }
+
+    /// The exceptions that are periodic, by number.
+    #[must_use]
+    pub fn periodic(&self) -> Vec<Cadence> {
+        (0..EXCEPTIONS as u16)
+            .filter_map(|exception| self.of(exception))
+            .filter(|cadence| {
+                cadence.spread <= MOST_SPREAD * cadence.period && cadence.period > 0.0
+            })
+            .collect()
+    }
+}
+
+impl Cadence {
+    /// Whether samples every `sampling` cycles, `samples` in all, keep landing on the same few
+    /// places of this interrupt's period. Then what runs at a fixed time after the interrupt is
+    /// seen always or never. Returns how many places.
+    ///
+    /// After `q` samples the phase is back where it was, but for a drift. Phases fill up only if
+    /// that drift, over the whole recording, or the interrupt's own spread bridges the distance
+    /// between neighbouring places.
+    #[must_use]
+    pub fn beats_with(&self, sampling: f64, samples: u64) -> Option<u64> {
+        (1..=FEWEST_PHASES).find(|&places| {
+            let turns = places as f64 * sampling / self.period;
+            let drift = (turns - turns.round()).abs() * self.period;
+            let rounds = samples as f64 / places as f64;
+            let apart = self.period / places as f64;
+            rounds > 1.0 && drift * rounds < apart / 2.0 && self.spread < apart / 4.0
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::{LossReason, Origin};
+    use crate::time::Window;
+
+    fn enter(cadences: &mut Cadences, cycle: u64) {
+        let time = Some(Window::exact(cycle));
+        let position = Position { origin: Origin(0), offset: 0, time };
+        cadences.event(position, &Event::Entered { exception: 15 });
+    }
+
+    #[test]
+    fn finds_the_period_and_never_across_a_loss() {
+        let mut cadences = Cadences::default();
+        for tick in 0..50 {
+            enter(&mut cadences, tick * 48_000 + tick % 3);
+        }
+        let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
+        cadences.event(Position { origin: Origin(0), offset: 0, time: None }, &lost);
+        enter(&mut cadences, 1_000_000_000);
+        let periodic = cadences.periodic();
+        assert_eq!(periodic.len(), 1);
+        assert_eq!(periodic[0].intervals, 49);
+        assert!((periodic[0].period - 48_000.0).abs() < 1.0);
+    }
+
+    #[test]
+    fn warns_of_a_sampling_period_that_beats() {
+        let tick = Cadence { exception: 15, period: 48_000.0, spread: 3.0, intervals: 1000 };
+        assert_eq!(tick.beats_with(48_000.0, 1000), Some(1));
+        assert_eq!(tick.beats_with(16_000.0, 3000), Some(3));
+        assert_eq!(tick.beats_with(1024.0, 40_000), None, "375 places are enough");
+        assert_eq!(tick.beats_with(16_001.0, 48_000), None, "the drift fills the gaps");
+        let loose = Cadence { spread: 9_000.0, ..tick };
+        assert_eq!(loose.beats_with(16_000.0, 3000), None, "the interrupt's jitter fills them too");
+    }
+}

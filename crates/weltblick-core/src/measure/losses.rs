@@ -1,0 +1,98 @@
+//! What is missing from a recording, and where.
+
+use crate::event::LossReason;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+/// Places kept in full: the first ones, where the cause is usually found.
+const MOST_PLACES: usize = 16;
+
+/// Losses by reason, and the first places.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Losses {
+    by_reason: BTreeMap<LossReason, Tally>,
+    places: Vec<Place>,
+}
+
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+struct Tally {
+    count: u64,
+    bytes: u64,
+}
+
+/// One loss.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// The bytes that could not be read; empty for an overflow.
+    pub bytes: Range<u64>,
+    /// Why.
+    pub why: LossReason,
+}
+
+/// Losses of one kind, for people and programs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct LossRow {
+    /// What happened.
+    pub reason: String,
+    /// How often.
+    pub count: u64,
+    /// How many bytes could not be read.
+    pub bytes: u64,
+}
+
+impl Losses {
+    /// Counts one loss.
+    pub fn add(&mut self, bytes: &Range<u64>, why: LossReason) {
+        let tally = self.by_reason.entry(why).or_default();
+        tally.count += 1;
+        tally.bytes += bytes.end - bytes.start;
+        if self.places.len() < MOST_PLACES {
+            self.places.push(Place { bytes: bytes.clone(), why });
+        }
+    }
+
+    /// How many losses there are of all kinds.
+    #[must_use]
+    pub fn count(&self) -> u64 {
+        self.by_reason.values().map(|tally| tally.count).sum()
+    }
+
+    /// How many bytes could not be read.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        self.by_reason.values().map(|tally| tally.bytes).sum()
+    }
+
+    /// How often the target dropped packets.
+    #[must_use]
+    pub fn overflows(&self) -> u64 {
+        self.by_reason.get(&LossReason::Overflow).map_or(0, |tally| tally.count)
+    }
+
+    /// Whether nothing is known to be missing.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.by_reason.is_empty()
+    }
+
+    /// The first losses, in order.
+    #[must_use]
+    pub fn places(&self) -> &[Place] {
+        &self.places
+    }
+
+    /// One row per reason, most frequent first.
+    #[must_use]
+    pub fn rows(&self) -> Vec<LossRow> {
+        let row = |(why, tally): (&LossReason, &Tally)| LossRow {
+            reason: why.describe().to_owned(),
+            count: tally.count,
+            bytes: tally.bytes,
+        };
+        let mut rows: Vec<LossRow> = self.by_reason.iter().map(row).collect();
+        rows.sort_by_key(|row| std::cmp::Reverse((row.count, row.bytes)));
+        rows
+    }
+}

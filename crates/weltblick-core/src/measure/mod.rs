@@ -1,0 +1,10 @@
+//! Events to figures, one file per question.
+//!
+//! Figures read only the vocabulary of [`crate::event`]. They count addresses; names come last,
+//! once per distinct address.
+
+pub mod cadence;
+pub mod losses;
+pub mod profile;
+pub mod recording;
+pub mod within;

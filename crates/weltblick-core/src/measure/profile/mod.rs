@@ -1,0 +1,18 @@
+//! Where the time goes, from program-counter samples.
+//!
+//! Counting ([`SampleCounts`]) knows addresses only and ignores order beyond the batches that its
+//! intervals need. Naming ([`rows`]) happens once per distinct address, afterwards.
+
+mod counts;
+mod grouping;
+mod report;
+mod series;
+#[cfg(test)]
+mod tests;
+
+pub use counts::SampleCounts;
+pub use grouping::{By, Row, RowKind, rows};
+pub use report::{
+    Beat, Context, Duration, Evidence, Head, ProfileReport, ReportRow, SCHEMA, head, report,
+};
+pub use series::{MOST_WINDOWS, Series, TooManyWindows};

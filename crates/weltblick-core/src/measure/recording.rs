@@ -1,0 +1,82 @@
+//! What was recorded: how many samples, over how long, and what is missing.
+
+use super::losses::Losses;
+use crate::event::{Event, Position, Sink};
+
+/// Bytes of the shortest packet that is a sample.
+const SHORTEST_SAMPLE: u64 = 2;
+
+/// Facts about a recording that every figure states in its head. Times are cycles of the origin's
+/// clock.
+#[derive(Debug, Clone, Default)]
+pub struct Recording {
+    /// Ticks of the sampler that found the core running.
+    pub running: u64,
+    /// Ticks that found it asleep.
+    pub asleep: u64,
+    /// Ticks at which the core may not be observed.
+    pub unobservable: u64,
+    /// The earliest time that anything happened.
+    first: Option<u64>,
+    /// The latest time that anything happened.
+    last: Option<u64>,
+    /// What is missing.
+    pub losses: Losses,
+    /// Bytes were lost on the way, and time with them: the span is at least what is stated.
+    pub time_slipped: bool,
+}
+
+impl Sink for Recording {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        match *event {
+            Event::Sample { .. } => self.running += 1,
+            Event::Asleep => self.asleep += 1,
+            Event::Unobservable => self.unobservable += 1,
+            Event::Lost { ref bytes, why } => {
+                self.losses.add(bytes, why);
+                self.time_slipped |= !bytes.is_empty();
+            }
+            _ => {}
+        }
+        if let Some(window) = position.time {
+            self.first = Some(self.first.map_or(window.earliest, |at| at.min(window.earliest)));
+            self.last = Some(self.last.map_or(window.latest, |at| at.max(window.latest)));
+        }
+    }
+}
+
+impl Recording {
+    /// All ticks of the sampler.
+    #[must_use]
+    pub const fn samples(&self) -> u64 {
+        self.running + self.asleep + self.unobservable
+    }
+
+    /// Cycles from the first dated event to the last; `None` without timestamps.
+    #[must_use]
+    pub fn span(&self) -> Option<u64> {
+        Some(self.last? - self.first?).filter(|&span| span > 0)
+    }
+
+    /// Cycles between samples as the timestamps show them; `None` without timestamps.
+    #[must_use]
+    pub fn measured_period(&self) -> Option<f64> {
+        (self.samples() > 1).then(|| Some(self.span()? as f64 / self.samples() as f64))?
+    }
+
+    /// How many samples are missing at most, given the sampling period in cycles of the timestamp
+    /// clock. `Some(0)` without losses; `None` where nothing bounds it.
+    ///
+    /// What the target dropped shows as time without samples. Of bytes that could not be read, a
+    /// sample takes at least two; this trusts that the bytes that arrived are those that were sent.
+    #[must_use]
+    pub fn missing_samples(&self, period: Option<f64>) -> Option<u64> {
+        let unread = self.losses.bytes() / SHORTEST_SAMPLE;
+        if self.losses.overflows() == 0 {
+            return Some(unread);
+        }
+        let expected = (self.span()? as f64 / period?).ceil() as u64;
+        Some(expected.saturating_sub(self.samples()).saturating_add(unread))
+    }
+}

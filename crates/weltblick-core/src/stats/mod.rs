@@ -1,0 +1,9 @@
+//! Statistics behind the figures. Every formula names its source.
+
+mod batches;
+mod share;
+mod t_table;
+
+pub use batches::Batches;
+pub use share::{ShareEstimate, estimate_share};
+pub use t_table::{normal_critical, student_critical};

@@ -1,0 +1,12 @@
+//! Clocks, native ticks and windows of time.
+//!
+//! Nothing here rounds before it must: positions are whole cycles of the origin's clock, and only
+//! what is shown to people becomes seconds.
+
+mod frequency;
+mod quantity;
+mod window;
+
+pub use frequency::Frequency;
+pub use quantity::{Quantity, QuantityError, Unit, parse_duration};
+pub use window::Window;

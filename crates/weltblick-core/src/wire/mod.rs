@@ -1,0 +1,8 @@
+//! Bytes to packets: one folder per public protocol, no meaning attached.
+//!
+//! Every decoder here is a push parser. It takes byte slices of any length, hands packets and
+//! losses to a sink as soon as they are certain, and keeps nothing but the half packet at the end
+//! of a slice. Packets and losses together tile the stream: no byte is unaccounted for.
+
+pub mod itm;
+pub mod tpiu;

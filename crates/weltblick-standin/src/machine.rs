@@ -1,0 +1,343 @@
+//! The whole microcontroller: core, memory, interrupts, peripherals and trace on one clock.
+
+use crate::core::{Effect, Registers, cycles, execute};
+use crate::memory::{Bus as _, BusFault, Flash, Memory};
+use crate::nvic::SVCALL;
+use crate::peripheral::Peripherals;
+use crate::program::{Program, ProgramError};
+use crate::system::System;
+use crate::trace::{Link, TraceUnit};
+use crate::truth::Truth;
+use thiserror::Error;
+
+/// Flash and RAM: what the demo firmware needs and room beside it.
+const FLASH_SIZE: u32 = 512 * 1024;
+const RAM_BASE: u32 = 0x2000_0000;
+const RAM_SIZE: u32 = 128 * 1024;
+
+/// How a machine is set up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Setup {
+    /// Core cycles per second.
+    pub core_clock: u64,
+    /// Bits per second of the trace link.
+    pub link_bit_rate: u64,
+    /// Bytes that the trace unit can hold.
+    pub link_buffer: u64,
+    /// Chooses the weather, and with it the data.
+    pub seed: u64,
+}
+
+impl Default for Setup {
+    fn default() -> Self {
+        Self { core_clock: 47_972_352, link_bit_rate: 4_000_000, link_buffer: 64, seed: 1 }
+    }
+}
+
+/// Why a run ended.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum Stop {
+    /// The cycle limit was reached.
+    #[error("the cycle limit was reached")]
+    Limit,
+    /// A breakpoint instruction.
+    #[error("breakpoint {code} at {pc:#010x}")]
+    Breakpoint {
+        /// Its number.
+        code: u8,
+        /// Where.
+        pc: u32,
+    },
+    /// An instruction that this core does not execute.
+    #[error("{code:#010x} at {pc:#010x} is no instruction that the stand-in executes")]
+    Undefined {
+        /// Where.
+        pc: u32,
+        /// Its two halfwords, the first in the upper half.
+        code: u32,
+    },
+    /// An access to nothing.
+    #[error("at {pc:#010x}: {fault}")]
+    Bus {
+        /// The instruction.
+        pc: u32,
+        /// The access.
+        fault: BusFault,
+    },
+    /// A branch to an address without the thumb bit.
+    #[error("at {pc:#010x}: branch to {target:#010x}, which lacks the thumb bit")]
+    NotThumb {
+        /// The branch.
+        pc: u32,
+        /// Where it went.
+        target: u32,
+    },
+    /// The core sleeps and nothing will ever wake it.
+    #[error("asleep at {pc:#010x} for ever")]
+    AsleepForEver {
+        /// After the instruction that put it to sleep.
+        pc: u32,
+    },
+}
+
+/// A microcontroller that runs.
+#[derive(Debug)]
+pub struct Machine {
+    /// The core's registers.
+    pub regs: Registers,
+    system: System,
+    truth: Truth,
+}
+
+impl Machine {
+    /// A machine with `program` in its flash, held in reset.
+    ///
+    /// # Errors
+    ///
+    /// If the program does not fit.
+    pub fn new(program: &Program, setup: Setup) -> Result<Self, ProgramError> {
+        let base = program.base() & !0xfff;
+        let mut flash = Flash::new(base, FLASH_SIZE);
+        for (address, bytes) in &program.segments {
+            flash
+                .program(*address, bytes)
+                .ok_or(ProgramError::DoesNotFit { address: *address, size: bytes.len() })?;
+        }
+        let word = |address| flash.memory().read(address, 4).unwrap_or(0);
+        let regs = Registers::reset(word(base), word(base + 4));
+        let link = Link::new(setup.core_clock, setup.link_bit_rate, setup.link_buffer);
+        let ram = Memory::new(RAM_BASE, RAM_SIZE);
+        let peripherals = Peripherals::new(setup.seed);
+        let system = System::new(flash, ram, peripherals, TraceUnit::new(link));
+        Ok(Self { regs, system, truth: Truth::new(base, FLASH_SIZE) })
+    }
+
+    /// Cycles since reset.
+    #[must_use]
+    pub const fn cycle(&self) -> u64 {
+        self.system.cycle
+    }
+
+    /// The truth so far.
+    #[must_use]
+    pub const fn truth(&self) -> &Truth {
+        &self.truth
+    }
+
+    /// The trace unit.
+    #[must_use]
+    pub const fn trace(&self) -> &TraceUnit {
+        &self.system.trace
+    }
+
+    /// Ends the trace and takes its bytes.
+    pub fn take_trace(&mut self) -> Vec<u8> {
+        self.system.trace.finish()
+    }
+
+    /// Reads memory or a register as a debugger does.
+    ///
+    /// # Errors
+    ///
+    /// If nothing answers.
+    pub fn peek(&mut self, address: u32, bytes: u32) -> Result<u32, BusFault> {
+        self.system.read(address, bytes)
+    }
+
+    /// Writes memory or a register as a debugger does.
+    ///
+    /// # Errors
+    ///
+    /// If nothing answers.
+    pub fn poke(&mut self, address: u32, bytes: u32, value: u32) -> Result<(), BusFault> {
+        self.system.write(address, bytes, value)
+    }
+
+    /// Runs until `limit` cycles after reset, or until something stops it.
+    pub fn run(&mut self, limit: u64) -> Stop {
+        while self.system.cycle < limit {
+            if let Err(stop) = self.step() {
+                return stop;
+            }
+        }
+        Stop::Limit
+    }
+
+    /// Executes one instruction, takes one exception, or sleeps up to the next event.
+    ///
+    /// # Errors
+    ///
+    /// Why it cannot go on.
+    pub fn step(&mut self) -> Result<(), Stop> {
+        if self.system.cycle >= self.system.next_event {
+            self.system.meet_events();
+        }
+        if self.system.attention && self.take_exception() {
+            return Ok(());
+        }
+        let pc = self.regs.pc;
+        let Some(instruction) = self.system.flash.fetch(pc) else { return Err(self.undefined(pc)) };
+        self.truth.instructions += 1;
+        match execute(&mut self.regs, instruction, &mut self.system) {
+            Ok((cycles, Effect::None)) => {
+                self.spend(pc, cycles);
+                Ok(())
+            }
+            Ok((cycles, effect)) => {
+                self.spend(pc, cycles);
+                self.apply(pc, effect)
+            }
+            Err(fault) => Err(Stop::Bus { pc, fault }),
+        }
+    }
+
+    #[inline]
+    fn spend(&mut self, pc: u32, cycles: u32) {
+        self.system.cycle += u64::from(cycles);
+        self.truth.spend(pc, u64::from(cycles));
+        if self.system.trace.due() < self.system.cycle {
+            self.system.trace.advance(self.system.cycle, Some(pc));
+        }
+    }
+
+    #[cold]
+    fn undefined(&mut self, pc: u32) -> Stop {
+        let half = |address| self.system.flash.memory().read(address, 2).unwrap_or(0);
+        Stop::Undefined { pc, code: half(pc) << 16 | half(pc.wrapping_add(2)) }
+    }
+
+    fn apply(&mut self, pc: u32, effect: Effect) -> Result<(), Stop> {
+        match effect {
+            Effect::None => {}
+            Effect::ExceptionReturn(value) => {
+                self.return_from_exception(value).map_err(|fault| Stop::Bus { pc, fault })?;
+            }
+            Effect::Supervisor => {
+                self.system.nvic.request(SVCALL, self.system.cycle);
+                self.system.attention = true;
+            }
+            Effect::Sleep => self.sleep()?,
+            Effect::Breakpoint(code) => return Err(Stop::Breakpoint { code, pc }),
+            Effect::NotThumb(target) => return Err(Stop::NotThumb { pc, target }),
+        }
+        Ok(())
+    }
+
+    /// Sleeps until an exception would be taken if nothing were masked.
+    fn sleep(&mut self) -> Result<(), Stop> {
+        while !self.system.nvic.wakes(self.regs.basepri) {
+            let until = self.system.next_event;
+            if until == u64::MAX {
+                return Err(Stop::AsleepForEver { pc: self.regs.pc });
+            }
+            let until = until.max(self.system.cycle);
+            self.truth.sleep(until - self.system.cycle);
+            self.system.cycle = until;
+            self.system.trace.advance(until, None);
+            self.system.meet_events();
+        }
+        Ok(())
+    }
+
+    /// Enters the most urgent exception, if one is more urgent than what runs.
+    fn take_exception(&mut self) -> bool {
+        let regs = &self.regs;
+        let Some(exception) = self.system.nvic.next(regs.primask, regs.faultmask, regs.basepri)
+        else {
+            self.system.attention = self.system.nvic.any_pending();
+            return false;
+        };
+        let return_value = self.push_frame();
+        self.start_handler(exception, return_value, cycles::ENTRY);
+        true
+    }
+
+    /// Saves the caller's registers (B1.5.6). Returns the exception return value.
+    fn push_frame(&mut self) -> u32 {
+        let regs = &mut self.regs;
+        let unaligned = regs.r[13] >> 2 & 1;
+        let frame = (regs.r[13] - 32) & !7;
+        let words = [
+            regs.r[0],
+            regs.r[1],
+            regs.r[2],
+            regs.r[3],
+            regs.r[12],
+            regs.r[14],
+            regs.pc,
+            regs.xpsr() | unaligned << 9,
+        ];
+        let value = match (regs.ipsr, regs.process_stack) {
+            (0, true) => 0xffff_fffd,
+            (0, false) => 0xffff_fff9,
+            _ => 0xffff_fff1,
+        };
+        regs.r[13] = frame;
+        for (address, word) in (frame..).step_by(4).zip(words) {
+            // A stack that leaves RAM is the firmware's fault; the frame is lost as on hardware.
+            let _ = self.system.ram.write(address, 4, word);
+        }
+        value
+    }
+
+    /// Enters a handler, from ordinary code or from another handler's end.
+    fn start_handler(&mut self, exception: u16, return_value: u32, cost: u32) {
+        let requested = self.system.nvic.enter(exception);
+        let vector = self.system.vector_base + 4 * u32::from(exception);
+        let handler = self.system.flash.memory().read(vector, 4).unwrap_or(0);
+        let regs = &mut self.regs;
+        regs.use_process_stack(false);
+        regs.ipsr = exception;
+        regs.it = 0;
+        regs.exclusive = None;
+        regs.r[14] = return_value;
+        regs.pc = handler & !1;
+        self.spend(handler & !1, cost);
+        let cycle = self.system.cycle;
+        self.truth.entered(exception, requested, cycle);
+        self.system.trace.exception(cycle, exception, 1);
+    }
+
+    /// Leaves a handler: into the next one that waits (tail-chaining), else back.
+    fn return_from_exception(&mut self, value: u32) -> Result<(), BusFault> {
+        let left = self.regs.ipsr;
+        let cycle = self.system.cycle;
+        self.system.nvic.leave(left);
+        self.truth.left(cycle);
+        self.system.trace.exception(cycle, left, 2);
+        self.regs.faultmask = false;
+        if cycle >= self.system.next_event {
+            self.system.meet_events();
+        }
+        let basepri = self.regs.basepri;
+        if let Some(next) = self.system.nvic.next(self.regs.primask, false, basepri) {
+            self.start_handler(next, value, cycles::TAIL_CHAIN);
+            return Ok(());
+        }
+        self.pop_frame(value)?;
+        self.spend(self.regs.pc, cycles::RETURN);
+        let (cycle, now) = (self.system.cycle, self.regs.ipsr);
+        self.system.trace.exception(cycle, now, 3);
+        self.system.attention = self.system.nvic.any_pending();
+        Ok(())
+    }
+
+    /// Restores what `push_frame` saved (B1.5.8).
+    fn pop_frame(&mut self, value: u32) -> Result<(), BusFault> {
+        let regs = &mut self.regs;
+        let process = value & 0xf == 0xd;
+        let frame = if process { regs.process_sp() } else { regs.main_sp() };
+        let mut words = [0; 8];
+        for (address, word) in (frame..).step_by(4).zip(&mut words) {
+            *word = self.system.read(address, 4)?;
+        }
+        let [r0, r1, r2, r3, r12, lr, pc, xpsr] = words;
+        regs.set_sp(process, frame + 32 + (xpsr >> 9 & 1) * 4);
+        regs.use_process_stack(process);
+        (regs.r[0], regs.r[1], regs.r[2], regs.r[3]) = (r0, r1, r2, r3);
+        (regs.r[12], regs.r[14], regs.pc) = (r12, lr, pc & !1);
+        regs.set_xpsr(xpsr & !(1 << 9));
+        regs.exclusive = None;
+        Ok(())
+    }
+}

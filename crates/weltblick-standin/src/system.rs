@@ -1,0 +1,173 @@
+//! Everything that the core reads and writes, on one clock.
+
+use crate::memory::{Bus, BusFault, Flash, Memory};
+use crate::nvic::{FIRST_INTERRUPT, Nvic, PENDSV, SYSTICK, SysTick};
+use crate::peripheral::Peripherals;
+use crate::trace::TraceUnit;
+
+/// Memory, interrupts, peripherals and trace.
+#[derive(Debug)]
+pub(crate) struct System {
+    pub(crate) flash: Flash,
+    pub(crate) ram: Memory,
+    pub(crate) nvic: Nvic,
+    systick: SysTick,
+    peripherals: Peripherals,
+    pub(crate) trace: TraceUnit,
+    pub(crate) vector_base: u32,
+    pub(crate) cycle: u64,
+    /// The cycle of the next event that may request an exception.
+    pub(crate) next_event: u64,
+    /// Something changed that may bring an exception forward.
+    pub(crate) attention: bool,
+}
+
+impl System {
+    pub(crate) fn new(
+        flash: Flash,
+        ram: Memory,
+        peripherals: Peripherals,
+        trace: TraceUnit,
+    ) -> Self {
+        Self {
+            vector_base: flash.memory().base(),
+            flash,
+            ram,
+            nvic: Nvic::default(),
+            systick: SysTick::default(),
+            peripherals,
+            trace,
+            cycle: 0,
+            next_event: u64::MAX,
+            attention: false,
+        }
+    }
+
+    /// Lets timers and peripherals do what is due, and requests their exceptions.
+    pub(crate) fn meet_events(&mut self) {
+        let cycle = self.cycle;
+        while self.systick.due() <= cycle {
+            let due = self.systick.due();
+            if self.systick.advance(cycle) {
+                self.nvic.request(SYSTICK, due);
+            }
+        }
+        while self.peripherals.due() <= cycle {
+            let due = self.peripherals.due();
+            let nvic = &mut self.nvic;
+            self.peripherals.advance(due, |line| nvic.request(FIRST_INTERRUPT + line, due));
+        }
+        self.plan();
+    }
+
+    /// When the next event comes.
+    fn plan(&mut self) {
+        self.next_event = self.systick.due().min(self.peripherals.due());
+        self.attention = true;
+    }
+
+    /// Registers of the system control space (B3.2) and SysTick.
+    #[allow(clippy::match_overlapping_arm, reason = "special registers before their block")]
+    fn read_system(&mut self, address: u32) -> Option<u32> {
+        match address {
+            0xe000_e010..=0xe000_e01c => Some(self.systick.read(address - 0xe000_e010, self.cycle)),
+            0xe000_e100..=0xe000_e5ff => Some(self.nvic.read(address - 0xe000_e100)),
+            0xe000_ed00 => Some(0x412f_c231),
+            0xe000_ed04 => Some(
+                u32::from(self.nvic.is_pending(PENDSV)) << 28
+                    | u32::from(self.nvic.is_pending(SYSTICK)) << 26,
+            ),
+            0xe000_ed08 => Some(self.vector_base),
+            0xe000_ed18..=0xe000_ed23 => {
+                Some(self.nvic.priorities(4 + (address as usize - 0xe000_ed18)))
+            }
+            0xe000_ed00..=0xe000_ed8f => Some(0),
+            _ => None,
+        }
+    }
+
+    #[allow(clippy::match_overlapping_arm, reason = "special registers before their block")]
+    fn write_system(&mut self, address: u32, bytes: u32, value: u32) -> Option<()> {
+        let cycle = self.cycle;
+        match address {
+            0xe000_e010..=0xe000_e01c => self.systick.write(address - 0xe000_e010, value, cycle),
+            0xe000_e100..=0xe000_e5ff => {
+                self.nvic.write(address - 0xe000_e100, bytes, value, cycle)
+            }
+            0xe000_ed04 => self.control_interrupts(value),
+            0xe000_ed08 => self.vector_base = value & !0x7f,
+            0xe000_ed18..=0xe000_ed23 => {
+                self.nvic.set_priorities(4 + (address as usize - 0xe000_ed18), bytes, value);
+            }
+            0xe000_ed00..=0xe000_ed8f => {}
+            _ => return None,
+        }
+        self.plan();
+        Some(())
+    }
+
+    /// `ICSR`: software requests PendSV and SysTick, or takes them back.
+    fn control_interrupts(&mut self, value: u32) {
+        let set = |bit: u32| value >> bit & 1 == 1;
+        if set(28) {
+            self.nvic.request(PENDSV, self.cycle);
+        }
+        if set(27) {
+            self.nvic.withdraw(PENDSV);
+        }
+        if set(26) {
+            self.nvic.request(SYSTICK, self.cycle);
+        }
+        if set(25) {
+            self.nvic.withdraw(SYSTICK);
+        }
+    }
+
+    #[cold]
+    fn read_slowly(&mut self, address: u32) -> Option<u32> {
+        match address >> 28 {
+            0x4 => {
+                let value = self.peripherals.read(address);
+                self.plan();
+                value
+            }
+            0xe => self.trace.read(address, self.cycle).or_else(|| self.read_system(address)),
+            _ => None,
+        }
+    }
+
+    #[cold]
+    fn write_slowly(&mut self, address: u32, bytes: u32, value: u32) -> Option<()> {
+        match address >> 28 {
+            0x4 => {
+                self.peripherals.write(address, value, self.cycle)?;
+                self.plan();
+                Some(())
+            }
+            0xe => self
+                .trace
+                .write(address, bytes, value, self.cycle)
+                .or_else(|| self.write_system(address, bytes, value)),
+            _ => None,
+        }
+    }
+}
+
+impl Bus for System {
+    #[inline]
+    fn read(&mut self, address: u32, bytes: u32) -> Result<u32, BusFault> {
+        self.ram
+            .read(address, bytes)
+            .or_else(|| self.flash.memory().read(address, bytes))
+            .or_else(|| self.read_slowly(address))
+            .ok_or(BusFault { what: "read", address })
+    }
+
+    #[inline]
+    fn write(&mut self, address: u32, bytes: u32, value: u32) -> Result<(), BusFault> {
+        self.ram
+            .write(address, bytes, value)
+            .or_else(|| self.write_slowly(address, bytes, value))
+            .ok_or(BusFault { what: "write", address })
+    }
+}

@@ -1,0 +1,279 @@
+//! The debug block: DWT, ITM and their registers (DDI 0403E, C1).
+
+use super::itm::{self, Encoded};
+use super::link::Link;
+
+/// `DWT_CTRL` bits.
+mod control {
+    pub(super) const COUNTER_ON: u32 = 1;
+    pub(super) const TAP_1024: u32 = 1 << 9;
+    pub(super) const SAMPLES_ON: u32 = 1 << 12;
+    pub(super) const EXCEPTIONS_ON: u32 = 1 << 16;
+}
+
+/// `ITM_TCR` bits.
+mod trace_control {
+    pub(super) const ON: u32 = 1;
+    pub(super) const TIMESTAMPS_ON: u32 = 1 << 1;
+    pub(super) const SYNC_ON: u32 = 1 << 2;
+    pub(super) const DWT_ON: u32 = 1 << 3;
+    pub(super) const GLOBAL_ON: u32 = 0b11 << 10;
+}
+
+/// `DEMCR.TRCENA`.
+const TRACE_ENABLE: u32 = 1 << 24;
+
+/// The trace unit of a running core.
+#[derive(Debug, Clone)]
+pub struct TraceUnit {
+    link: Link,
+    demcr: u32,
+    dwt_ctrl: u32,
+    itm_tcr: u32,
+    itm_ter: u32,
+    /// The cycle at which the counter was last set, and to what.
+    counter_base: (u64, u32),
+    next_sample: u64,
+    next_sync: u64,
+    /// A packet waits for its timestamp since this cycle.
+    stamp_due: Option<u64>,
+    /// The tick of the last timestamp.
+    last_tick: u64,
+    last_global: Option<u64>,
+    /// Packets were dropped since the last overflow packet.
+    overflowed: bool,
+    /// How many packets were dropped in all.
+    pub dropped: u64,
+    /// How many packets were sent.
+    pub sent: u64,
+}
+
+impl TraceUnit {
+    /// A trace unit after reset: everything off.
+    #[must_use]
+    pub const fn new(link: Link) -> Self {
+        Self {
+            link,
+            demcr: 0,
+            dwt_ctrl: 0,
+            itm_tcr: 0,
+            itm_ter: 0,
+            counter_base: (0, 0),
+            next_sample: u64::MAX,
+            next_sync: u64::MAX,
+            stamp_due: None,
+            last_tick: 0,
+            last_global: None,
+            overflowed: false,
+            dropped: 0,
+            sent: 0,
+        }
+    }
+
+    /// The cycle of the next sample or synchronisation.
+    #[must_use]
+    pub const fn due(&self) -> u64 {
+        if self.next_sample < self.next_sync { self.next_sample } else { self.next_sync }
+    }
+
+    /// The core executed `pc` up to `cycle`; `None`: it slept.
+    pub fn advance(&mut self, cycle: u64, pc: Option<u32>) {
+        while self.due() < cycle {
+            let at = self.due();
+            if self.next_sync == at {
+                self.synchronise(at);
+                continue;
+            }
+            self.next_sample += self.sample_period();
+            let packet = match pc {
+                Some(pc) => itm::pc_sample(pc),
+                None => itm::asleep(),
+            };
+            self.emit(at, packet);
+        }
+    }
+
+    /// An exception was entered (1), left (2) or returned to (3).
+    pub fn exception(&mut self, cycle: u64, number: u16, function: u8) {
+        if self.dwt_sends() && self.dwt_ctrl & control::EXCEPTIONS_ON != 0 {
+            self.emit(cycle, itm::exception(number, function));
+        }
+    }
+
+    /// Ends the run: the last timestamp goes out. Takes all bytes that were sent.
+    pub fn finish(&mut self) -> Vec<u8> {
+        self.stamp(u64::MAX);
+        self.link.take()
+    }
+
+    const fn enabled(&self) -> bool {
+        self.demcr & TRACE_ENABLE != 0 && self.itm_tcr & trace_control::ON != 0
+    }
+
+    const fn dwt_sends(&self) -> bool {
+        self.enabled() && self.itm_tcr & trace_control::DWT_ON != 0
+    }
+
+    const fn sample_period(&self) -> u64 {
+        let tap = if self.dwt_ctrl & control::TAP_1024 != 0 { 1024 } else { 64 };
+        tap * ((self.dwt_ctrl >> 1 & 0xf) as u64 + 1)
+    }
+
+    const fn sync_period(&self) -> Option<u64> {
+        match self.dwt_ctrl >> 10 & 0b11 {
+            1 => Some(1 << 24),
+            2 => Some(1 << 26),
+            3 => Some(1 << 28),
+            _ => None,
+        }
+    }
+
+    const fn prescaler(&self) -> u64 {
+        [1, 4, 16, 64][(self.itm_tcr >> 8 & 0b11) as usize]
+    }
+
+    /// Settings changed: what is due when.
+    fn rearm(&mut self, cycle: u64) {
+        let counts = self.dwt_ctrl & control::COUNTER_ON != 0;
+        let samples = counts && self.dwt_sends() && self.dwt_ctrl & control::SAMPLES_ON != 0;
+        self.next_sample = match (samples, self.next_sample) {
+            (false, _) => u64::MAX,
+            (true, u64::MAX) => cycle + self.sample_period(),
+            (true, at) => at,
+        };
+        let syncs = counts && self.enabled() && self.itm_tcr & trace_control::SYNC_ON != 0;
+        self.next_sync = match (syncs, self.sync_period(), self.next_sync) {
+            // The first one goes out at once, so that whoever listens finds his feet.
+            (true, Some(_), u64::MAX) => cycle,
+            (true, Some(_), at) => at,
+            _ => u64::MAX,
+        };
+    }
+
+    fn synchronise(&mut self, cycle: u64) {
+        self.next_sync = cycle + self.sync_period().unwrap_or(u64::MAX / 2);
+        self.stamp(cycle);
+        let sync = itm::synchronisation();
+        if self.link.room_at(cycle, sync.as_slice().len() as u64) > cycle {
+            // Tried again when there is room: a synchronisation is never dropped for good.
+            self.next_sync = cycle + 64;
+            return;
+        }
+        self.link.send(cycle, sync.as_slice());
+        if self.itm_tcr & trace_control::GLOBAL_ON != 0 {
+            self.global_timestamp(cycle);
+        }
+    }
+
+    fn global_timestamp(&mut self, cycle: u64) {
+        let wrapped = self.last_global.is_none_or(|last| last >> 26 != cycle >> 26);
+        let low = itm::global_timestamp_low(cycle, self.last_global.is_none(), wrapped);
+        let high = itm::global_timestamp_high(cycle, false);
+        if self.link.room_at(cycle, 10) > cycle {
+            return;
+        }
+        self.link.send(cycle, low.as_slice());
+        if wrapped {
+            self.link.send(cycle, high.as_slice());
+        }
+        self.last_global = Some(cycle);
+    }
+
+    /// Sends a packet, or drops it if the buffer has no room.
+    fn emit(&mut self, cycle: u64, packet: Encoded) {
+        self.stamp(cycle);
+        let bytes = packet.as_slice();
+        let needed = bytes.len() as u64 + u64::from(self.overflowed);
+        if self.link.room_at(cycle, needed) > cycle {
+            self.overflowed = true;
+            self.dropped += 1;
+            return;
+        }
+        if std::mem::take(&mut self.overflowed) {
+            self.link.send(cycle, itm::overflow().as_slice());
+        }
+        self.link.send(cycle, bytes);
+        self.sent += 1;
+        if self.itm_tcr & trace_control::TIMESTAMPS_ON != 0 {
+            // The timestamp dates the last packet of the group exactly if it follows at once.
+            self.stamp_due = Some(cycle);
+        }
+    }
+
+    /// Sends the timestamp that is due, if it can go out before `cycle`. Its value is the time at
+    /// which it goes out: later than its packets if the buffer was full.
+    fn stamp(&mut self, cycle: u64) {
+        let Some(due) = self.stamp_due else { return };
+        if due == cycle {
+            return; // more packets of the same cycle: one timestamp for all
+        }
+        let at = self.link.room_at(due, 5);
+        if at >= cycle {
+            return;
+        }
+        self.stamp_due = None;
+        let tick = at / self.prescaler();
+        let mut delta = tick - self.last_tick;
+        // A quiet stretch longer than 28 bits is told in pieces.
+        while delta > 0x0fff_ffff {
+            self.link.send(at, itm::local_timestamp(0x0fff_ffff, 0).as_slice());
+            delta -= 0x0fff_ffff;
+        }
+        let delayed = u8::from(at > due);
+        self.link.send(at, itm::local_timestamp(delta as u32, delayed).as_slice());
+        self.last_tick = tick;
+    }
+
+    /// Reads a register of the ITM, DWT, trace port or `DEMCR`; `None` if it is not one of them.
+    #[allow(clippy::match_overlapping_arm, reason = "special registers before their block")]
+    #[must_use]
+    pub fn read(&self, address: u32, cycle: u64) -> Option<u32> {
+        Some(match address {
+            // A stimulus port reads as 1 when it can take a write.
+            0xe000_0000..=0xe000_007c => u32::from(self.link.room_at(cycle, 10) <= cycle),
+            0xe000_0e00 => self.itm_ter,
+            0xe000_0e80 => self.itm_tcr,
+            0xe000_0000..=0xe000_0fff => 0,
+            0xe000_1000 => self.dwt_ctrl,
+            0xe000_1004 => self.counter(cycle),
+            0xe000_1000..=0xe000_1fff | 0xe004_0000..=0xe004_0fff => 0,
+            0xe000_edfc => self.demcr,
+            _ => return None,
+        })
+    }
+
+    /// The cycle counter.
+    #[must_use]
+    pub const fn counter(&self, cycle: u64) -> u32 {
+        if self.dwt_ctrl & control::COUNTER_ON == 0 {
+            return self.counter_base.1;
+        }
+        self.counter_base.1.wrapping_add((cycle - self.counter_base.0) as u32)
+    }
+
+    /// Writes a register; `None` if it is not one of them.
+    #[allow(clippy::match_overlapping_arm, reason = "special registers before their block")]
+    pub fn write(&mut self, address: u32, bytes: u32, value: u32, cycle: u64) -> Option<()> {
+        match address {
+            0xe000_0000..=0xe000_007f => {
+                let port = (address >> 2 & 0x1f) as u8;
+                if self.enabled() && self.itm_ter >> port & 1 == 1 {
+                    self.emit(cycle, itm::stimulus(port, bytes, value));
+                }
+            }
+            0xe000_0e00 => self.itm_ter = value,
+            0xe000_0e80 => self.itm_tcr = value,
+            0xe000_0000..=0xe000_0fff | 0xe004_0000..=0xe004_0fff => {}
+            0xe000_1000 => {
+                self.counter_base = (cycle, self.counter(cycle));
+                self.dwt_ctrl = value;
+            }
+            0xe000_1004 => self.counter_base = (cycle, value),
+            0xe000_1000..=0xe000_1fff => {}
+            0xe000_edfc => self.demcr = value,
+            _ => return None,
+        }
+        self.rearm(cycle);
+        Some(())
+    }
+}

@@ -1,0 +1,124 @@
+//! The command line: what every command shares.
+
+use crate::commands::{check, profile};
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+use std::time::Duration;
+use weltblick_core::time::{Frequency, QuantityError};
+
+/// Says how long firmware takes, from the trace that it emits.
+#[derive(Debug, Parser)]
+#[command(name = "weltblick", version, arg_required_else_help = true)]
+pub(crate) struct Cli {
+    /// What to do
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// In the order of the day's work.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Where the time goes: by function, file, line or address
+    Profile(profile::Args),
+    /// Judge every budget: met, broken or undecided
+    Check(check::Args),
+}
+
+/// Which capture, and what to correct in it.
+#[derive(Debug, Args)]
+pub(crate) struct CaptureArgs {
+    /// A capture folder, a raw trace file, or `-` for standard input
+    #[arg(value_name = "CAPTURE")]
+    pub(crate) capture: PathBuf,
+    #[command(flatten)]
+    pub(crate) setup: SetupArgs,
+}
+
+/// How a raw file was recorded, or what a manifest got wrong.
+#[derive(Debug, Args, Default)]
+#[command(next_help_heading = "How it was recorded (corrects the manifest)")]
+pub(crate) struct SetupArgs {
+    /// The firmware's ELF file
+    #[arg(long, value_name = "ELF")]
+    pub(crate) image: Option<PathBuf>,
+    /// The core clock, for example `48MHz`
+    #[arg(long, value_name = "FREQUENCY")]
+    pub(crate) core_clock: Option<Frequency>,
+    /// Core cycles between PC samples
+    #[arg(long, value_name = "CYCLES", value_parser = clap::value_parser!(u64).range(1..))]
+    pub(crate) pc_sample_period: Option<u64>,
+    /// Cycles per timestamp tick: 1, 4, 16 or 64
+    #[arg(long, value_name = "CYCLES", value_parser = prescaler)]
+    pub(crate) timestamp_prescaler: Option<u32>,
+    /// The timestamp clock, where it is not the core clock
+    #[arg(long, value_name = "FREQUENCY")]
+    pub(crate) timestamp_clock: Option<Frequency>,
+    /// The known period of the SysTick interrupt, to check the clock against
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub(crate) tick_period: Option<Duration>,
+    /// What lies between the bytes and the protocol
+    #[arg(long, value_name = "FRAMING")]
+    pub(crate) framing: Option<FramingArg>,
+    /// The trace ID of the ITM in a framed stream [default: 1]
+    #[arg(long, value_name = "ID", value_parser = clap::value_parser!(u8).range(1..=0x6f))]
+    pub(crate) trace_id: Option<u8>,
+}
+
+/// `--framing`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FramingArg {
+    /// Plain packets
+    None,
+    /// Formatter frames of 16 bytes, found by their synchronisation
+    Tpiu,
+    /// Formatter frames from the first byte on, as an on-chip buffer holds them
+    TpiuBuffer,
+}
+
+/// How results are written.
+#[derive(Debug, Args)]
+pub(crate) struct OutputArgs {
+    /// How to write the result
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Print the JSON schema of this command's result and stop
+    #[arg(long)]
+    pub(crate) schema: bool,
+    /// When to use colour
+    #[arg(long, value_enum, default_value_t = Color::Auto)]
+    pub(crate) color: Color,
+}
+
+/// `--format`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people
+    Text,
+    /// For programs
+    Json,
+    /// For spreadsheets
+    Csv,
+}
+
+/// `--color`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal, unless NO_COLOR is set
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+/// A stretch of time on the command line.
+pub(crate) fn duration(text: &str) -> Result<Duration, QuantityError> {
+    weltblick_core::time::parse_duration(text)
+}
+
+fn prescaler(text: &str) -> Result<u32, String> {
+    match text.parse() {
+        Ok(value @ (1 | 4 | 16 | 64)) => Ok(value),
+        _ => Err("the hardware offers 1, 4, 16 or 64".to_owned()),
+    }
+}

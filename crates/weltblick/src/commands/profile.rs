@@ -1,0 +1,213 @@
+//! `profile`: where does the time go?
+
+use super::counting::{Counted, context};
+use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources::{self, Capture};
+use anyhow::{Context as _, Result, bail};
+use clap::ValueEnum;
+use std::io::Write;
+use std::time::Duration;
+use weltblick_core::budget::{Point, PointRange};
+use weltblick_core::measure::cadence::Cadences;
+use weltblick_core::measure::profile::{By, ProfileReport, ReportRow, Series, report};
+use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::within::Within;
+
+/// Where does the time go?
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    pub(crate) capture: CaptureArgs,
+    #[command(flatten)]
+    pub(crate) output: OutputArgs,
+    /// What one row stands for
+    #[arg(long, value_enum, default_value_t = ByArg::Function)]
+    pub(crate) by: ByArg,
+    /// Give functions that were inlined into others rows of their own
+    #[arg(long)]
+    pub(crate) inline: bool,
+    /// Show so many rows; 0 shows all
+    #[arg(long, value_name = "ROWS", default_value_t = 30)]
+    pub(crate) top: usize,
+    /// Order of rows
+    #[arg(long, value_enum, default_value_t = Sort::Share)]
+    pub(crate) sort: Sort,
+    /// Only what happened from A up to B, for example `1.2s..1.5s`
+    #[arg(long, value_name = "A..B", conflicts_with = "every")]
+    pub(crate) within: Option<PointRange>,
+    /// One profile per window of so much time
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub(crate) every: Option<Duration>,
+}
+
+/// `--by`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ByArg {
+    /// Functions
+    Function,
+    /// Source files
+    File,
+    /// Source lines
+    Line,
+    /// Instruction addresses
+    Address,
+}
+
+/// `--sort`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Sort {
+    /// Largest share first
+    Share,
+    /// By name
+    Name,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        show::schema::<ProfileReport>(out)?;
+        return Ok(Outcome::Done);
+    }
+    let capture = sources::open(&args.capture)?;
+    let mut reports = match args.every {
+        Some(every) => series(&capture, args, every)?,
+        None => vec![single(&capture, args)?],
+    };
+    if reports.iter().all(|report| report.recording.samples == 0) {
+        bail!(
+            "{}: no program-counter samples{}; `weltblick inspect` says what is in it instead",
+            capture.name.display(),
+            if args.within.is_some() { " in this window of time" } else { "" },
+        );
+    }
+    for report in &mut reports {
+        sort(&mut report.rows, args.sort);
+    }
+    write(&reports, &capture, args, out)?;
+    Ok(Outcome::Done)
+}
+
+fn by(args: &Args) -> By {
+    match args.by {
+        ByArg::Function => By::Function { inlined: args.inline },
+        ByArg::File => By::File,
+        ByArg::Line => By::Line,
+        ByArg::Address => By::Address,
+    }
+}
+
+/// One profile, of everything or of a window.
+fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
+    capture.image()?;
+    let counted = Counted::default();
+    let Some(range) = &args.within else {
+        let mut counted = counted;
+        capture.replay(&mut (), &mut counted)?;
+        let (counts, recording, cadences) = &counted;
+        return Ok(report(counts, by(args), &context(capture, recording, cadences, 0)?));
+    };
+    let clock = capture.timestamp_clock().context(
+        "--within needs the core clock: give --core-clock, or `core_clock` in the manifest",
+    )?;
+    let start = time_of(range.start.as_ref())?.unwrap_or(Duration::ZERO);
+    let end = time_of(range.end.as_ref())?;
+    if end.is_some_and(|end| end <= start) {
+        bail!("--within: the window ends before it starts");
+    }
+    let cycles = clock.cycle_at(start)..end.map_or(u64::MAX, |end| clock.cycle_at(end));
+    let mut within = Within::new(cycles.start, cycles.end, counted);
+    capture.replay(&mut (), &mut within)?;
+    let (counts, recording, cadences) = &within.sink;
+    if recording.samples() == 0 && within.undated > 0 {
+        bail!("--within needs times, and this recording has no timestamps");
+    }
+    let mut report = report(counts, by(args), &context(capture, recording, cadences, within.cut)?);
+    report.from_ns = Some(start.as_secs_f64() * 1e9);
+    report.until_ns = end.map(|end| end.as_secs_f64() * 1e9).or_else(|| {
+        report.from_ns.zip(report.recording.duration).map(|(from, length)| from + length.ns)
+    });
+    Ok(report)
+}
+
+/// The time that a point of `--within` stands for.
+fn time_of(point: Option<&Point>) -> Result<Option<Duration>> {
+    match point {
+        None | Some(Point::First | Point::Last) => Ok(None),
+        Some(Point::Time(time)) => Ok(Some(*time)),
+        Some(other) => {
+            bail!(
+                "--within: `{other}` is a point, but profiles are cut by times, such as 1.2s..1.5s"
+            )
+        }
+    }
+}
+
+/// One profile per window of time.
+fn series(capture: &Capture, args: &Args, every: Duration) -> Result<Vec<ProfileReport>> {
+    capture.image()?;
+    let clock = capture.timestamp_clock().context(
+        "--every needs the core clock: give --core-clock, or `core_clock` in the manifest",
+    )?;
+    if every.is_zero() {
+        bail!("--every: a window must be longer than nothing");
+    }
+    let mut counted =
+        (Series::new(clock.cycle_at(every)), Recording::default(), Cadences::default());
+    capture.replay(&mut (), &mut counted)?;
+    let (series, recording, cadences) = &counted;
+    let mut context = context(capture, recording, cadences, series.cut)?;
+    context.cut = series.cut;
+    let mut reports = Vec::new();
+    for (start, counts) in series.windows().context("--every")? {
+        let mut report = report(counts, by(args), &context);
+        let from = clock.nanoseconds(start);
+        report.from_ns = Some(from);
+        report.until_ns = Some(from + every.as_secs_f64() * 1e9);
+        reports.push(report);
+    }
+    if reports.is_empty() && recording.samples() > 0 {
+        bail!("--every needs times, and this recording has no timestamps");
+    }
+    Ok(reports)
+}
+
+fn sort(rows: &mut [ReportRow], sort: Sort) {
+    if sort == Sort::Name {
+        rows.sort_by(|a, b| {
+            let key = |row: &ReportRow| {
+                (row.function.clone(), row.file.clone(), row.line, row.address.clone())
+            };
+            key(a).cmp(&key(b))
+        });
+    }
+}
+
+fn write(
+    reports: &[ProfileReport],
+    capture: &Capture,
+    args: &Args,
+    out: &mut dyn Write,
+) -> Result<()> {
+    match args.output.format {
+        Format::Json if args.every.is_some() => show::json(&reports, out),
+        Format::Json => show::json(&reports[0], out),
+        Format::Csv => show::profile::csv(reports, out),
+        Format::Text => {
+            let image = capture.image.as_ref().map(|open| open.path.display().to_string());
+            let look = show::profile::Look {
+                paint: Paint::new(args.output.color),
+                top: if args.top == 0 { usize::MAX } else { args.top },
+                capture: &capture.name.display().to_string(),
+                image: image.as_deref().unwrap_or_default(),
+            };
+            for (number, report) in reports.iter().enumerate() {
+                if number > 0 {
+                    writeln!(out)?;
+                }
+                show::profile::text(report, &look, out)?;
+            }
+            Ok(())
+        }
+    }
+}

@@ -1,0 +1,141 @@
+//! Faces of verdicts.
+
+use super::{Align, Paint, Table, cell, count, duration_ns, percent, plain};
+use anyhow::Result;
+use std::io::Write;
+use weltblick_core::budget::{CheckReport, Judgement, Verdict};
+
+/// For people.
+pub(crate) fn text(
+    report: &CheckReport,
+    file: &str,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<()> {
+    let number = |verdict| report.budgets.iter().filter(|b| b.verdict == verdict).count();
+    let (broken, undecided) = (number(Verdict::Broken), number(Verdict::Undecided));
+    let met = number(Verdict::Met);
+    let title = format!("{}: {broken} broken, {undecided} undecided, {met} met", plain(file));
+    writeln!(out, "{}", paint.strong(&title))?;
+    let span = report.recording.duration.map(|d| format!(" over {}", duration_ns(d.ns)));
+    writeln!(
+        out,
+        "for this recording of {} samples{}, all verdicts together with {:.0} % confidence",
+        count(report.recording.samples),
+        span.unwrap_or_default(),
+        100.0 * report.confidence,
+    )?;
+    writeln!(out)?;
+    let mut table = Table::new(
+        paint,
+        &[
+            ("verdict", Align::Left),
+            ("margin", Align::Right),
+            ("observed", Align::Right),
+            ("between", Align::Left),
+            ("limit", Align::Left),
+            ("budget", Align::Left),
+        ],
+    );
+    for judgement in &report.budgets {
+        table.row(row(judgement, paint));
+    }
+    for line in table.lines() {
+        writeln!(out, "{line}")?;
+    }
+    for judgement in report.budgets.iter().filter(|b| b.verdict != Verdict::Met) {
+        explain(judgement, file, paint, out)?;
+    }
+    Ok(())
+}
+
+fn row(judgement: &Judgement, paint: Paint) -> Vec<String> {
+    let number = |value: f64| figure(value, &judgement.unit);
+    let margin = judgement.margin.map_or_else(String::new, |m| format!("{:+.0} %", 100.0 * m));
+    let between = match (judgement.observed_low, judgement.observed_high) {
+        (Some(low), Some(high)) => format!("{} to {}", number(low), number(high)),
+        _ => String::new(),
+    };
+    vec![
+        mark(judgement.verdict, paint),
+        margin,
+        judgement.observed.map_or_else(String::new, |observed| {
+            let unit = if judgement.unit == "share" { " %" } else { "" };
+            format!("{}{unit}", number(observed))
+        }),
+        paint.faint(&between),
+        plain(&judgement.limit).into_owned(),
+        plain(&judgement.budget).into_owned(),
+    ]
+}
+
+fn figure(value: f64, unit: &str) -> String {
+    if unit == "share" { percent(value) } else { count(value as u64) }
+}
+
+/// A verdict as word and mark; colour only repeats it.
+fn mark(verdict: Verdict, paint: Paint) -> String {
+    match verdict {
+        Verdict::Broken => paint.alarm("! broken"),
+        Verdict::Undecided => paint.alarm("? undecided"),
+        Verdict::Met => "= met".to_owned(),
+    }
+}
+
+fn explain(judgement: &Judgement, file: &str, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let name = plain(&judgement.budget);
+    let word = if judgement.verdict == Verdict::Broken { "broken" } else { "undecided" };
+    writeln!(out)?;
+    writeln!(out, "{} {word} ({}:{})", paint.strong(&name), plain(file), judgement.line)?;
+    writeln!(out, "  evidence: {}", plain(&judgement.evidence))?;
+    if let Some(advice) = &judgement.advice {
+        let more = judgement
+            .measure_longer_ns
+            .map_or_else(String::new, |ns| format!(" ({} more)", duration_ns(ns)));
+        writeln!(out, "  to decide it: {}{more}", plain(advice))?;
+    }
+    Ok(())
+}
+
+/// For spreadsheets.
+pub(crate) fn csv(report: &CheckReport, out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    csv.write_record([
+        "budget",
+        "line",
+        "verdict",
+        "limit",
+        "unit",
+        "observed",
+        "observed_low",
+        "observed_high",
+        "margin",
+        "evidence",
+        "advice",
+        "measure_longer_ns",
+    ])?;
+    for judgement in &report.budgets {
+        let number = |field: Option<f64>| field.map(|n| n.to_string()).unwrap_or_default();
+        let verdict = match judgement.verdict {
+            Verdict::Broken => "broken",
+            Verdict::Undecided => "undecided",
+            Verdict::Met => "met",
+        };
+        csv.write_record([
+            cell(&judgement.budget).as_ref(),
+            &judgement.line.to_string(),
+            verdict,
+            &judgement.limit,
+            &judgement.unit,
+            &number(judgement.observed),
+            &number(judgement.observed_low),
+            &number(judgement.observed_high),
+            &number(judgement.margin),
+            cell(&judgement.evidence).as_ref(),
+            cell(judgement.advice.as_deref().unwrap_or_default()).as_ref(),
+            &number(judgement.measure_longer_ns),
+        ])?;
+    }
+    csv.flush()?;
+    Ok(())
+}

@@ -1,0 +1,30 @@
+//! One result, many faces: text for people, JSON for programs, CSV for spreadsheets.
+
+pub(crate) mod check;
+mod paint;
+mod plain;
+pub(crate) mod profile;
+mod table;
+mod units;
+
+pub(crate) use paint::Paint;
+pub(crate) use plain::{cell, plain};
+pub(crate) use table::{Align, Table};
+pub(crate) use units::{count, duration_ns, percent, share};
+
+use anyhow::Result;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::io::Write;
+
+/// Writes a value as indented JSON.
+pub(crate) fn json(value: &impl Serialize, out: &mut dyn Write) -> Result<()> {
+    serde_json::to_writer_pretty(&mut *out, value).map_err(std::io::Error::from)?;
+    writeln!(out)?;
+    Ok(())
+}
+
+/// Writes the JSON schema of a type.
+pub(crate) fn schema<T: JsonSchema>(out: &mut dyn Write) -> Result<()> {
+    json(&schemars::schema_for!(T), out)
+}

@@ -1,0 +1,50 @@
+//! Aligned columns.
+
+use super::paint::Paint;
+use comfy_table::{Cell, CellAlignment, presets};
+
+/// Where a column's text stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Align {
+    /// Text.
+    Left,
+    /// Numbers.
+    Right,
+}
+
+/// A table without lines: a heading, then rows.
+pub(crate) struct Table {
+    table: comfy_table::Table,
+    columns: Vec<Align>,
+}
+
+impl Table {
+    /// A table with these columns.
+    pub(crate) fn new(paint: Paint, columns: &[(&str, Align)]) -> Self {
+        let mut table = comfy_table::Table::new();
+        table.load_style(presets::NOTHING);
+        let align: Vec<Align> = columns.iter().map(|&(_, align)| align).collect();
+        let mut this = Self { table, columns: align };
+        if columns.iter().any(|(name, _)| !name.is_empty()) {
+            let heading: Vec<String> = columns.iter().map(|&(name, _)| paint.faint(name)).collect();
+            this.row(heading);
+        }
+        this
+    }
+
+    /// Adds a row; texts must be plain already.
+    pub(crate) fn row(&mut self, cells: impl IntoIterator<Item = String>) {
+        let cells = cells.into_iter().zip(&self.columns).map(|(text, align)| {
+            Cell::new(text).set_alignment(match align {
+                Align::Left => CellAlignment::Left,
+                Align::Right => CellAlignment::Right,
+            })
+        });
+        self.table.add_row(cells);
+    }
+
+    /// The lines, each without blanks at its end.
+    pub(crate) fn lines(&self) -> Vec<String> {
+        self.table.lines().map(|line| line.trim_end().to_owned()).collect()
+    }
+}

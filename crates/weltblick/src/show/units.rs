@@ -1,0 +1,67 @@
+//! Numbers with a unit that fits and enough digits to compare.
+
+/// Nanoseconds as `12.4 us`: three or four significant digits.
+pub(crate) fn duration_ns(ns: f64) -> String {
+    let (value, unit) = match ns.abs() {
+        size if size >= 60e9 => (ns / 60e9, "min"),
+        size if size >= 1e9 => (ns / 1e9, "s"),
+        size if size >= 1e6 => (ns / 1e6, "ms"),
+        size if size >= 1e3 => (ns / 1e3, "us"),
+        _ => (ns, "ns"),
+    };
+    format!("{} {unit}", significant(value))
+}
+
+fn significant(value: f64) -> String {
+    let decimals = match value.abs() {
+        size if size >= 100.0 => 0,
+        size if size >= 10.0 => 1,
+        size if size > 0.0 => 2,
+        _ => 0,
+    };
+    format!("{value:.decimals$}")
+}
+
+/// A fraction as `12.40`, in per cent without the sign.
+pub(crate) fn percent(fraction: f64) -> String {
+    format!("{:.2}", 100.0 * fraction)
+}
+
+/// A fraction as `18.2 %`.
+pub(crate) fn share(fraction: f64) -> String {
+    format!("{:.1} %", 100.0 * fraction)
+}
+
+/// A count in groups of three: `12 345`.
+pub(crate) fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let mut grouped = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            grouped.push(' ');
+        }
+        grouped.push(digit);
+    }
+    grouped
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn chooses_unit_and_digits() {
+        for (ns, text) in [
+            (0.0, "0 ns"),
+            (7.0, "7.00 ns"),
+            (12_412.0, "12.4 us"),
+            (1_000_000.0, "1.00 ms"),
+            (3e9, "3.00 s"),
+            (120e9, "2.00 min"),
+        ] {
+            assert_eq!(duration_ns(ns), text);
+        }
+        assert_eq!(count(1_234_567), "1 234 567");
+        assert_eq!(count(999), "999");
+    }
+}

@@ -1,0 +1,233 @@
+//! Opening a capture: a folder with a manifest, a raw file, or standard input.
+
+use super::read::Input;
+use crate::cli::{CaptureArgs, FramingArg, SetupArgs};
+use anyhow::{Context as _, Result, bail};
+use std::fs;
+use std::path::{Path, PathBuf};
+use weltblick_core::capture::{
+    Framing, ItmSettings, Line, MANIFEST, Manifest, Protocol, StreamSpec, Tap,
+};
+use weltblick_core::document::{At, Source};
+use weltblick_core::event::{Origin, Sink};
+use weltblick_core::image::Image;
+use weltblick_core::time::Frequency;
+use weltblick_core::wire::tpiu::Start;
+
+/// An image and where it came from.
+#[derive(Debug)]
+pub(crate) struct OpenImage {
+    pub(crate) path: PathBuf,
+    pub(crate) image: Image,
+}
+
+/// A capture that is ready to be read.
+#[derive(Debug)]
+pub(crate) struct Capture {
+    /// What the user called it.
+    pub(crate) name: PathBuf,
+    /// The manifest, corrected by options.
+    pub(crate) manifest: Manifest,
+    /// The image, if one is named.
+    pub(crate) image: Option<OpenImage>,
+    /// The files of each stream of the manifest.
+    inputs: Vec<Vec<Input>>,
+}
+
+/// Opens what the user named, and applies corrections.
+pub(crate) fn open(args: &CaptureArgs) -> Result<Capture> {
+    let (mut manifest, inputs, named_image) = match args.capture.as_path() {
+        path if path == Path::new("-") => raw(&args.setup, Input::StandardInput),
+        path if path.is_dir() => folder(path)?,
+        path if path.exists() => raw(&args.setup, Input::File(path.to_owned())),
+        path => bail!("{}: there is no such file or folder", path.display()),
+    };
+    correct(&mut manifest, &args.setup);
+    let image = args.setup.image.clone().or(named_image);
+    let image = image.map(|path| read_image(&path)).transpose()?;
+    if let (Some(isa), Some(open)) = (manifest.target.isa, &image)
+        && isa != open.image.isa()
+    {
+        bail!(
+            "{}: the image is for {}, but {MANIFEST} says that the target is {}",
+            open.path.display(),
+            open.image.isa().name(),
+            isa.name()
+        );
+    }
+    Ok(Capture { name: args.capture.clone(), manifest, image, inputs })
+}
+
+/// Reads and parses an ELF file.
+pub(crate) fn read_image(path: &Path) -> Result<OpenImage> {
+    let bytes = fs::read(path).with_context(|| format!("{}", path.display()))?;
+    let image = Image::parse(&bytes).with_context(|| format!("{}", path.display()))?;
+    Ok(OpenImage { path: path.to_owned(), image })
+}
+
+type Opened = (Manifest, Vec<Vec<Input>>, Option<PathBuf>);
+
+/// A single stream of plain ITM, or of frames around it, as options say.
+fn raw(setup: &SetupArgs, input: Input) -> Opened {
+    let stream = setup_of_raw(setup, Vec::new());
+    (Manifest { streams: vec![stream], ..Manifest::default() }, vec![vec![input]], None)
+}
+
+/// The stream that a raw file is, as options say.
+pub(crate) fn setup_of_raw(setup: &SetupArgs, files: Vec<At<String>>) -> StreamSpec {
+    let mut stream = StreamSpec::itm(files, ItmSettings::default());
+    stream.framing = match setup.framing {
+        None | Some(FramingArg::None) => Framing::None,
+        Some(FramingArg::Tpiu) => Framing::Tpiu(Start::Anywhere),
+        Some(FramingArg::TpiuBuffer) => Framing::Tpiu(Start::AtFrame),
+    };
+    if stream.framing != Framing::None {
+        stream.sources[0].trace_id = Some(setup.trace_id.unwrap_or(1));
+    }
+    stream
+}
+
+/// What options say instead of the manifest.
+pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) {
+    if setup.core_clock.is_some() {
+        manifest.target.core_clock = setup.core_clock;
+    }
+    if setup.tick_period.is_some() {
+        manifest.target.tick_period = setup.tick_period;
+    }
+    let Some(itm) = manifest.itm_mut() else { return };
+    if setup.pc_sample_period.is_some() {
+        itm.pc_sample_period = setup.pc_sample_period;
+    }
+    if let Some(prescaler) = setup.timestamp_prescaler {
+        itm.timestamp_prescaler = prescaler;
+    }
+    if setup.timestamp_clock.is_some() {
+        itm.timestamp_clock = setup.timestamp_clock;
+    }
+}
+
+/// A folder with a manifest. Paths in it never leave it, links included.
+fn folder(path: &Path) -> Result<Opened> {
+    let manifest_path = path.join(MANIFEST);
+    let text = match fs::read_to_string(&manifest_path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => bail!(
+            "{}: this folder has no {MANIFEST}; `weltblick import` makes one from raw files",
+            path.display()
+        ),
+        Err(error) => return Err(error).with_context(|| format!("{}", manifest_path.display())),
+    };
+    let shown = manifest_path.display().to_string();
+    let manifest = Manifest::parse(&shown, &text)?;
+    let source = Source::new(&shown, &text);
+    let inside = |file: &At<String>| {
+        resolve(path, &file.value).map_err(|why| source.fault(file.span.clone(), why))
+    };
+    let mut inputs = Vec::new();
+    for stream in &manifest.streams {
+        let files = stream.files.iter().map(|file| inside(file).map(Input::File));
+        inputs.push(files.collect::<Result<_, _>>()?);
+    }
+    let image = manifest.image.as_ref().map(inside).transpose()?;
+    Ok((manifest, inputs, image))
+}
+
+/// The real path of a file that a manifest names, if it lies in the folder.
+fn resolve(folder: &Path, file: &str) -> Result<PathBuf, String> {
+    let real = fs::canonicalize(folder).map_err(|error| error.to_string())?;
+    let joined = folder.join(file);
+    if Path::new(file).is_absolute() || escapes(Path::new(file)) {
+        return Err(format!("`{file}` leaves the capture folder; name a file inside it"));
+    }
+    let target = fs::canonicalize(&joined)
+        .map_err(|_| format!("there is no file `{file}` in the capture folder"))?;
+    if !target.starts_with(&real) {
+        return Err(format!("`{file}` leads out of the capture folder; put the file itself there"));
+    }
+    Ok(joined)
+}
+
+fn escapes(path: &Path) -> bool {
+    path.components().any(|part| matches!(part, std::path::Component::ParentDir))
+}
+
+impl Capture {
+    /// The image, or an error that says how to name one.
+    pub(crate) fn image(&self) -> Result<&Image> {
+        self.image.as_ref().map(|open| &open.image).with_context(|| {
+            format!(
+                "{}: no image is named; give the firmware's ELF file with --image, or as `image` in {MANIFEST}",
+                self.name.display()
+            )
+        })
+    }
+
+    /// The clock of the ITM's timestamps.
+    pub(crate) fn timestamp_clock(&self) -> Option<Frequency> {
+        let own = self.manifest.itm().and_then(|itm| itm.timestamp_clock);
+        own.or(self.manifest.target.core_clock)
+    }
+
+    /// Core cycles between PC samples, as the capture states them.
+    pub(crate) fn stated_period(&self) -> Option<u64> {
+        self.manifest.itm()?.pc_sample_period
+    }
+
+    /// The name of a stream in points: its first file without folder and extension.
+    pub(crate) fn stream_name(&self, stream: usize) -> String {
+        match self.inputs.get(stream).and_then(|inputs| inputs.first()) {
+            Some(Input::File(path)) => path
+                .file_stem()
+                .map_or_else(String::new, |stem| stem.to_string_lossy().into_owned()),
+            _ => "stdin".to_owned(),
+        }
+    }
+
+    /// The names of all origins, by number.
+    pub(crate) fn origin_names(&self) -> Vec<String> {
+        let mut names = Vec::new();
+        for (number, stream) in self.manifest.streams.iter().enumerate() {
+            for source in &stream.sources {
+                let name = self.stream_name(number);
+                names.push(source.trace_id.map_or(name.clone(), |id| format!("{name}.{id}")));
+            }
+        }
+        names
+    }
+
+    /// Reads all streams, one after the other, into events.
+    pub(crate) fn replay(&self, tap: &mut impl RawTap, sink: &mut impl Sink) -> Result<()> {
+        let mut first = 0;
+        for (spec, inputs) in self.manifest.streams.iter().zip(&self.inputs) {
+            let mut line = Line::new(spec, Origin(first));
+            first += spec.sources.len() as u16;
+            for input in inputs {
+                input.read(|bytes| {
+                    tap.raw(bytes);
+                    line.push(bytes, tap, sink);
+                    Ok(())
+                })?;
+            }
+            line.finish(tap, sink);
+        }
+        Ok(())
+    }
+
+    /// The ITM settings of the stream that an origin belongs to.
+    pub(crate) fn prescaler(&self) -> u32 {
+        let itm = self.manifest.streams.iter().flat_map(|stream| &stream.sources).next();
+        itm.map_or(1, |source| {
+            let Protocol::Itm(settings) = &source.protocol;
+            settings.timestamp_prescaler
+        })
+    }
+}
+
+/// A tap that also sees the bytes as they come from the file.
+pub(crate) trait RawTap: Tap {
+    /// The next bytes of the stream.
+    fn raw(&mut self, _bytes: &[u8]) {}
+}
+
+impl RawTap for () {}

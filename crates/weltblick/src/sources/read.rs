@@ -1,0 +1,101 @@
+//! Reading a file or standard input in chunks, with progress for the patient.
+
+use anyhow::{Context as _, Result};
+use indicatif::{ProgressBar, ProgressStyle};
+use std::fs::File;
+use std::io::{self, IsTerminal as _, Read};
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+/// Bytes read at once.
+const CHUNK: usize = 256 * 1024;
+/// Work shorter than this shows no progress bar.
+const PATIENCE: Duration = Duration::from_secs(1);
+
+/// Where the bytes of a stream come from.
+#[derive(Debug, Clone)]
+pub(crate) enum Input {
+    /// A file.
+    File(PathBuf),
+    /// Standard input.
+    StandardInput,
+}
+
+impl Input {
+    /// Hands all bytes to `take`, chunk by chunk.
+    pub(crate) fn read(&self, take: impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
+        match self {
+            Self::File(path) => {
+                let name = || format!("{}", path.display());
+                let file = File::open(path).with_context(name)?;
+                let size = file.metadata().ok().map(|metadata| metadata.len());
+                read_all(file, size, take).with_context(name)
+            }
+            Self::StandardInput => {
+                read_all(io::stdin().lock(), None, take).context("standard input")
+            }
+        }
+    }
+}
+
+fn read_all(
+    mut from: impl Read,
+    size: Option<u64>,
+    mut take: impl FnMut(&[u8]) -> Result<()>,
+) -> Result<()> {
+    let mut buffer = vec![0; CHUNK];
+    let mut progress = Progress::new(size);
+    loop {
+        match from.read(&mut buffer) {
+            Ok(0) => break,
+            Ok(count) => {
+                take(&buffer[..count])?;
+                progress.add(count as u64);
+            }
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    progress.finish();
+    Ok(())
+}
+
+/// A bar on standard error, once it is worth one.
+struct Progress {
+    size: Option<u64>,
+    done: u64,
+    started: Instant,
+    bar: Option<ProgressBar>,
+    wanted: bool,
+}
+
+impl Progress {
+    fn new(size: Option<u64>) -> Self {
+        let wanted = io::stderr().is_terminal();
+        Self { size, done: 0, started: Instant::now(), bar: None, wanted }
+    }
+
+    fn add(&mut self, bytes: u64) {
+        self.done += bytes;
+        if !self.wanted {
+            return;
+        }
+        if self.bar.is_none() && self.started.elapsed() > PATIENCE {
+            let style = "{bytes} of {total_bytes} read, {bytes_per_sec}, {eta} to go";
+            let bar = self.size.map_or_else(ProgressBar::no_length, ProgressBar::new);
+            if let Ok(style) = ProgressStyle::with_template(style) {
+                bar.set_style(style);
+            }
+            self.bar = Some(bar);
+        }
+        if let Some(bar) = &self.bar {
+            bar.set_position(self.done);
+        }
+    }
+
+    fn finish(self) {
+        if let Some(bar) = self.bar {
+            bar.finish_and_clear();
+        }
+    }
+}
