@@ -3,7 +3,7 @@
 # every machine: no path, date or user name gets into the ELF file.
 set -euo pipefail
 cd "$(dirname "$0")"
-out=${1:-wave-buoy.elf}
+out=${1:-../buoy/wave-buoy.elf}
 arm-none-eabi-gcc \
   -mcpu=cortex-m3 -mthumb -O2 -g -gdwarf-4 -std=c11 -ffreestanding -fno-builtin \
   -fno-common -fno-tree-loop-distribute-patterns -ffunction-sections -fdata-sections \

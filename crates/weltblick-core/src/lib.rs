@@ -10,6 +10,7 @@ pub mod event;
 pub mod image;
 pub mod isa;
 pub mod measure;
+pub mod plan;
 pub mod stats;
 pub mod time;
 pub mod wire;

@@ -1,6 +1,6 @@
 //! The command line: what every command shares.
 
-use crate::commands::{check, profile};
+use crate::commands::{check, demo, import, inspect, profile};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -18,10 +18,16 @@ pub(crate) struct Cli {
 /// In the order of the day's work.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    /// Make a capture folder from raw files, or amend one
+    Import(import::Args),
+    /// What is in a capture, and how far to believe it
+    Inspect(inspect::Args),
     /// Where the time goes: by function, file, line or address
     Profile(profile::Args),
     /// Judge every budget: met, broken or undecided
     Check(check::Args),
+    /// The whole path on a made-up capture, in a folder of its own
+    Demo(demo::Args),
 }
 
 /// Which capture, and what to correct in it.

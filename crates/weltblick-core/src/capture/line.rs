@@ -7,6 +7,9 @@ use std::ops::Range;
 
 /// Sees packets and frames on their way; every method does nothing unless overridden.
 pub trait Tap {
+    /// Bytes of the stream as they come, framing included.
+    #[inline]
+    fn raw(&mut self, _bytes: &[u8]) {}
     /// A packet of an origin, and its bytes.
     #[inline]
     fn packet(&mut self, _origin: Origin, _at: Range<u64>, _packet: itm::Packet) {}
@@ -60,6 +63,7 @@ impl Line {
 
     /// Reads the next bytes of the stream.
     pub fn push(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        tap.raw(bytes);
         match &mut self.framing {
             None => self.sources.iter_mut().for_each(|source| source.push(bytes, tap, sink)),
             Some(deframer) => {

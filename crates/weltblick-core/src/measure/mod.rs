@@ -4,6 +4,7 @@
 //! once per distinct address.
 
 pub mod cadence;
+pub mod inspection;
 pub mod losses;
 pub mod profile;
 pub mod recording;

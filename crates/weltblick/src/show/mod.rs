@@ -1,12 +1,15 @@
 //! One result, many faces: text for people, JSON for programs, CSV for spreadsheets.
 
 pub(crate) mod check;
+pub(crate) mod inspect;
+mod packets;
 mod paint;
 mod plain;
 pub(crate) mod profile;
 mod table;
 mod units;
 
+pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
 pub(crate) use plain::{cell, plain};
 pub(crate) use table::{Align, Table};

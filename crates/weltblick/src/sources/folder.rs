@@ -6,7 +6,7 @@ use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
-    Framing, ItmSettings, Line, MANIFEST, Manifest, Protocol, StreamSpec, Tap,
+    Framing, ItmSettings, Line, MANIFEST, Manifest, Protocol, SourceSpec, StreamSpec, Tap,
 };
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{Origin, Sink};
@@ -197,14 +197,13 @@ impl Capture {
     }
 
     /// Reads all streams, one after the other, into events.
-    pub(crate) fn replay(&self, tap: &mut impl RawTap, sink: &mut impl Sink) -> Result<()> {
+    pub(crate) fn replay(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
         let mut first = 0;
         for (spec, inputs) in self.manifest.streams.iter().zip(&self.inputs) {
             let mut line = Line::new(spec, Origin(first));
             first += spec.sources.len() as u16;
             for input in inputs {
                 input.read(|bytes| {
-                    tap.raw(bytes);
                     line.push(bytes, tap, sink);
                     Ok(())
                 })?;
@@ -214,20 +213,25 @@ impl Capture {
         Ok(())
     }
 
-    /// The ITM settings of the stream that an origin belongs to.
-    pub(crate) fn prescaler(&self) -> u32 {
-        let itm = self.manifest.streams.iter().flat_map(|stream| &stream.sources).next();
-        itm.map_or(1, |source| {
-            let Protocol::Itm(settings) = &source.protocol;
-            settings.timestamp_prescaler
-        })
+    /// One line per stream for people.
+    pub(crate) fn stream_lines(&self) -> Vec<String> {
+        let line = |(number, stream): (usize, &StreamSpec)| {
+            let name = self.stream_name(number);
+            let settings = |source: &SourceSpec| {
+                let Protocol::Itm(settings) = &source.protocol;
+                let id = source.trace_id.map_or_else(String::new, |id| format!("source {id}: "));
+                let clock = match settings.timestamp_clock {
+                    Some(clock) => format!("{clock}"),
+                    None => "the core clock".to_owned(),
+                };
+                let prescaler = settings.timestamp_prescaler;
+                let ticks = if prescaler == 1 { String::new() } else { format!(" / {prescaler}") };
+                format!("{id}itm, timestamps from {clock}{ticks}")
+            };
+            let sources: Vec<String> = stream.sources.iter().map(settings).collect();
+            let framing = if stream.framing == Framing::None { "" } else { "formatter frames, " };
+            format!("{name}: {framing}{}", sources.join("; "))
+        };
+        self.manifest.streams.iter().enumerate().map(line).collect()
     }
 }
-
-/// A tap that also sees the bytes as they come from the file.
-pub(crate) trait RawTap: Tap {
-    /// The next bytes of the stream.
-    fn raw(&mut self, _bytes: &[u8]) {}
-}
-
-impl RawTap for () {}

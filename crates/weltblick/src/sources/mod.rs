@@ -1,7 +1,8 @@
 //! Files, folders and standard input: all reading happens here.
 
 mod folder;
+mod make;
 mod read;
 
-pub(crate) use folder::{Capture, OpenImage, open, read_image, setup_of_raw};
-pub(crate) use read::Input;
+pub(crate) use folder::{Capture, correct, open, read_image, setup_of_raw};
+pub(crate) use make::{NewFolder, Place};

@@ -1,0 +1,409 @@
+//! The classic mistakes that the bytes can show, in plain sentences, each with what to do.
+
+use super::agreement::Agreement;
+use super::kinds::Kind;
+use super::report::{Counted, Settings, Wire, measured_period};
+use super::trial::{as_framed, as_plain};
+use crate::capture::Framing;
+use crate::measure::profile::Context;
+use crate::plan::next_sampling_period;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The exception number of SysTick.
+const SYSTICK: u16 = 15;
+/// A clock is contradicted beyond this relative difference.
+const CLOCK_TOLERANCE: f64 = 0.01;
+/// Periods agree within this relative difference.
+const PERIOD_TOLERANCE: f64 = 0.02;
+/// More than this part asleep is everything.
+const ALL_ASLEEP: f64 = 0.999;
+/// Planned use of a link's peak rate.
+const LINK_USE: f64 = 0.9;
+
+/// How grave a finding is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Weight {
+    /// Figures from this recording are wrong or missing.
+    Fault,
+    /// Figures are weaker than they could be.
+    Doubt,
+}
+
+/// What is wrong, and what to do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Finding {
+    /// A stable word for programs.
+    pub code: String,
+    /// How grave it is.
+    pub weight: Weight,
+    /// What is wrong.
+    pub finding: String,
+    /// What to do.
+    pub advice: String,
+}
+
+/// Everything a question may look at.
+struct Evidence<'a> {
+    wire: &'a Wire,
+    counted: &'a Counted,
+    settings: &'a Settings<'a>,
+    context: Option<&'a Context<'a>>,
+    agreement: Option<&'a Agreement>,
+}
+
+pub(super) fn diagnose(
+    wire: &Wire,
+    counted: &Counted,
+    settings: &Settings<'_>,
+    context: Option<&Context<'_>>,
+    agreement: Option<&Agreement>,
+) -> Vec<Finding> {
+    let evidence = Evidence { wire, counted, settings, context, agreement };
+    if let Some(finding) = evidence.empty() {
+        return vec![finding];
+    }
+    // If the bytes are not what they are taken for, nothing else can be said of them.
+    if let Some(finding) = evidence.wrong_framing().or_else(|| evidence.not_this_protocol()) {
+        return vec![finding];
+    }
+    let questions = [
+        Evidence::overflow,
+        Evidence::damage,
+        Evidence::no_sync,
+        Evidence::no_samples,
+        Evidence::asleep,
+        Evidence::other_image,
+        Evidence::clock,
+        Evidence::period,
+        Evidence::no_timestamps,
+        Evidence::no_image,
+    ];
+    let mut findings: Vec<Finding> =
+        questions.iter().filter_map(|question| question(&evidence)).collect();
+    findings.extend(evidence.beats());
+    findings.sort_by_key(|finding| finding.weight);
+    findings
+}
+
+fn fault(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
+    let (finding, advice) = (finding.into(), advice.into());
+    Finding { code: code.into(), weight: Weight::Fault, finding, advice }
+}
+
+fn doubt(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
+    Finding { weight: Weight::Doubt, ..fault(code, finding, advice) }
+}
+
+fn percent(part: u64, whole: u64) -> f64 {
+    100.0 * part as f64 / whole.max(1) as f64
+}
+
+impl Evidence<'_> {
+    fn empty(&self) -> Option<Finding> {
+        (self.wire.raw_bytes == 0).then(|| {
+            fault(
+                "empty",
+                "The recording is empty: not one byte arrived.",
+                "Check that the trace pin is routed and its pin function is set, that the probe listens on it, and that DEMCR.TRCENA and ITM_TCR.ITMENA are set before the target runs.",
+            )
+        })
+    }
+
+    fn lost_part(&self) -> f64 {
+        let lost = self.wire.lost + self.wire.frame_lost;
+        lost as f64 / self.wire.raw_bytes.max(1) as f64
+    }
+
+    fn wrong_framing(&self) -> Option<Finding> {
+        let beginning = &self.wire.beginning;
+        match self.settings.framing {
+            Framing::None if self.lost_part() > 0.05 => {
+                let (id, fit) = as_framed(beginning)?;
+                Some(fault(
+                    "framed",
+                    format!(
+                        "These bytes are formatter frames, but they are read as plain ITM: as frames, source {id} gives {} sound packets.",
+                        fit.packets
+                    ),
+                    format!(
+                        "Set `framing = \"tpiu\"` with trace_id = {id} (or --framing tpiu --trace-id {id}), or switch the formatter off (TPI_FFCR.EnFCont = 0)."
+                    ),
+                ))
+            }
+            Framing::Tpiu(_) if self.wire.all_packets() == 0 || self.lost_part() > 0.5 => {
+                let fit = as_plain(beginning);
+                if fit.is_good() {
+                    return Some(fault(
+                        "not_framed",
+                        format!(
+                            "These bytes are plain ITM packets, but they are read as formatter frames: read plainly they give {} sound packets.",
+                            fit.packets
+                        ),
+                        "Set `framing = \"none\"` (or leave --framing away).",
+                    ));
+                }
+                let (id, fit) = as_framed(beginning)?;
+                Some(fault(
+                    "other_source",
+                    format!(
+                        "The named source carries no ITM, but source {id} does: {} sound packets.",
+                        fit.packets
+                    ),
+                    format!("Set trace_id = {id} (or --trace-id {id})."),
+                ))
+            }
+            _ => None,
+        }
+    }
+
+    /// No synchronisation, and what is there does not read.
+    fn not_this_protocol(&self) -> Option<Finding> {
+        let unread = self.wire.packets(Kind::Sync) == 0 && self.lost_part() > 0.05;
+        unread.then(|| {
+            fault(
+                "no_synchronisation",
+                format!("There is no synchronisation in {} bytes, and {:.0} % of them are no ITM packets: the bit rate is wrong, or this is not ITM.", self.wire.raw_bytes, 100.0 * self.lost_part()),
+                "Compare the probe's bit rate with trace clock / (TPI_ACPR + 1), check the core clock that it was computed from, and the encoding (UART or Manchester, TPI_SPPR).",
+            )
+        })
+    }
+
+    fn no_sync(&self) -> Option<Finding> {
+        (self.wire.packets(Kind::Sync) == 0).then(|| {
+            doubt(
+                "never_synchronised",
+                "The stream reads well but never synchronises: one damaged byte would lose everything after it.",
+                "Turn synchronisation on: ITM_TCR.SYNCENA, and DWT_CTRL.SYNCTAP = 1.",
+            )
+        })
+    }
+
+    fn no_samples(&self) -> Option<Finding> {
+        let prohibited = self.wire.packets(Kind::Prohibited);
+        if self.counted.recording.samples() == 0 {
+            return Some(fault(
+                "no_samples",
+                "There are packets, but no PC samples: sampling is off.",
+                "Set DWT_CTRL.PCSAMPLENA and DWT_CTRL.CYCCNTENA, and forward DWT packets with ITM_TCR.TXENA.",
+            ));
+        }
+        (prohibited == self.counted.recording.samples()).then(|| {
+            fault(
+                "prohibited",
+                "Every sample says that sampling is prohibited: the core was in the secure state all the time.",
+                "Allow secure non-invasive debug for this target, or sample its non-secure side.",
+            )
+        })
+    }
+
+    fn asleep(&self) -> Option<Finding> {
+        let recording = &self.counted.recording;
+        let part = recording.asleep as f64 / recording.samples().max(1) as f64;
+        (part > ALL_ASLEEP).then(|| {
+            fault(
+                "asleep",
+                format!("The core slept all the time: {} of {} samples.", recording.asleep, recording.samples()),
+                "Start the trace before the workload, and check that the target got past its start-up and is not waiting for a missing interrupt.",
+            )
+        })
+    }
+
+    fn other_image(&self) -> Option<Finding> {
+        let agreement = self.agreement?;
+        let total = agreement.total();
+        if total == 0 {
+            return None;
+        }
+        let advice = "Give the ELF file that is on the target (compare build IDs), and mind boot loaders and code that runs from RAM.";
+        let outside = percent(agreement.outside, total);
+        let impossible = percent(agreement.impossible(), total);
+        if outside > 5.0 {
+            return Some(fault(
+                "other_image",
+                format!(
+                    "{outside:.1} % of the samples lie outside the image: it is not the one that ran, or not all of it."
+                ),
+                advice,
+            ));
+        }
+        (impossible > 1.0).then(|| {
+            fault(
+                "other_image",
+                format!("{impossible:.1} % of the samples lie inside instructions or in data: the image is of another build."),
+                advice,
+            )
+        })
+    }
+
+    /// By how much the sampling period must grow for the link to carry what is traced.
+    fn overflow(&self) -> Option<Finding> {
+        let overflows = self.counted.recording.losses.overflows();
+        if overflows == 0 {
+            return None;
+        }
+        let missing = self.context.and_then(Context::missing);
+        let lost = missing.map_or_else(String::new, |missing| {
+            format!(
+                " Up to {missing} samples ({:.2} %) are missing.",
+                percent(missing, self.counted.recording.samples() + missing)
+            )
+        });
+        Some(doubt(
+            "overflow",
+            format!(
+                "The target dropped packets {overflows} times because the link was too slow.{lost}"
+            ),
+            self.advise_period(missing),
+        ))
+    }
+
+    fn advise_period(&self, missing: Option<u64>) -> String {
+        const OTHERWISE: &str =
+            "Widen the link, trace less beside the samples, or sample more slowly.";
+        let wire = self.wire;
+        let samples = [Kind::PcSample, Kind::Asleep, Kind::Prohibited];
+        let count: u64 = samples.iter().map(|&kind| wire.packets(kind)).sum();
+        let bytes: u64 = samples.iter().map(|&kind| wire.bytes(kind)).sum();
+        let recording = &self.counted.recording;
+        let known = (|| {
+            let period = self
+                .settings
+                .stated_period
+                .map(|period| period as f64)
+                .or_else(|| measured_period(recording, self.settings))?;
+            Some((period, recording.span()? as f64 * self.counted.rate.peak()?))
+        })();
+        let Some((period, capacity)) = known.filter(|_| count > 0) else {
+            return OTHERWISE.into();
+        };
+        // Every sample brings about one timestamp; what was dropped would have come on top.
+        let stamp =
+            wire.bytes(Kind::LocalTime) as f64 / wire.packets(Kind::LocalTime).max(1) as f64;
+        let each = bytes as f64 / count as f64 + stamp;
+        let sampled = each * (count + missing.unwrap_or(count)) as f64;
+        let other = (wire.raw_bytes as f64 - each * count as f64).max(0.0);
+        let room = LINK_USE * capacity - other;
+        if room <= 0.0 {
+            return "What is traced beside the samples fills the link alone: widen the link, or switch exception trace, timestamps or stimulus ports off.".into();
+        }
+        // Bursts overflow before the mean does: grow by a tenth at least.
+        let wanted = period * (sampled / room).max(1.1);
+        match next_sampling_period(wanted.ceil() as u64) {
+            Some(next) => format!(
+                "Sample every {next} cycles or more slowly (now {period:.0}), or widen the link."
+            ),
+            None => OTHERWISE.into(),
+        }
+    }
+
+    fn damage(&self) -> Option<Finding> {
+        let lost = self.wire.lost + self.wire.frame_lost;
+        (lost > 0).then(|| {
+            let places = self.counted.recording.losses.places();
+            let first = places.iter().find(|place| !place.bytes.is_empty());
+            let place = first.map_or_else(String::new, |place| format!(", first at byte {}", place.bytes.start));
+            doubt(
+                "damaged",
+                format!("{lost} bytes ({:.2} %) could not be read{place}. Times after a damaged place are at least what they say.", percent(lost, self.wire.raw_bytes)),
+                "Check the wiring and the bit rate, and let the target synchronise more often (DWT_CTRL.SYNCTAP = 1).",
+            )
+        })
+    }
+
+    /// A core clock that contradicts the tick interrupt's known period.
+    fn clock(&self) -> Option<Finding> {
+        let tick = self.settings.tick_period?.as_secs_f64();
+        let cadence = self.counted.cadences.of(SYSTICK)?;
+        let real = cadence.period / tick;
+        let stated = self.settings.timestamp_clock;
+        let advice = format!(
+            "Set core_clock = \"{:.3} MHz\" (or --core-clock {:.3}MHz), unless the tick's period is wrong.",
+            real / 1e6,
+            real / 1e6
+        );
+        let Some(stated) = stated else {
+            return Some(doubt(
+                "no_clock",
+                format!(
+                    "No core clock is stated; by the tick interrupt it is about {:.3} MHz.",
+                    real / 1e6
+                ),
+                advice,
+            ));
+        };
+        let off = (real / stated.hertz() - 1.0).abs();
+        (off > CLOCK_TOLERANCE).then(|| {
+            fault(
+                "clock",
+                format!("The clock is stated as {stated}, but by the tick interrupt (every {:.0} cycles, known to be {} ms) it is about {:.3} MHz: every time is off by {:.0} %.", cadence.period, 1e3 * tick, real / 1e6, 100.0 * off),
+                advice,
+            )
+        })
+    }
+
+    fn period(&self) -> Option<Finding> {
+        let recording = &self.counted.recording;
+        if !recording.losses.is_empty() || recording.samples() < 32 {
+            return None;
+        }
+        let measured = measured_period(recording, self.settings)?;
+        let Some(stated) = self.settings.stated_period else {
+            return Some(doubt(
+                "no_period",
+                format!(
+                    "No sampling period is stated; by the timestamps it is about {measured:.0} cycles."
+                ),
+                format!(
+                    "State it: pc_sample_period = {}.",
+                    next_sampling_period((0.99 * measured) as u64).unwrap_or(measured as u64)
+                ),
+            ));
+        };
+        let off = measured / stated as f64 - 1.0;
+        (off.abs() > PERIOD_TOLERANCE).then(|| {
+            let sleep = if off > 0.0 { ", or the cycle counter stops while the core sleeps" } else { "" };
+            fault(
+                "period",
+                format!("The sampling period is stated as {stated} cycles, but by the timestamps there is a sample every {measured:.0} cycles: it is stated wrongly{sleep}."),
+                "Correct pc_sample_period: (POSTPRESET + 1) times 64 or 1024 cycles, by DWT_CTRL; and check timestamp_prescaler.",
+            )
+        })
+    }
+
+    fn no_timestamps(&self) -> Option<Finding> {
+        (self.wire.packets(Kind::LocalTime) == 0).then(|| {
+            doubt(
+                "no_timestamps",
+                "There are no timestamps: nothing has a time, and what an overflow dropped cannot be bounded.",
+                "Turn them on: ITM_TCR.TSENA.",
+            )
+        })
+    }
+
+    fn no_image(&self) -> Option<Finding> {
+        self.settings.image.is_none().then(|| {
+            doubt(
+                "no_image",
+                "No image is named: addresses cannot be checked or named.",
+                "Give the firmware's ELF file: --image, or `image` in the manifest.",
+            )
+        })
+    }
+
+    fn beats(&self) -> Vec<Finding> {
+        let beats = self.context.map(Context::beats).unwrap_or_default();
+        let finding = |beat: crate::measure::profile::Beat| {
+            doubt(
+                "beats",
+                format!(
+                    "The sampling period beats with {}: samples land on {} places of its {:.0} cycles only.",
+                    beat.name, beat.places, beat.period
+                ),
+                "Choose a sampling period that shares no factor with the interrupt's period.",
+            )
+        };
+        beats.into_iter().map(finding).collect()
+    }
+}

@@ -1,0 +1,15 @@
+//! What is in a recording, and how far to believe it.
+
+mod agreement;
+mod diagnosis;
+mod kinds;
+mod rate;
+mod report;
+#[cfg(test)]
+mod tests;
+mod trial;
+
+pub use agreement::{Agreement, agreement};
+pub use diagnosis::{Finding, Weight};
+pub use kinds::Kind;
+pub use report::{Counted, InspectReport, Inspection, SCHEMA, Settings, Wire};

@@ -1,0 +1,358 @@
+//! Gathering, and the stable form of what was gathered.
+
+use super::agreement::{Agreement, agreement};
+use super::diagnosis::{Finding, diagnose};
+use super::kinds::Kind;
+use super::rate::Rate;
+use super::trial::KEPT;
+use crate::capture::{Framing, Tap};
+use crate::event::{Event, Origin, Position, Sink};
+use crate::image::Image;
+use crate::measure::cadence::Cadences;
+use crate::measure::losses::LossRow;
+use crate::measure::profile::{Context, Duration, SampleCounts};
+use crate::measure::recording::Recording;
+use crate::time::Frequency;
+use crate::wire::itm::{Malformed, Packet};
+use crate::wire::tpiu::{Damage, TraceId};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+/// Name and version of the JSON form.
+pub const SCHEMA: &str = "weltblick/inspect/1";
+
+/// Everything that one pass over the streams gathers: a tap for packets and a sink for events.
+#[derive(Debug, Default)]
+pub struct Inspection {
+    wire: Wire,
+    counted: Counted,
+}
+
+/// What the packets themselves show.
+#[derive(Debug, Default)]
+pub struct Wire {
+    packets: [u64; Kind::COUNT],
+    bytes: [u64; Kind::COUNT],
+    pub(super) lost: u64,
+    first_sync: Option<u64>,
+    frame_syncs: u64,
+    pub(super) frame_lost: u64,
+    unread: BTreeMap<TraceId, u64>,
+    pub(super) raw_bytes: u64,
+    pub(super) beginning: Vec<u8>,
+}
+
+/// What the events show.
+#[derive(Debug, Default)]
+pub struct Counted {
+    pub(super) samples: SampleCounts,
+    pub(super) recording: Recording,
+    pub(super) cadences: Cadences,
+    pub(super) rate: Rate,
+    last_offset: u64,
+}
+
+impl Wire {
+    pub(super) const fn packets(&self, kind: Kind) -> u64 {
+        self.packets[kind as usize]
+    }
+
+    pub(super) const fn bytes(&self, kind: Kind) -> u64 {
+        self.bytes[kind as usize]
+    }
+
+    pub(super) fn all_packets(&self) -> u64 {
+        self.packets.iter().sum()
+    }
+}
+
+impl Tap for Wire {
+    fn raw(&mut self, bytes: &[u8]) {
+        self.raw_bytes += bytes.len() as u64;
+        let room = KEPT - self.beginning.len();
+        self.beginning.extend_from_slice(&bytes[..bytes.len().min(room)]);
+    }
+
+    fn packet(&mut self, _: Origin, at: Range<u64>, packet: Packet) {
+        let kind = Kind::of(&packet);
+        self.packets[kind as usize] += 1;
+        self.bytes[kind as usize] += at.end - at.start;
+        if kind == Kind::Sync {
+            self.first_sync.get_or_insert(at.start);
+        }
+    }
+
+    fn loss(&mut self, _: Origin, at: Range<u64>, _: Malformed) {
+        self.lost += at.end - at.start;
+    }
+
+    fn frame_loss(&mut self, at: Range<u64>, _: Damage) {
+        self.frame_lost += at.end - at.start;
+    }
+
+    fn frame_sync(&mut self, _: Range<u64>) {
+        self.frame_syncs += 1;
+    }
+
+    fn unread_source(&mut self, id: TraceId, bytes: usize) {
+        *self.unread.entry(id).or_default() += bytes as u64;
+    }
+}
+
+impl Sink for Counted {
+    fn event(&mut self, position: Position, event: &Event) {
+        self.samples.event(position, event);
+        self.recording.event(position, event);
+        self.cadences.event(position, event);
+        if let Some(window) = position.time {
+            // Bytes up to this event, which came at about its time.
+            let bytes = position.offset.saturating_sub(self.last_offset);
+            let overflow = matches!(event, Event::Lost { bytes, .. } if bytes.is_empty());
+            self.rate.add(window.latest, bytes, u64::from(overflow));
+        }
+        self.last_offset = position.offset;
+    }
+}
+
+/// What the capture says of itself.
+#[derive(Debug)]
+pub struct Settings<'a> {
+    /// The image, if there is one.
+    pub image: Option<&'a Image>,
+    /// The framing of the first stream.
+    pub framing: Framing,
+    /// Core cycles between samples.
+    pub stated_period: Option<u64>,
+    /// The core clock.
+    pub core_clock: Option<Frequency>,
+    /// The clock of the timestamps.
+    pub timestamp_clock: Option<Frequency>,
+    /// The known period of SysTick.
+    pub tick_period: Option<std::time::Duration>,
+}
+
+/// Packets and bytes of one kind.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct KindRow {
+    /// What it is.
+    pub kind: String,
+    /// How many packets.
+    pub packets: u64,
+    /// How many bytes.
+    pub bytes: u64,
+}
+
+/// A source of a framed stream that nothing reads.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct UnreadRow {
+    /// Its trace ID; 0 is padding.
+    pub trace_id: u8,
+    /// How many bytes.
+    pub bytes: u64,
+}
+
+/// Bytes over time.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct RateRow {
+    /// When it begins, in nanoseconds; in cycles where no clock is known.
+    pub start: f64,
+    /// Bytes in it.
+    pub bytes: u64,
+    /// Overflows in it.
+    pub overflows: u64,
+}
+
+/// One loss and its place.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PlaceRow {
+    /// The first byte.
+    pub from_byte: u64,
+    /// The byte after the last.
+    pub until_byte: u64,
+    /// Why.
+    pub reason: String,
+}
+
+/// What is in the image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ImageFacts {
+    /// `thumb`, `riscv32` or `riscv64`.
+    pub isa: String,
+    /// The build ID in hexadecimal, if there is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub build_id: Option<String>,
+    /// How many functions.
+    pub functions: u64,
+    /// Whether there are source lines.
+    pub lines: bool,
+    /// Where the samples fall in it.
+    pub agreement: Agreement,
+}
+
+/// What is in a recording, and how far to believe it.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct InspectReport {
+    /// `weltblick/inspect/1`.
+    pub schema: String,
+    /// Bytes of all streams, framing included.
+    pub bytes: u64,
+    /// Packets and bytes by kind, most bytes first.
+    pub kinds: Vec<KindRow>,
+    /// The byte of the first synchronisation.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_sync_byte: Option<u64>,
+    /// Synchronisations of the framing.
+    pub frame_syncs: u64,
+    /// Sources that nothing reads.
+    pub unread_sources: Vec<UnreadRow>,
+    /// From the first event to the last.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub duration: Option<Duration>,
+    /// Cycles of the timestamp clock from the first event to the last.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub duration_cycles: Option<u64>,
+    /// Samples, sleep included.
+    pub samples: u64,
+    /// Samples that found the core asleep.
+    pub samples_asleep: u64,
+    /// Core cycles between samples as the capture states them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sampling_period_stated: Option<u64>,
+    /// Core cycles between samples as the timestamps show them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sampling_period_measured: Option<f64>,
+    /// What is missing, by reason.
+    pub losses: Vec<LossRow>,
+    /// The first losses.
+    pub loss_places: Vec<PlaceRow>,
+    /// Bytes over time.
+    pub rate: Vec<RateRow>,
+    /// Nanoseconds (else cycles) per row of `rate`.
+    pub rate_width: f64,
+    /// The image, if there is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub image: Option<ImageFacts>,
+    /// What is wrong or doubtful, gravest first.
+    pub findings: Vec<Finding>,
+}
+
+impl Inspection {
+    /// The tap and the sink of the pass.
+    pub const fn split(&mut self) -> (&mut Wire, &mut Counted) {
+        (&mut self.wire, &mut self.counted)
+    }
+
+    /// Concludes.
+    #[must_use]
+    pub fn report(&self, settings: &Settings<'_>) -> InspectReport {
+        let Self { wire, counted } = self;
+        let recording = &counted.recording;
+        let image = settings.image.map(|image| image_facts(image, &counted.samples));
+        let context = settings.image.map(|image| Context {
+            image,
+            recording,
+            cadences: &counted.cadences,
+            stated_period: settings.stated_period,
+            core_clock: settings.core_clock,
+            timestamp_clock: settings.timestamp_clock,
+            cut: 0,
+            confidence: 0.95,
+        });
+        let findings = diagnose(
+            wire,
+            counted,
+            settings,
+            context.as_ref(),
+            image.as_ref().map(|i| &i.agreement),
+        );
+        let (rate_width, rate) = rate_rows(&counted.rate, settings.timestamp_clock);
+        InspectReport {
+            schema: SCHEMA.into(),
+            bytes: wire.raw_bytes,
+            kinds: kind_rows(wire),
+            first_sync_byte: wire.first_sync,
+            frame_syncs: wire.frame_syncs,
+            unread_sources: unread_rows(wire),
+            duration: duration(recording, settings),
+            duration_cycles: recording.span(),
+            samples: recording.samples(),
+            samples_asleep: recording.asleep,
+            sampling_period_stated: settings.stated_period,
+            sampling_period_measured: measured_period(recording, settings),
+            losses: recording.losses.rows(),
+            loss_places: place_rows(recording),
+            rate,
+            rate_width,
+            image,
+            findings,
+        }
+    }
+}
+
+fn kind_rows(wire: &Wire) -> Vec<KindRow> {
+    let mut rows: Vec<KindRow> = Kind::all()
+        .filter(|&kind| wire.packets(kind) > 0)
+        .map(|kind| KindRow {
+            kind: kind.name().into(),
+            packets: wire.packets(kind),
+            bytes: wire.bytes(kind),
+        })
+        .collect();
+    rows.sort_by_key(|row| std::cmp::Reverse(row.bytes));
+    rows
+}
+
+fn unread_rows(wire: &Wire) -> Vec<UnreadRow> {
+    wire.unread.iter().map(|(&trace_id, &bytes)| UnreadRow { trace_id, bytes }).collect()
+}
+
+fn place_rows(recording: &Recording) -> Vec<PlaceRow> {
+    let places = recording.losses.places().iter();
+    places
+        .map(|place| PlaceRow {
+            from_byte: place.bytes.start,
+            until_byte: place.bytes.end,
+            reason: place.why.describe().into(),
+        })
+        .collect()
+}
+
+fn duration(recording: &Recording, settings: &Settings<'_>) -> Option<Duration> {
+    let cycles = recording.span()?;
+    let ns = settings.timestamp_clock?.nanoseconds(cycles);
+    let ns_high = (!recording.time_slipped).then_some(ns);
+    Some(Duration { ns, ns_low: ns, ns_high, cycles: ns_high.map(|_| cycles) })
+}
+
+/// Core cycles between samples, by the timestamps.
+pub(super) fn measured_period(recording: &Recording, settings: &Settings<'_>) -> Option<f64> {
+    let ratio = match (settings.core_clock, settings.timestamp_clock) {
+        (Some(core), Some(stamp)) => core.hertz() / stamp.hertz(),
+        _ => 1.0,
+    };
+    recording.measured_period().map(|period| period * ratio)
+}
+
+fn rate_rows(rate: &Rate, clock: Option<Frequency>) -> (f64, Vec<RateRow>) {
+    let (width, columns) = rate.columns();
+    let width = clock.map_or(width as f64, |clock| clock.nanoseconds(width));
+    let rows = (0_u32..).zip(columns).map(|(index, column)| RateRow {
+        start: f64::from(index) * width,
+        bytes: column.bytes,
+        overflows: column.overflows,
+    });
+    (width, rows.collect())
+}
+
+fn image_facts(image: &Image, samples: &SampleCounts) -> ImageFacts {
+    let hex = |id: &[u8]| id.iter().map(|byte| format!("{byte:02x}")).collect();
+    ImageFacts {
+        isa: image.isa().name().into(),
+        build_id: image.build_id().map(hex),
+        functions: image.functions().len() as u64,
+        lines: image.has_lines(),
+        agreement: agreement(samples, image),
+    }
+}

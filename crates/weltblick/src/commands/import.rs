@@ -1,0 +1,148 @@
+//! `import`: raw files from elsewhere into a capture folder, or new settings for one.
+
+use crate::cli::SetupArgs;
+use crate::outcome::Outcome;
+use crate::show;
+use crate::sources::{self, NewFolder, Place};
+use anyhow::{Context as _, Result, bail};
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use weltblick_core::capture::{MANIFEST, Manifest};
+use weltblick_core::document::At;
+
+/// Make a capture folder from raw files, or amend one
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// Raw trace files, in order: together they are one stream
+    #[arg(value_name = "FILE", required_unless_present = "amend")]
+    files: Vec<PathBuf>,
+    /// The capture folder to make or amend
+    #[arg(long, value_name = "FOLDER")]
+    out: PathBuf,
+    /// What to call the target
+    #[arg(long, value_name = "NAME")]
+    name: Option<String>,
+    /// Put the new folder in the place of an existing capture
+    #[arg(long, conflicts_with = "amend")]
+    replace: bool,
+    /// Change the settings of an existing capture; files become a further stream
+    #[arg(long)]
+    amend: bool,
+    #[command(flatten)]
+    setup: SetupArgs,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    let copies = if args.amend { amend(args)? } else { make(args)? };
+    let folder = args.out.display().to_string();
+    let folder = show::plain(&folder);
+    writeln!(out, "{folder}: {MANIFEST}, {}", copies.join(", "))?;
+    writeln!(out, "next: weltblick inspect {folder}")?;
+    Ok(Outcome::Done)
+}
+
+/// A file to be copied, and its name in the folder.
+struct Copy {
+    from: PathBuf,
+    name: String,
+}
+
+/// Plans the copies of one stream; names stay what they were.
+fn plan_files(files: &[PathBuf], taken: &mut Vec<String>) -> Result<Vec<Copy>> {
+    files
+        .iter()
+        .map(|from| {
+            if !from.is_file() {
+                bail!("{}: there is no such file", from.display());
+            }
+            Ok(Copy { from: from.clone(), name: free_name(from, taken)? })
+        })
+        .collect()
+}
+
+fn free_name(from: &Path, taken: &mut Vec<String>) -> Result<String> {
+    let name = from.file_name().and_then(|name| name.to_str());
+    let name = name.with_context(|| format!("{}: the name is not UTF-8", from.display()))?;
+    if taken.iter().any(|other| other == name) || name == MANIFEST {
+        bail!("{}: the folder has a file of this name already; rename one", from.display());
+    }
+    taken.push(name.to_owned());
+    Ok(name.to_owned())
+}
+
+/// The image, checked before anything is copied.
+fn plan_image(setup: &SetupArgs, taken: &mut Vec<String>) -> Result<Option<Copy>> {
+    let Some(path) = &setup.image else { return Ok(None) };
+    sources::read_image(path)?;
+    Ok(Some(Copy { from: path.clone(), name: free_name(path, taken)? }))
+}
+
+fn named(copies: &[Copy]) -> Vec<At<String>> {
+    copies.iter().map(|copy| At { value: copy.name.clone(), span: 0..0 }).collect()
+}
+
+fn make(args: &Args) -> Result<Vec<String>> {
+    let mut names = Vec::new();
+    let files = plan_files(&args.files, &mut names)?;
+    let image = plan_image(&args.setup, &mut names)?;
+    let stream = sources::setup_of_raw(&args.setup, named(&files));
+    let mut manifest = Manifest { streams: vec![stream], ..Manifest::default() };
+    describe(&mut manifest, args, image.as_ref());
+    let place = if args.replace { Place::Replace } else { Place::New };
+    let folder = NewFolder::begin(&args.out, place, MANIFEST)?;
+    for copy in files.iter().chain(&image) {
+        folder.copy(&copy.from, &copy.name)?;
+    }
+    folder.write(MANIFEST, manifest.to_toml())?;
+    folder.finish()?;
+    Ok(names)
+}
+
+/// What options say about the target.
+fn describe(manifest: &mut Manifest, args: &Args, image: Option<&Copy>) {
+    sources::correct(manifest, &args.setup);
+    if args.name.is_some() {
+        manifest.target.name.clone_from(&args.name);
+    }
+    if let Some(image) = image {
+        manifest.image = Some(At { value: image.name.clone(), span: 0..0 });
+    }
+}
+
+fn amend(args: &Args) -> Result<Vec<String>> {
+    let path = args.out.join(MANIFEST);
+    let name = path.display().to_string();
+    let text = fs::read_to_string(&path).with_context(|| name.clone())?;
+    let mut manifest = Manifest::parse(&name, &text)?;
+    let mut taken = names_in(&args.out)?;
+    let before = taken.len();
+    let files = plan_files(&args.files, &mut taken)?;
+    let image = plan_image(&args.setup, &mut taken)?;
+    if !files.is_empty() {
+        manifest.streams.push(sources::setup_of_raw(&args.setup, named(&files)));
+    }
+    describe(&mut manifest, args, image.as_ref());
+    for copy in files.iter().chain(&image) {
+        fs::copy(&copy.from, args.out.join(&copy.name))
+            .with_context(|| copy.from.display().to_string())?;
+    }
+    // The manifest last, and in one step: a capture is never half amended.
+    let partial = args.out.join(format!(".{MANIFEST}.partial"));
+    fs::write(&partial, manifest.to_toml()).with_context(|| partial.display().to_string())?;
+    fs::rename(&partial, &path).with_context(|| name)?;
+    let mut changed = taken.split_off(before);
+    if changed.is_empty() {
+        changed.push("settings amended".into());
+    }
+    Ok(changed)
+}
+
+fn names_in(folder: &Path) -> Result<Vec<String>> {
+    let name = || folder.display().to_string();
+    let mut names = Vec::new();
+    for entry in fs::read_dir(folder).with_context(name)? {
+        names.push(entry.with_context(name)?.file_name().to_string_lossy().into_owned());
+    }
+    Ok(names)
+}

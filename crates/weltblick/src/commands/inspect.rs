@@ -1,0 +1,72 @@
+//! `inspect`: what is in a capture, and how far to believe it.
+
+use super::packets;
+use crate::cli::{CaptureArgs, Format, OutputArgs};
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources::{self, Capture};
+use anyhow::Result;
+use std::io::Write;
+use weltblick_core::budget::PointRange;
+use weltblick_core::capture::Framing;
+use weltblick_core::measure::inspection::{InspectReport, Inspection, Settings};
+
+/// What is in a capture, and how far to believe it?
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    pub(crate) capture: CaptureArgs,
+    #[command(flatten)]
+    pub(crate) output: OutputArgs,
+    /// List the packets themselves, one a line
+    #[arg(long)]
+    pub(crate) packets: bool,
+    /// With --packets: only from A up to B, as times or bytes (`swo@4096..swo@4200`)
+    #[arg(long, value_name = "A..B", requires = "packets")]
+    pub(crate) within: Option<PointRange>,
+    /// With --packets: stop after so many; 0 lists all
+    #[arg(long, value_name = "PACKETS", default_value_t = 0, requires = "packets")]
+    pub(crate) top: usize,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        show::schema::<InspectReport>(out)?;
+        return Ok(Outcome::Done);
+    }
+    let capture = sources::open(&args.capture)?;
+    if args.packets {
+        packets::list(&capture, args, out)?;
+        return Ok(Outcome::Done);
+    }
+    let mut inspection = Inspection::default();
+    let (wire, counted) = inspection.split();
+    capture.replay(wire, counted)?;
+    let report = inspection.report(&settings(&capture));
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::inspect::csv(&report, out)?,
+        Format::Text => {
+            let look = show::inspect::Look {
+                paint: Paint::new(args.output.color),
+                capture: &capture.name.display().to_string(),
+                streams: &capture.stream_lines(),
+                image: capture.image.as_ref().map(|open| open.path.display().to_string()),
+            };
+            show::inspect::text(&report, &look, out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+fn settings(capture: &Capture) -> Settings<'_> {
+    let framing = capture.manifest.streams.first().map_or(Framing::None, |stream| stream.framing);
+    Settings {
+        image: capture.image.as_ref().map(|open| &open.image),
+        framing,
+        stated_period: capture.stated_period(),
+        core_clock: capture.manifest.target.core_clock,
+        timestamp_clock: capture.timestamp_clock(),
+        tick_period: capture.manifest.target.tick_period,
+    }
+}

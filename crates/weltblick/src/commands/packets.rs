@@ -1,0 +1,207 @@
+//! `inspect --packets`: the packets themselves, each with its byte, its time and its meaning.
+
+use super::inspect::Args;
+use crate::cli::Format;
+use crate::show::{self, PacketLine};
+use crate::sources::Capture;
+use anyhow::{Context as _, Result, bail};
+use std::cell::RefCell;
+use std::collections::VecDeque;
+use std::io::Write;
+use std::ops::Range;
+use std::rc::Rc;
+use std::time::Duration;
+use weltblick_core::budget::Point;
+use weltblick_core::capture::Tap;
+use weltblick_core::event::{Event, Origin, Position, Sink};
+use weltblick_core::image::Image;
+use weltblick_core::time::{Frequency, Window};
+use weltblick_core::wire::itm::{Malformed, Packet};
+use weltblick_core::wire::tpiu::Damage;
+
+/// Packets that wait for their timestamp at most; the event reader holds no more either.
+const MOST_WAITING: usize = 1100;
+
+/// Lists packets as text lines, or as one JSON object a line.
+pub(super) fn list(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result<()> {
+    let wanted = Wanted::new(capture, args)?;
+    let origins = capture.origin_names();
+    let mut face = show::PacketFace::new(args.output.format, out);
+    if args.output.format == Format::Csv {
+        face.heading()?;
+    }
+    let listing = Rc::new(RefCell::new(Listing {
+        waiting: VecDeque::new(),
+        wanted,
+        origins,
+        image: capture.image.as_ref().map(|open| &open.image),
+        clock: capture.timestamp_clock(),
+        left: if args.top == 0 { usize::MAX } else { args.top },
+        face,
+        failed: None,
+    }));
+    let (mut packets, mut events) = (Packets(Rc::clone(&listing)), Events(Rc::clone(&listing)));
+    capture.replay(&mut packets, &mut events)?;
+    drop((packets, events));
+    let Some(listing) = Rc::into_inner(listing) else { return Ok(()) };
+    let mut listing = listing.into_inner();
+    listing.release();
+    listing.failed.map_or(Ok(()), |error| Err(error.into()))
+}
+
+/// What `--within` asks for.
+struct Wanted {
+    bytes: Range<u64>,
+    stream: Option<String>,
+    cycles: Option<Range<u64>>,
+}
+
+impl Wanted {
+    fn new(capture: &Capture, args: &Args) -> Result<Self> {
+        let mut wanted = Self { bytes: 0..u64::MAX, stream: None, cycles: None };
+        let Some(range) = &args.within else { return Ok(wanted) };
+        let mut cycles = 0..u64::MAX;
+        for (point, is_start) in [(&range.start, true), (&range.end, false)] {
+            match point {
+                None | Some(Point::First | Point::Last) => {}
+                Some(Point::Byte { stream, offset }) => {
+                    let edge =
+                        if is_start { &mut wanted.bytes.start } else { &mut wanted.bytes.end };
+                    *edge = *offset;
+                    wanted.stream = Some(stream.clone());
+                }
+                Some(Point::Time(time)) => {
+                    let edge = if is_start { &mut cycles.start } else { &mut cycles.end };
+                    *edge = cycle_at(capture, *time)?;
+                    wanted.cycles = Some(cycles.clone());
+                }
+                Some(other) => bail!("--within: give times or bytes here, not `{other}`"),
+            }
+        }
+        if let Some(stream) = &wanted.stream
+            && !capture.origin_names().contains(stream)
+        {
+            let names = capture.origin_names().join(", ");
+            bail!("--within: there is no stream `{stream}`; this capture has {names}");
+        }
+        Ok(wanted)
+    }
+
+    fn holds(&self, at: &Range<u64>, origin: &str, time: Option<Window>) -> bool {
+        let in_bytes = self.bytes.contains(&at.start);
+        let in_stream = self.stream.as_deref().is_none_or(|stream| stream == origin);
+        let in_time = self.cycles.as_ref().is_none_or(|cycles| {
+            time.is_some_and(|time| !time.is_outside(cycles.start, cycles.end))
+        });
+        in_bytes && in_stream && in_time
+    }
+}
+
+fn cycle_at(capture: &Capture, time: Duration) -> Result<u64> {
+    let clock =
+        capture.timestamp_clock().context("--within needs the core clock: give --core-clock")?;
+    Ok(clock.cycle_at(time))
+}
+
+/// Something in the stream that waits for its time.
+struct Waiting {
+    origin: Origin,
+    at: Range<u64>,
+    what: What,
+    time: Option<Window>,
+}
+
+enum What {
+    Packet(Packet),
+    Loss(&'static str),
+}
+
+struct Listing<'a> {
+    waiting: VecDeque<Waiting>,
+    wanted: Wanted,
+    origins: Vec<String>,
+    image: Option<&'a Image>,
+    clock: Option<Frequency>,
+    left: usize,
+    face: show::PacketFace<'a>,
+    failed: Option<std::io::Error>,
+}
+
+impl Listing<'_> {
+    fn hold(&mut self, origin: Origin, at: Range<u64>, what: What) {
+        // A timestamp has dated all before it by the time that the next packet comes.
+        let dated = matches!(
+            self.waiting.back(),
+            Some(Waiting { what: What::Packet(Packet::LocalTime { .. }) | What::Loss(_), .. })
+        );
+        if dated || self.waiting.len() >= MOST_WAITING {
+            self.release();
+        }
+        self.waiting.push_back(Waiting { origin, at, what, time: None });
+    }
+
+    /// An event's time is its packet's time.
+    fn date(&mut self, position: Position) {
+        let waiting = self.waiting.iter_mut().rev();
+        let same = |entry: &&mut Waiting| {
+            entry.origin == position.origin && entry.at.start == position.offset
+        };
+        if let Some(entry) = waiting.take(MOST_WAITING).find(same) {
+            entry.time = position.time;
+        }
+    }
+
+    fn release(&mut self) {
+        let mut last = None;
+        for mut entry in std::mem::take(&mut self.waiting) {
+            // What has no event of its own shares the time of what it belongs to.
+            entry.time = entry.time.or(last);
+            last = entry.time;
+            if self.left == 0 || self.failed.is_some() {
+                continue;
+            }
+            let name = self.origins.get(usize::from(entry.origin.0)).map_or("", String::as_str);
+            if self.wanted.holds(&entry.at, name, entry.time) {
+                self.left -= 1;
+                let line = PacketLine {
+                    origin: name,
+                    at: entry.at,
+                    time: entry.time,
+                    clock: self.clock,
+                    image: self.image,
+                };
+                let written = match entry.what {
+                    What::Packet(packet) => self.face.packet(&line, packet),
+                    What::Loss(why) => self.face.loss(&line, why),
+                };
+                self.failed = written.err();
+            }
+        }
+    }
+}
+
+/// The half of a listing that sees packets.
+struct Packets<'a>(Rc<RefCell<Listing<'a>>>);
+
+impl Tap for Packets<'_> {
+    fn packet(&mut self, origin: Origin, at: Range<u64>, packet: Packet) {
+        self.0.borrow_mut().hold(origin, at, What::Packet(packet));
+    }
+
+    fn loss(&mut self, origin: Origin, at: Range<u64>, why: Malformed) {
+        self.0.borrow_mut().hold(origin, at, What::Loss(why.describe()));
+    }
+
+    fn frame_loss(&mut self, at: Range<u64>, why: Damage) {
+        self.0.borrow_mut().hold(Origin(0), at, What::Loss(why.describe()));
+    }
+}
+
+/// The half that sees events.
+struct Events<'a>(Rc<RefCell<Listing<'a>>>);
+
+impl Sink for Events<'_> {
+    fn event(&mut self, position: Position, _: &Event) {
+        self.0.borrow_mut().date(position);
+    }
+}

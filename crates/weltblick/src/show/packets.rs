@@ -1,0 +1,192 @@
+//! Faces of single packets.
+
+use super::{cell, duration_ns, plain};
+use crate::cli::Format;
+use serde_json::json;
+use std::io::{self, Write};
+use std::ops::Range;
+use weltblick_core::image::Image;
+use weltblick_core::time::{Frequency, Window};
+use weltblick_core::wire::itm::{Action, Packet, Relation, Size};
+
+/// Where and when a packet is.
+pub(crate) struct PacketLine<'a> {
+    pub(crate) origin: &'a str,
+    pub(crate) at: Range<u64>,
+    pub(crate) time: Option<Window>,
+    pub(crate) clock: Option<Frequency>,
+    pub(crate) image: Option<&'a Image>,
+}
+
+/// Writes packets one a line.
+pub(crate) struct PacketFace<'a> {
+    format: Format,
+    out: &'a mut dyn Write,
+}
+
+impl<'a> PacketFace<'a> {
+    /// In a format: text, one JSON object a line, or CSV.
+    pub(crate) fn new(format: Format, out: &'a mut dyn Write) -> Self {
+        Self { format, out }
+    }
+
+    /// The first line of CSV.
+    pub(crate) fn heading(&mut self) -> io::Result<()> {
+        writeln!(self.out, "stream,byte,bytes,cycle_low,cycle_high,packet,meaning")
+    }
+
+    /// A packet.
+    pub(crate) fn packet(&mut self, line: &PacketLine<'_>, packet: Packet) -> io::Result<()> {
+        let (name, meaning) = describe(packet, line.image);
+        self.line(line, name, &meaning)
+    }
+
+    /// Bytes that are no packet.
+    pub(crate) fn loss(&mut self, line: &PacketLine<'_>, why: &str) -> io::Result<()> {
+        self.line(line, "! lost", why)
+    }
+
+    fn line(&mut self, line: &PacketLine<'_>, name: &str, meaning: &str) -> io::Result<()> {
+        let PacketLine { origin, at, time, clock, .. } = line;
+        let bytes = at.end - at.start;
+        match self.format {
+            Format::Text => {
+                let place = format!("{}@{}", plain(origin), at.start);
+                let when = moment(*time, *clock);
+                let text =
+                    format!("{place:<16} {bytes:>4}  {when:<26} {name:<16} {}", plain(meaning));
+                writeln!(self.out, "{}", text.trim_end())
+            }
+            Format::Json => {
+                let value = json!({
+                    "stream": origin, "byte": at.start, "bytes": bytes, "packet": name,
+                    "meaning": meaning,
+                    "cycle_low": time.map(|time| time.earliest),
+                    "cycle_high": time.map(|time| time.latest),
+                });
+                writeln!(self.out, "{value}")
+            }
+            Format::Csv => {
+                let cycle = |at: Option<u64>| at.map(|at| at.to_string()).unwrap_or_default();
+                let (low, high) = (time.map(|t| t.earliest), time.map(|t| t.latest));
+                let mut csv = csv::Writer::from_writer(&mut *self.out);
+                let (start, bytes) = (at.start.to_string(), bytes.to_string());
+                csv.write_record([
+                    &cell(origin),
+                    start.as_str(),
+                    &bytes,
+                    &cycle(low),
+                    &cycle(high),
+                    name,
+                    &cell(meaning),
+                ])?;
+                csv.flush()
+            }
+        }
+    }
+}
+
+/// A time, or the stretch in which it lies.
+fn moment(time: Option<Window>, clock: Option<Frequency>) -> String {
+    let Some(time) = time else { return "-".into() };
+    let show = |cycle: u64| match clock {
+        Some(clock) => format!("{:.3} us", clock.nanoseconds(cycle) / 1e3),
+        None => format!("cycle {cycle}"),
+    };
+    if time.earliest == time.latest {
+        return show(time.earliest);
+    }
+    let width = time.latest - time.earliest;
+    let width = clock
+        .map_or_else(|| format!("{width} cycles"), |clock| duration_ns(clock.nanoseconds(width)));
+    format!("{} -{width}", show(time.latest))
+}
+
+const fn bytes(size: Size) -> &'static str {
+    match size {
+        Size::Byte => "1 byte",
+        Size::Half => "2 bytes",
+        Size::Word => "4 bytes",
+    }
+}
+
+/// What a packet is called, and what it says.
+fn describe(packet: Packet, image: Option<&Image>) -> (&'static str, String) {
+    let exception = |number: u16| {
+        image.map_or_else(|| format!("exception {number}"), |image| image.exception_name(number))
+    };
+    match packet {
+        Packet::Sync => ("sync", String::new()),
+        Packet::Overflow => ("overflow", "packets were dropped here".into()),
+        Packet::LocalTime { ticks, relation } => {
+            let relation = match relation {
+                Relation::Synchronous => "",
+                Relation::TimestampDelayed => ", timestamp delayed",
+                Relation::PacketDelayed => ", packets delayed",
+                Relation::BothDelayed => ", packets and timestamp delayed",
+            };
+            ("time", format!("+{ticks} ticks{relation}"))
+        }
+        Packet::GlobalTimeLow { bits, width, clock_changed, wrapped } => {
+            let flags = [(clock_changed, ", clock changed"), (wrapped, ", high bits follow")];
+            let flags: String =
+                flags.iter().filter(|(set, _)| *set).map(|(_, text)| *text).collect();
+            ("global time", format!("low {width} bits {bits:#x}{flags}"))
+        }
+        Packet::GlobalTimeHigh { bits, width } => {
+            ("global time", format!("high {width} bits {bits:#x}"))
+        }
+        Packet::Extension { hardware, value } => {
+            let what = if hardware { "hardware source" } else { "stimulus page" };
+            ("extension", format!("{what} {value}"))
+        }
+        Packet::Stimulus { port, size, value } => {
+            ("stimulus", format!("port {port}, {}, {value:#x}{}", bytes(size), letter(size, value)))
+        }
+        Packet::EventCounters(counters) => {
+            ("counters", counters.names().collect::<Vec<_>>().join(" "))
+        }
+        Packet::Exception { number, action } => {
+            let action = match action {
+                Action::Enter => "enter",
+                Action::Exit => "exit",
+                Action::Return => "return to",
+            };
+            ("exception", format!("{action} {} ({number})", exception(number)))
+        }
+        Packet::PcSample { pc } => ("pc", format!("{pc:#010x}{}", place(pc, image))),
+        Packet::Asleep => ("pc", "asleep".into()),
+        Packet::Prohibited => ("pc", "prohibited".into()),
+        Packet::DataPc { comparator, pc } => {
+            ("data", format!("watch {comparator}, by {pc:#010x}{}", place(pc, image)))
+        }
+        Packet::DataAddress { comparator, offset } => {
+            ("data", format!("watch {comparator}, address ..{offset:04x}"))
+        }
+        Packet::DataValue { comparator, write, size, value } => {
+            let way = if write { "wrote" } else { "read" };
+            ("data", format!("watch {comparator}, {way} {}, {value:#x}", bytes(size)))
+        }
+        Packet::DataMatch { comparator } => ("data", format!("watch {comparator} matched")),
+        Packet::PmuOverflow { counters } => ("pmu", format!("counters {counters:#010b}")),
+    }
+}
+
+fn letter(size: Size, value: u32) -> String {
+    match char::from_u32(value) {
+        Some(c) if size == Size::Byte && (c.is_ascii_graphic() || c == ' ') => format!(" '{c}'"),
+        _ => String::new(),
+    }
+}
+
+/// The function and line of an address.
+fn place(pc: u32, image: Option<&Image>) -> String {
+    let Some(image) = image else { return String::new() };
+    let address = u64::from(pc & !1);
+    let Some(id) = image.function_at(address) else { return "  outside the image".into() };
+    let line = image.location_at(address).map_or_else(String::new, |location| {
+        let line = location.line.map_or_else(String::new, |line| format!(":{line}"));
+        format!("  {}{line}", location.file)
+    });
+    format!("  {}{line}", image.function(id).name)
+}
