@@ -27,6 +27,47 @@ pub struct ItmClock {
     pub prescaler: u32,
 }
 
+/// The event that the next timestamp dates, as separate fields that are never moved as a whole.
+/// Samples, which outnumber everything else, are kept as bare numbers: the compiler then sees which
+/// event it hands on, and the figures' matches on it vanish.
+#[derive(Debug)]
+struct Newest {
+    kind: Kind,
+    offset: u64,
+    /// Of [`Kind::Sample`].
+    pc: u32,
+    /// Of [`Kind::Other`].
+    other: Event,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    None,
+    Sample,
+    Asleep,
+    Other,
+}
+
+impl Newest {
+    const NONE: Self = Self { kind: Kind::None, offset: 0, pc: 0, other: Event::Asleep };
+
+    /// Takes the event out.
+    fn take(&mut self) -> Option<(u64, Event)> {
+        let event = match std::mem::replace(&mut self.kind, Kind::None) {
+            Kind::None => return None,
+            Kind::Sample => sample(self.pc),
+            Kind::Asleep => Event::Asleep,
+            Kind::Other => self.other.clone(),
+        };
+        Some((self.offset, event))
+    }
+}
+
+/// A sample of an address, without the thumb bit.
+const fn sample(pc: u32) -> Event {
+    Event::Sample { pc: (pc & !1) as u64 }
+}
+
 /// Turns one ITM origin's packets into events. [`ItmReader::into_sink`] is the decoder's sink.
 #[derive(Debug)]
 pub struct ItmReader {
@@ -37,8 +78,12 @@ pub struct ItmReader {
     now: Option<u64>,
     /// The part of `now` that is certain: bytes lost since may hide any stretch of time.
     slipped: bool,
-    undated: Vec<(u64, Event)>,
-    /// The last access in `undated` may go on in the next packet.
+    /// The newest event that waits for its time. Mostly it is the only one, so it has a place of
+    /// its own.
+    newest: Newest,
+    /// Those before it.
+    earlier: Vec<(u64, Event)>,
+    /// The newest event is an access that may go on in the next packet.
     joins: bool,
     global: Option<u64>,
 }
@@ -53,7 +98,8 @@ impl ItmReader {
             page: 0,
             now: None,
             slipped: false,
-            undated: Vec::with_capacity(64),
+            newest: Newest::NONE,
+            earlier: Vec::with_capacity(64),
             joins: false,
             global: None,
         }
@@ -105,19 +151,36 @@ impl ItmReader {
         Position { origin: self.origin, offset, time: self.now.map(Window::exact) }
     }
 
+    /// Makes room for a new event at `offset`; the one before it goes to the earlier ones.
     #[inline(always)]
-    fn hold(&mut self, offset: u64, event: Event, sink: &mut impl Sink) {
-        if self.undated.len() == MOST_UNDATED {
+    fn hold(&mut self, offset: u64, kind: Kind, sink: &mut impl Sink) {
+        self.joins = false;
+        if self.newest.kind != Kind::None {
+            self.hold_earlier(sink);
+        }
+        self.newest.kind = kind;
+        self.newest.offset = offset;
+    }
+
+    fn hold_other(&mut self, offset: u64, event: Event, sink: &mut impl Sink) {
+        self.hold(offset, Kind::Other, sink);
+        self.newest.other = event;
+    }
+
+    #[inline(never)]
+    fn hold_earlier(&mut self, sink: &mut impl Sink) {
+        let previous = self.newest.take();
+        if self.earlier.len() == MOST_UNDATED {
             self.release_undated(sink);
         }
-        self.joins = false;
-        self.undated.push((offset, event));
+        self.earlier.extend(previous);
     }
 
     /// Passes on undated events without a time.
     fn release_undated(&mut self, sink: &mut impl Sink) {
         let origin = self.origin;
-        for (offset, event) in self.undated.drain(..) {
+        let newest = self.newest.take();
+        for (offset, event) in self.earlier.drain(..).chain(newest) {
             sink.event(Position { origin, offset, time: None }, &event);
         }
         self.joins = false;
@@ -130,25 +193,34 @@ impl ItmReader {
         let now = before.saturating_add(u64::from(ticks) * u64::from(self.clock.prescaler));
         self.now = Some(now);
         let latest = now.saturating_add(u64::from(self.clock.prescaler) - 1);
-        let last = match relation {
-            Relation::Synchronous => Window { earliest: now, latest },
-            _ => Window { earliest: before, latest },
-        };
+        self.joins = false;
+        if !self.earlier.is_empty() {
+            self.date_earlier(Window { earliest: before, latest }, sink);
+        }
+        let earliest = if relation == Relation::Synchronous { now } else { before };
+        let (origin, time) = (self.origin, Some(Window { earliest, latest }));
+        let position = Position { origin, offset: self.newest.offset, time };
+        match self.newest.kind {
+            Kind::None => {}
+            Kind::Sample => sink.event(position, &sample(self.newest.pc)),
+            Kind::Asleep => sink.event(position, &Event::Asleep),
+            Kind::Other => hand_on(position, &self.newest.other, sink),
+        }
+        self.newest.kind = Kind::None;
+    }
+
+    fn date_earlier(&mut self, window: Window, sink: &mut impl Sink) {
         let origin = self.origin;
-        let count = self.undated.len();
-        for (index, (offset, event)) in self.undated.drain(..).enumerate() {
-            let window =
-                if index + 1 == count { last } else { Window { earliest: before, latest } };
+        for (offset, event) in self.earlier.drain(..) {
             sink.event(Position { origin, offset, time: Some(window) }, &event);
         }
-        self.joins = false;
     }
 
     /// One part of a watched access: joins the access before it if that one still lacks the part.
     fn access(&mut self, offset: u64, watch: u8, part: Part, sink: &mut impl Sink) {
         if self.joins
-            && let Some((_, Event::Accessed { watch: last, code, address, value, access })) =
-                self.undated.last_mut()
+            && let Event::Accessed { watch: last, code, address, value, access } =
+                &mut self.newest.other
             && *last == watch
         {
             // The parts of one access come in this order; anything else starts a new one.
@@ -164,7 +236,8 @@ impl ItmReader {
         }
         let (mut code, mut address, mut value, mut access) = (None, None, None, None);
         part.fill(&mut code, &mut address, &mut value, &mut access);
-        self.hold(offset, Event::Accessed { watch, code, address, value, access }, sink);
+        let event = Event::Accessed { watch, code, address, value, access };
+        self.hold_other(offset, event, sink);
         self.joins = true;
     }
 
@@ -180,6 +253,12 @@ impl ItmReader {
         let low = self.global.unwrap_or(0) & 0x03ff_ffff;
         self.global = Some(bits << 26 | low);
     }
+}
+
+/// One call for all rare events: the hot loop stays small.
+#[inline(never)]
+fn hand_on(position: Position, event: &Event, sink: &mut impl Sink) {
+    sink.event(position, event);
 }
 
 /// What one data trace packet adds to an access.
@@ -220,10 +299,12 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
     fn packet(&mut self, at: Range<u64>, packet: Packet) {
         let Self { reader, sink } = self;
         match packet {
-            // The two that a profile is made of come first.
+            // What a profile is made of comes first.
             Packet::PcSample { pc } => {
-                reader.hold(at.start, Event::Sample { pc: u64::from(pc & !1) }, *sink);
+                reader.hold(at.start, Kind::Sample, *sink);
+                reader.newest.pc = pc;
             }
+            Packet::Asleep => reader.hold(at.start, Kind::Asleep, *sink),
             Packet::LocalTime { ticks, relation } => reader.tick(ticks, relation, *sink),
             other => reader.packet(at.start, other, *sink),
         }
@@ -235,10 +316,11 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
 }
 
 impl ItmReader {
-    /// Every packet but the two most frequent.
+    /// Every packet but the most frequent.
+    #[inline(never)]
     fn packet(&mut self, offset: u64, packet: Packet, sink: &mut impl Sink) {
         if let Some(event) = plain_event(offset, packet, self.page) {
-            self.hold(offset, event, sink);
+            self.hold_other(offset, event, sink);
             return;
         }
         match packet {
@@ -265,7 +347,7 @@ impl ItmReader {
 /// The event of a packet that is one event by itself.
 fn plain_event(offset: u64, packet: Packet, page: u32) -> Option<Event> {
     Some(match packet {
-        Packet::PcSample { pc } => Event::Sample { pc: u64::from(pc & !1) },
+        Packet::PcSample { pc } => sample(pc),
         Packet::Asleep => Event::Asleep,
         Packet::Prohibited => Event::Unobservable,
         Packet::Exception { number: exception, action } => match action {

@@ -154,14 +154,14 @@ impl Sink for () {
 }
 
 impl<S: Sink> Sink for &mut S {
-    #[inline]
+    #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         (**self).event(position, event);
     }
 }
 
 impl<S: Sink> Sink for Option<S> {
-    #[inline]
+    #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         if let Some(sink) = self {
             sink.event(position, event);
@@ -171,7 +171,7 @@ impl<S: Sink> Sink for Option<S> {
 
 /// Both receive every event.
 impl<A: Sink, B: Sink> Sink for (A, B) {
-    #[inline]
+    #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         self.0.event(position, event);
         self.1.event(position, event);
@@ -180,7 +180,7 @@ impl<A: Sink, B: Sink> Sink for (A, B) {
 
 /// All three receive every event.
 impl<A: Sink, B: Sink, C: Sink> Sink for (A, B, C) {
-    #[inline]
+    #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         self.0.event(position, event);
         self.1.event(position, event);

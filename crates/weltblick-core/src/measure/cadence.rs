@@ -47,7 +47,7 @@ impl Default for Cadences {
 }
 
 impl Sink for Cadences {
-    #[inline]
+    #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         match *event {
             Event::Entered { exception } => {

@@ -8,7 +8,7 @@ const SHORTEST_SAMPLE: u64 = 2;
 
 /// Facts about a recording that every figure states in its head. Times are cycles of the origin's
 /// clock.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct Recording {
     /// Ticks of the sampler that found the core running.
     pub running: u64,
@@ -16,18 +16,32 @@ pub struct Recording {
     pub asleep: u64,
     /// Ticks at which the core may not be observed.
     pub unobservable: u64,
-    /// The earliest time that anything happened.
-    first: Option<u64>,
+    /// The earliest time that anything happened; `u64::MAX` before that.
+    first: u64,
     /// The latest time that anything happened.
-    last: Option<u64>,
+    last: u64,
     /// What is missing.
     pub losses: Losses,
     /// Bytes were lost on the way, and time with them: the span is at least what is stated.
     pub time_slipped: bool,
 }
 
+impl Default for Recording {
+    fn default() -> Self {
+        Self {
+            running: 0,
+            asleep: 0,
+            unobservable: 0,
+            first: u64::MAX,
+            last: 0,
+            losses: Losses::default(),
+            time_slipped: false,
+        }
+    }
+}
+
 impl Sink for Recording {
-    #[inline]
+    #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         match *event {
             Event::Sample { .. } => self.running += 1,
@@ -40,8 +54,8 @@ impl Sink for Recording {
             _ => {}
         }
         if let Some(window) = position.time {
-            self.first = Some(self.first.map_or(window.earliest, |at| at.min(window.earliest)));
-            self.last = Some(self.last.map_or(window.latest, |at| at.max(window.latest)));
+            self.first = self.first.min(window.earliest);
+            self.last = self.last.max(window.latest);
         }
     }
 }
@@ -56,7 +70,7 @@ impl Recording {
     /// Cycles from the first dated event to the last; `None` without timestamps.
     #[must_use]
     pub fn span(&self) -> Option<u64> {
-        Some(self.last? - self.first?).filter(|&span| span > 0)
+        self.last.checked_sub(self.first).filter(|&span| span > 0)
     }
 
     /// Cycles between samples as the timestamps show them; `None` without timestamps.

@@ -81,7 +81,7 @@ impl SampleCounts {
 }
 
 impl Sink for SampleCounts {
-    #[inline]
+    #[inline(always)]
     fn event(&mut self, _: Position, event: &Event) {
         let category = match *event {
             Event::Sample { pc } => self.category(pc),

@@ -275,58 +275,157 @@ fn word_of(bytes: &[u8]) -> u64 {
     u64::from_le_bytes(word)
 }
 
+/// What a header announces; every other header is reserved.
+#[derive(Clone, Copy)]
+#[repr(u8)]
+enum Class {
+    Reserved,
+    Zeros,
+    Overflow,
+    ShortTime,
+    LocalTime,
+    GlobalLow,
+    GlobalHigh,
+    Extension,
+    Stimulus,
+    Counters,
+    Exception,
+    Pc,
+    PcShort,
+    Pmu,
+    DataPc,
+    DataMatch,
+    DataAddress,
+    DataValue,
+}
+
+/// The class of every header. One look-up and one jump per packet: nested matches on the header's
+/// fields cost a fifth of the decoding rate in mispredicted branches.
+const CLASSES: [Class; 256] = {
+    let mut classes = [Class::Reserved; 256];
+    let mut header = 0;
+    while header < 256 {
+        classes[header] = classify(header as u8);
+        header += 1;
+    }
+    classes
+};
+
+/// D4.2 and D4.3: headers by their fields.
+const fn classify(header: u8) -> Class {
+    let (size, discriminator) = (header & 0b11, header >> 3);
+    match (size, header >> 2 & 1) {
+        (0, _) => classify_protocol(header),
+        (_, 0) => Class::Stimulus,
+        _ => match (discriminator, size) {
+            (0, 1) => Class::Counters,
+            (1, 2) => Class::Exception,
+            (2, 3) => Class::Pc,
+            (2, 1) => Class::PcShort,
+            // DDI 0553: discriminator 3 is assumed to be the PMU overflow packet with one byte.
+            (3, 1) => Class::Pmu,
+            (8 | 10 | 12 | 14, 3) => Class::DataPc,
+            // DDI 0553: the one-byte form with payload 1 is the data trace match packet.
+            (8 | 10 | 12 | 14, 1) => Class::DataMatch,
+            (9 | 11 | 13 | 15, 2) => Class::DataAddress,
+            (16..=23, _) => Class::DataValue,
+            _ => Class::Reserved,
+        },
+    }
+}
+
+/// D4.2: packets of the protocol itself, whose headers end in two zero bits.
+const fn classify_protocol(header: u8) -> Class {
+    match header {
+        0x00 => Class::Zeros,
+        0x70 => Class::Overflow,
+        0x10 | 0x20 | 0x30 | 0x40 | 0x50 | 0x60 => Class::ShortTime,
+        0xc0 | 0xd0 | 0xe0 | 0xf0 => Class::LocalTime,
+        0x94 => Class::GlobalLow,
+        0xb4 => Class::GlobalHigh,
+        _ if header & 0b1000 != 0 => Class::Extension,
+        _ => Class::Reserved,
+    }
+}
+
 /// Reads the packet whose header is the lowest byte of `word`, of which `have` bytes are real.
 #[inline(always)]
 fn parse(word: u64, have: usize) -> Step {
     let header = word as u8;
-    match header & 0b11 {
-        0b00 => parse_protocol(header, word, have),
-        code => {
-            let size = [Size::Byte, Size::Byte, Size::Half, Size::Word][usize::from(code)];
-            if have <= size.bytes() {
-                return Step::NotYet;
-            }
-            let value = (word >> 8) as u32 & [0xff, 0xff, 0xffff, 0xffff_ffff][usize::from(code)];
-            let packet = if header & 0b100 == 0 {
-                Ok(Packet::Stimulus { port: header >> 3, size, value })
-            } else {
-                hardware_source(header >> 3, size, value)
-            };
-            match packet {
-                Ok(packet) => Step::Packet(packet, 1 + size.bytes()),
-                Err(why) => Step::Bad(why),
-            }
+    let value = (word >> 8) as u32;
+    let comparator = header >> 4 & 0b11;
+    match CLASSES[usize::from(header)] {
+        Class::Pc => sized(have, 4, Packet::PcSample { pc: value }),
+        Class::LocalTime => local_time(header, word, have),
+        Class::ShortTime => {
+            // Format 2: one byte, values 1 to 6.
+            let ticks = u32::from(header >> 4);
+            Step::Packet(Packet::LocalTime { ticks, relation: Relation::Synchronous }, 1)
         }
+        Class::Exception => fallible(have, 2, exception(value & 0xffff)),
+        Class::PcShort => fallible(have, 1, short_sample(value & 0xff)),
+        Class::Stimulus => {
+            let (size, value) = sized_value(header, value);
+            sized(have, size.bytes(), Packet::Stimulus { port: header >> 3, size, value })
+        }
+        Class::DataValue => {
+            let (size, value) = sized_value(header, value);
+            let write = header >> 3 & 1 == 1;
+            sized(have, size.bytes(), Packet::DataValue { comparator, write, size, value })
+        }
+        Class::DataPc => sized(have, 4, Packet::DataPc { comparator, pc: value }),
+        Class::DataAddress => {
+            sized(have, 2, Packet::DataAddress { comparator, offset: value as u16 })
+        }
+        Class::DataMatch if value & 0xff == 1 => sized(have, 1, Packet::DataMatch { comparator }),
+        Class::DataMatch => fallible(have, 1, Err(Malformed::ReservedPayload)),
+        Class::Counters if value & 0xc0 == 0 => {
+            sized(have, 1, Packet::EventCounters(Counters(value as u8)))
+        }
+        Class::Counters => fallible(have, 1, Err(Malformed::ReservedPayload)),
+        Class::Pmu => sized(have, 1, Packet::PmuOverflow { counters: value as u8 }),
+        Class::Overflow => Step::Packet(Packet::Overflow, 1),
+        Class::GlobalLow => global_time_low(word, have),
+        Class::GlobalHigh => global_time_high(word, have),
+        Class::Extension => extension(header, word, have),
+        Class::Zeros => Step::Zeros,
+        Class::Reserved => Step::Bad(Malformed::ReservedHeader),
     }
 }
 
-/// D4.3: packets of the DWT, by discriminator and payload size.
+/// A packet with `payload` bytes behind its header, if they are there.
 #[inline(always)]
-fn hardware_source(discriminator: u8, size: Size, value: u32) -> Result<Packet, Malformed> {
-    let comparator = discriminator >> 1 & 0b11;
-    match (discriminator, size) {
-        (2, Size::Word) => Ok(Packet::PcSample { pc: value }),
-        (2, Size::Byte) => match value {
-            0x00 => Ok(Packet::Asleep),
-            0xff => Ok(Packet::Prohibited),
-            _ => Err(Malformed::ReservedPayload),
-        },
-        (1, Size::Half) => exception(value),
-        (0, Size::Byte) if value & 0xc0 == 0 => Ok(Packet::EventCounters(Counters(value as u8))),
-        (0, Size::Byte) => Err(Malformed::ReservedPayload),
-        // DDI 0553: discriminator 3 is assumed to be the PMU overflow packet with one byte.
-        (3, Size::Byte) => Ok(Packet::PmuOverflow { counters: value as u8 }),
-        (8 | 10 | 12 | 14, Size::Word) => Ok(Packet::DataPc { comparator, pc: value }),
-        // DDI 0553: the one-byte form with payload 1 is the data trace match packet.
-        (8 | 10 | 12 | 14, Size::Byte) if value == 1 => Ok(Packet::DataMatch { comparator }),
-        (8 | 10 | 12 | 14, Size::Byte) => Err(Malformed::ReservedPayload),
-        (9 | 11 | 13 | 15, Size::Half) => {
-            Ok(Packet::DataAddress { comparator, offset: value as u16 })
-        }
-        (16..=23, _) => {
-            Ok(Packet::DataValue { comparator, write: discriminator & 1 == 1, size, value })
-        }
-        _ => Err(Malformed::ReservedHeader),
+fn sized(have: usize, payload: usize, packet: Packet) -> Step {
+    if have > payload { Step::Packet(packet, 1 + payload) } else { Step::NotYet }
+}
+
+/// The same where the payload may be reserved.
+#[inline(always)]
+fn fallible(have: usize, payload: usize, packet: Result<Packet, Malformed>) -> Step {
+    match packet {
+        _ if have <= payload => Step::NotYet,
+        Ok(packet) => Step::Packet(packet, 1 + payload),
+        Err(why) => Step::Bad(why),
+    }
+}
+
+/// Size and value of a payload of 1, 2 or 4 bytes, by the header's lowest bits.
+#[inline(always)]
+fn sized_value(header: u8, payload: u32) -> (Size, u32) {
+    match header & 0b11 {
+        1 => (Size::Byte, payload & 0xff),
+        2 => (Size::Half, payload & 0xffff),
+        _ => (Size::Word, payload),
+    }
+}
+
+/// D4.3.3, short form.
+#[inline(always)]
+fn short_sample(value: u32) -> Result<Packet, Malformed> {
+    match value {
+        0x00 => Ok(Packet::Asleep),
+        0xff => Ok(Packet::Prohibited),
+        _ => Err(Malformed::ReservedPayload),
     }
 }
 
@@ -340,25 +439,6 @@ fn exception(value: u32) -> Result<Packet, Malformed> {
         _ => return Err(Malformed::ReservedPayload),
     };
     Ok(Packet::Exception { number: (value & 0x1ff) as u16, action })
-}
-
-/// D4.2: packets of the protocol itself, whose headers end in two zero bits.
-#[inline(always)]
-fn parse_protocol(header: u8, word: u64, have: usize) -> Step {
-    match header {
-        0x00 => Step::Zeros,
-        0x70 => Step::Packet(Packet::Overflow, 1),
-        // Format 2: one byte, values 1 to 6.
-        0x10 | 0x20 | 0x30 | 0x40 | 0x50 | 0x60 => {
-            let ticks = u32::from(header >> 4);
-            Step::Packet(Packet::LocalTime { ticks, relation: Relation::Synchronous }, 1)
-        }
-        0xc0 | 0xd0 | 0xe0 | 0xf0 => local_time(header, word, have),
-        0x94 => global_time_low(word, have),
-        0xb4 => global_time_high(word, have),
-        _ if header & 0b1000 != 0 => extension(header, word, have),
-        _ => Step::Bad(Malformed::ReservedHeader),
-    }
 }
 
 /// How many payload bytes a packet has whose bytes say in bit 7 that another follows.
@@ -377,11 +457,11 @@ fn continued(word: u64, have: usize, longest: usize, last_is_full: bool) -> Resu
     }
 }
 
-/// The 7-bit groups of `len` payload bytes, least significant first.
+/// The 7-bit groups of `len` payload bytes (6 at most), least significant first.
 #[inline(always)]
 fn groups(word: u64, len: usize) -> u64 {
-    let payload = word >> 8;
-    (0..len).fold(0, |value, group| value | (payload >> (8 * group) & 0x7f) << (7 * group))
+    let payload = word >> 8 & ((1 << (8 * len)) - 1);
+    (0..6).fold(0, |value, group| value | payload >> group & 0x7f << (7 * group))
 }
 
 /// D4.2.4, format 1: up to 28 bits.

@@ -1,0 +1,135 @@
+//! How fast bytes become packets, events and profiles, on one core, beside a plain copy of the
+//! same bytes in the same run. The floors stand in `docs/guide/performance.md`.
+//!
+//! `cargo bench -p weltblick`
+
+use divan::counter::BytesCount;
+use divan::{Bencher, black_box};
+use std::ops::Range;
+use std::sync::LazyLock;
+use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
+use weltblick_core::event::Origin;
+use weltblick_core::image::Image;
+use weltblick_core::measure::cadence::Cadences;
+use weltblick_core::measure::profile::SampleCounts;
+use weltblick_core::measure::recording::Recording;
+use weltblick_core::wire::itm::{Decoder, Malformed, Packet, Sink};
+use weltblick_core::wire::tpiu;
+use weltblick_standin::Program;
+use weltblick_standin::machine::Setup;
+use weltblick_standin::recording::{TraceSetup, record};
+use weltblick_standin::trace::tpiu::Formatter;
+
+const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
+const SIZE: usize = 64 << 20;
+
+fn main() {
+    divan::main();
+}
+
+/// Eight seconds of the buoy, again and again: 64 MB.
+static STREAM: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    let program = Program::parse(FIRMWARE).expect("the demo firmware");
+    let setup = Setup::default();
+    let trace = TraceSetup { sample_reload: 0, ..TraceSetup::default() };
+    let (_, bytes) = record(&program, setup, trace, 8 * setup.core_clock).expect("it runs");
+    bytes.iter().copied().cycle().take(SIZE).collect()
+});
+
+/// The same in formatter frames.
+static FRAMED: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    let mut formatter = Formatter::new();
+    for chunk in STREAM.chunks(4096) {
+        formatter.synchronise();
+        formatter.write(1, chunk);
+    }
+    formatter.complete();
+    formatter.take()
+});
+
+#[derive(Default)]
+struct Count {
+    packets: u64,
+    lost: u64,
+}
+
+impl Sink for Count {
+    fn packet(&mut self, _: Range<u64>, packet: Packet) {
+        black_box(packet);
+        self.packets += 1;
+    }
+    fn loss(&mut self, at: Range<u64>, _: Malformed) {
+        self.lost += at.end - at.start;
+    }
+}
+
+#[divan::bench(sample_count = 10)]
+fn plain_copy(bencher: Bencher<'_, '_>) {
+    let stream = &*STREAM;
+    let mut copy = vec![0; stream.len()];
+    bencher.counter(BytesCount::of_slice(stream)).bench_local(|| {
+        copy.copy_from_slice(stream);
+        black_box(&copy);
+    });
+}
+
+#[divan::bench(sample_count = 10)]
+fn itm_bytes_to_packets(bencher: Bencher<'_, '_>) {
+    let stream = &*STREAM;
+    bencher.counter(BytesCount::of_slice(stream)).bench_local(|| {
+        let mut count = Count::default();
+        let mut decoder = Decoder::new();
+        for chunk in stream.chunks(256 << 10) {
+            decoder.push(chunk, &mut count);
+        }
+        decoder.finish(&mut count);
+        assert!(count.packets > 1_000_000 && count.lost < 100);
+    });
+}
+
+#[divan::bench(sample_count = 10)]
+fn itm_bytes_to_profile(bencher: Bencher<'_, '_>) {
+    let stream = &*STREAM;
+    let spec = StreamSpec::itm(Vec::new(), ItmSettings::default());
+    bencher.counter(BytesCount::of_slice(stream)).bench_local(|| {
+        let mut counted = (SampleCounts::default(), Recording::default(), Cadences::default());
+        let mut line = Line::new(&spec, Origin(0));
+        for chunk in stream.chunks(256 << 10) {
+            line.push(chunk, &mut (), &mut counted);
+        }
+        line.finish(&mut (), &mut counted);
+        assert!(counted.1.samples() > 1_000_000);
+    });
+}
+
+#[divan::bench(sample_count = 10)]
+fn tpiu_frames_to_bytes(bencher: Bencher<'_, '_>) {
+    #[derive(Default)]
+    struct Total(u64);
+    impl tpiu::Sink for Total {
+        fn data(&mut self, _: tpiu::TraceId, bytes: &[u8], _: u64) {
+            self.0 += bytes.len() as u64;
+        }
+        fn loss(&mut self, _: Range<u64>, _: tpiu::Damage) {}
+        fn synchronised(&mut self, _: Range<u64>) {}
+    }
+    let stream = &*FRAMED;
+    bencher.counter(BytesCount::of_slice(stream)).bench_local(|| {
+        let mut total = Total::default();
+        let mut deframer = tpiu::Deframer::new(tpiu::Start::Anywhere);
+        deframer.push(stream, &mut total);
+        deframer.finish(&mut total);
+        assert_eq!(total.0, SIZE as u64);
+    });
+}
+
+#[divan::bench]
+fn function_at_address(bencher: Bencher<'_, '_>) {
+    let image = Image::parse(FIRMWARE).expect("the demo firmware");
+    let addresses: Vec<u64> = (0..1024).map(|n| 0x0800_0058 + n * 6).collect();
+    bencher.counter(divan::counter::ItemsCount::new(addresses.len())).bench_local(|| {
+        for &address in &addresses {
+            black_box(image.function_at(black_box(address)));
+        }
+    });
+}
