@@ -66,8 +66,8 @@ pub struct Deframer {
     len: usize,
     /// Where the frame's first byte stood.
     frame_start: u64,
-    /// An even `FF` that may begin a half synchronisation.
-    half: bool,
+    /// Bytes `FF` at an even position, which may go on to a synchronisation.
+    sync_bytes: u8,
     /// The last three bytes, newest lowest: what may become a full synchronisation.
     last: u32,
     lost: Option<(u64, Damage)>,
@@ -83,7 +83,7 @@ impl Deframer {
             frame: [0; FRAME],
             len: 0,
             frame_start: 0,
-            half: false,
+            sync_bytes: 0,
             last: 0,
             lost: match start {
                 Start::Anywhere => Some((0, Damage::Unsynchronised)),
@@ -108,7 +108,7 @@ impl Deframer {
 
     /// Ends the stream: an open frame is lost.
     pub fn finish(mut self, sink: &mut impl Sink) {
-        let held = self.len > 0 || self.half;
+        let held = self.len > 0 || self.sync_bytes > 0;
         if held && self.lost.is_none() {
             self.lose(self.frame_start, Damage::CutOff);
         }
@@ -122,7 +122,7 @@ impl Deframer {
     fn lose(&mut self, start: u64, why: Damage) {
         self.lost = Some((start, why));
         self.len = 0;
-        self.half = false;
+        self.sync_bytes = 0;
         self.id = None;
     }
 
@@ -130,7 +130,7 @@ impl Deframer {
     fn full_sync(&mut self, sink: &mut impl Sink) {
         let sync = self.offset - 4;
         // Its first bytes looked like the start of a frame: three FF at most are held as data.
-        if self.lost.is_none() && self.frame_start < sync && (self.len > 0 || self.half) {
+        if self.lost.is_none() && self.frame_start < sync && (self.len > 0 || self.sync_bytes > 0) {
             self.lose(self.frame_start, Damage::ShortFrame);
         }
         if let Some((start, why)) = self.lost.take()
@@ -140,25 +140,24 @@ impl Deframer {
         }
         sink.synchronised(sync..self.offset);
         self.len = 0;
-        self.half = false;
+        self.sync_bytes = 0;
         self.frame_start = self.offset;
     }
 
     /// One byte of a frame, or of a synchronisation inside it.
     fn take(&mut self, byte: u8, at: u64, sink: &mut impl Sink) {
-        if self.len == 0 && !self.half {
+        if self.len == 0 && self.sync_bytes == 0 {
             self.frame_start = at;
         }
-        let even = self.len.is_multiple_of(2);
-        match (self.half, even, byte) {
-            (true, _, 0x7f) => {
-                self.half = false;
+        match (self.sync_bytes, byte) {
+            (1, 0x7f) => {
+                self.sync_bytes = 0;
                 sink.synchronised(at - 1..at + 1);
             }
             // FF FF can only go on to a full synchronisation.
-            (true, _, 0xff) if self.len == 0 => {}
-            (true, ..) => self.lose(self.frame_start, Damage::ReservedId),
-            (false, true, 0xff) => self.half = true,
+            (1.., 0xff) => self.sync_bytes = 2,
+            (1.., _) => self.lose(self.frame_start, Damage::ReservedId),
+            (0, 0xff) if self.len.is_multiple_of(2) => self.sync_bytes = 1,
             _ => {
                 self.frame[self.len] = byte;
                 self.len += 1;
