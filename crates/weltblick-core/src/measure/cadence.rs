@@ -9,8 +9,10 @@ const EXCEPTIONS: usize = 512;
 const FEWEST_INTERVALS: u64 = 16;
 /// The largest spread of a periodic interrupt's intervals, relative to their mean.
 const MOST_SPREAD: f64 = 0.05;
-/// A sampling period is warned of if it visits no more phases of an interrupt's period.
-const FEWEST_PHASES: u64 = 32;
+/// A sampling period is warned of if it visits no more places of an interrupt's period...
+const FEWEST_PLACES: u64 = 32;
+/// ...or if its places are farther apart than the handler is long. Not searched beyond this.
+const MOST_PLACES: u64 = 20_000;
 
 /// Intervals between entries, per exception.
 #[derive(Debug)]
@@ -21,6 +23,10 @@ pub struct Cadences {
 #[derive(Debug, Clone, Copy, Default)]
 struct Entries {
     last: Option<u64>,
+    /// The last entry, until its handler is left.
+    running_since: Option<u64>,
+    runs: u64,
+    run_cycles: u64,
     intervals: u64,
     mean: f64,
     /// Sum of squared deviations from the mean (Welford, Technometrics 4, 1962).
@@ -38,6 +44,8 @@ pub struct Cadence {
     pub spread: f64,
     /// How many intervals were seen.
     pub intervals: u64,
+    /// Mean cycles from entry to exit; 0 where no exit was seen.
+    pub run: f64,
 }
 
 impl Default for Cadences {
@@ -56,9 +64,21 @@ impl Sink for Cadences {
                     Some(window) => entries.entered(window.latest),
                     None => entries.last = None,
                 }
+                entries.running_since = position.time.map(|window| window.latest);
+            }
+            Event::Left { exception } => {
+                let Some(entries) = self.entries.get_mut(usize::from(exception)) else { return };
+                let left = position.time.map(|window| window.latest);
+                if let Some((left, since)) = left.zip(entries.running_since.take()) {
+                    entries.runs += 1;
+                    entries.run_cycles += left.saturating_sub(since);
+                }
             }
             // Whatever spans a loss is no interval.
-            Event::Lost { .. } => self.entries.iter_mut().for_each(|entries| entries.last = None),
+            Event::Lost { .. } => self.entries.iter_mut().for_each(|entries| {
+                entries.last = None;
+                entries.running_since = None;
+            }),
             _ => {}
         }
     }
@@ -86,6 +106,7 @@ impl Cadences {
             period: entries.mean,
             spread: (entries.squares / (entries.intervals - 1) as f64).sqrt(),
             intervals: entries.intervals,
+            run: entries.run_cycles as f64 / entries.runs.max(1) as f64,
         })
     }
 
@@ -103,15 +124,18 @@ impl Cadences {
 
 impl Cadence {
     /// Whether samples every `sampling` cycles, `samples` in all, keep landing on the same few
-    /// places of this interrupt's period. Then what runs at a fixed time after the interrupt is
-    /// seen always or never. Returns how many places.
+    /// places of this interrupt's period, or on places farther apart than its handler is long.
+    /// Then what runs at a fixed time after the interrupt, the handler itself first of all, is seen
+    /// too often or never. Returns how many places.
     ///
-    /// After `q` samples the phase is back where it was, but for a drift. Phases fill up only if
+    /// After `n` samples the phase is back where it was, but for a drift. Places fill up only if
     /// that drift, over the whole recording, or the interrupt's own spread bridges the distance
-    /// between neighbouring places.
+    /// between neighbouring ones.
     #[must_use]
     pub fn beats_with(&self, sampling: f64, samples: u64) -> Option<u64> {
-        (1..=FEWEST_PHASES).find(|&places| {
+        let by_run = if self.run > 0.0 { (self.period / self.run) as u64 } else { 0 };
+        let enough = by_run.clamp(FEWEST_PLACES, MOST_PLACES);
+        (1..=enough).find(|&places| {
             let turns = places as f64 * sampling / self.period;
             let drift = (turns - turns.round()).abs() * self.period;
             let rounds = samples as f64 / places as f64;
@@ -150,11 +174,14 @@ mod tests {
 
     #[test]
     fn warns_of_a_sampling_period_that_beats() {
-        let tick = Cadence { exception: 15, period: 48_000.0, spread: 3.0, intervals: 1000 };
+        let tick =
+            Cadence { exception: 15, period: 48_000.0, spread: 3.0, intervals: 1000, run: 300.0 };
         assert_eq!(tick.beats_with(48_000.0, 1000), Some(1));
         assert_eq!(tick.beats_with(16_000.0, 3000), Some(3));
         assert_eq!(tick.beats_with(1024.0, 40_000), None, "375 places are enough");
         assert_eq!(tick.beats_with(16_001.0, 48_000), None, "the drift fills the gaps");
+        let short = Cadence { run: 60.0, ..tick };
+        assert_eq!(short.beats_with(1024.0, 40_000), Some(375), "128 cycles apart miss it");
         let loose = Cadence { spread: 9_000.0, ..tick };
         assert_eq!(loose.beats_with(16_000.0, 3000), None, "the interrupt's jitter fills them too");
     }

@@ -90,7 +90,8 @@ impl Recording {
         if self.losses.overflows() == 0 {
             return Some(unread);
         }
-        let expected = (self.span()? as f64 / period?).ceil() as u64;
+        // One more: the first and the last event may both stand just beside a sample.
+        let expected = (self.span()? as f64 / period?).ceil() as u64 + 1;
         Some(expected.saturating_sub(self.samples()).saturating_add(unread))
     }
 }

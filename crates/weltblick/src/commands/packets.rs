@@ -1,7 +1,6 @@
 //! `inspect --packets`: the packets themselves, each with its byte, its time and its meaning.
 
 use super::inspect::Args;
-use crate::cli::Format;
 use crate::show::{self, PacketLine};
 use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
@@ -27,9 +26,7 @@ pub(super) fn list(capture: &Capture, args: &Args, out: &mut dyn Write) -> Resul
     let wanted = Wanted::new(capture, args)?;
     let origins = capture.origin_names();
     let mut face = show::PacketFace::new(args.output.format, out);
-    if args.output.format == Format::Csv {
-        face.heading()?;
-    }
+    face.heading()?;
     let listing = Rc::new(RefCell::new(Listing {
         waiting: VecDeque::new(),
         wanted,

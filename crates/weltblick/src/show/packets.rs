@@ -30,9 +30,19 @@ impl<'a> PacketFace<'a> {
         Self { format, out }
     }
 
-    /// The first line of CSV.
+    /// The first line.
     pub(crate) fn heading(&mut self) -> io::Result<()> {
-        writeln!(self.out, "stream,byte,bytes,cycle_low,cycle_high,packet,meaning")
+        match self.format {
+            Format::Csv => {
+                writeln!(self.out, "stream,byte,bytes,cycle_low,cycle_high,packet,meaning")
+            }
+            Format::Text => writeln!(
+                self.out,
+                "{:<16} {:>4}  {:<26} {:<16} meaning",
+                "byte", "size", "time (-uncertain)", "packet"
+            ),
+            Format::Json => Ok(()),
+        }
     }
 
     /// A packet.

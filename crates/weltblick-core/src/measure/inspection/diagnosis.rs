@@ -246,7 +246,8 @@ impl Evidence<'_> {
         let missing = self.context.and_then(Context::missing);
         let lost = missing.map_or_else(String::new, |missing| {
             format!(
-                " Up to {missing} samples ({:.2} %) are missing.",
+                " Up to {missing} {} missing ({:.2} %).",
+                if missing == 1 { "sample is" } else { "samples are" },
                 percent(missing, self.counted.recording.samples() + missing)
             )
         });
@@ -278,12 +279,14 @@ impl Evidence<'_> {
         let Some((period, capacity)) = known.filter(|_| count > 0) else {
             return OTHERWISE.into();
         };
-        // Every sample brings about one timestamp; what was dropped would have come on top.
+        // Every sample brings about one timestamp. What was dropped would have come on top: as large
+        // a part of everything else as of the samples.
         let stamp =
             wire.bytes(Kind::LocalTime) as f64 / wire.packets(Kind::LocalTime).max(1) as f64;
         let each = bytes as f64 / count as f64 + stamp;
-        let sampled = each * (count + missing.unwrap_or(count)) as f64;
-        let other = (wire.raw_bytes as f64 - each * count as f64).max(0.0);
+        let whole = (count + missing.unwrap_or(count)) as f64 / count as f64;
+        let sampled = each * count as f64 * whole;
+        let other = (wire.raw_bytes as f64 - each * count as f64).max(0.0) * whole;
         let room = LINK_USE * capacity - other;
         if room <= 0.0 {
             return "What is traced beside the samples fills the link alone: widen the link, or switch exception trace, timestamps or stimulus ports off.".into();

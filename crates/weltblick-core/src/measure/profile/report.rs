@@ -209,7 +209,8 @@ impl Context<'_> {
             Some(missing) => {
                 let part = 100.0 * missing as f64 / (samples + missing) as f64;
                 doubts.push(format!(
-                    "Up to {missing} samples ({part:.2} % of all) are missing: each share may be off by as much, beside its interval."
+                    "Up to {missing} {samples} missing ({part:.2} % of all): each share may be off by as much, beside its interval.",
+                    samples = if missing == 1 { "sample is" } else { "samples are" },
                 ));
             }
             None => doubts.push(

@@ -1,0 +1,77 @@
+use super::support::Bench;
+
+const SETUP: &str = "--image buoy/wave-buoy.elf --core-clock 47.972352MHz --pc-sample-period 4096 --tick-period 1ms --name wave-buoy";
+
+#[test]
+fn a_folder_made_from_raw_files_is_as_good_as_one_by_hand() {
+    let bench = Bench::new();
+    let out = bench.out(&format!("import buoy/swo.bin --out made {SETUP}"));
+    assert!(out.contains("next: weltblick inspect made"), "{out}");
+    assert_eq!(bench.read("made/swo.bin"), bench.read("buoy/swo.bin"));
+    assert_eq!(bench.out("profile made --format csv"), bench.out("profile buoy --format csv"));
+    assert_eq!(
+        bench.out("inspect made --format json"),
+        bench.out("inspect buoy --format json"),
+        "the tick period travels too"
+    );
+}
+
+#[test]
+fn several_files_are_one_stream() {
+    let bench = Bench::new();
+    let bytes = bench.read("buoy/swo.bin");
+    // Cut inside a packet: the seam must not show.
+    bench.write("swo.0", &bytes[..100_001]);
+    bench.write("swo.1", &bytes[100_001..]);
+    bench.out(&format!("import swo.0 swo.1 --out made {SETUP}"));
+    assert_eq!(bench.out("profile made --format csv"), bench.out("profile buoy --format csv"));
+}
+
+#[test]
+fn an_existing_folder_is_refused_unless_told() {
+    let bench = Bench::new();
+    let import = format!("import buoy/swo.bin --out made {SETUP}");
+    bench.out(&import);
+    assert!(bench.error(&import).contains("--replace"));
+    bench.out(&format!("{import} --replace"));
+    bench.write("precious/thesis.txt", "years of work");
+    let error = bench.error("import buoy/swo.bin --out precious --replace");
+    assert!(error.contains("something else"), "{error}");
+    assert!(bench.path("precious/thesis.txt").exists());
+}
+
+#[test]
+fn amending_changes_settings_and_keeps_the_rest() {
+    let bench = Bench::new();
+    bench.out("import buoy/swo.bin --out made --pc-sample-period 64");
+    assert!(bench.error("profile made").contains("--image"));
+    bench.out(&format!("import --amend --out made {SETUP}"));
+    assert_eq!(bench.out("profile made --format csv"), bench.out("profile buoy --format csv"));
+    let manifest = String::from_utf8(bench.read("made/capture.toml")).unwrap();
+    assert!(
+        manifest.contains("pc_sample_period = 4096") && !manifest.contains("64\n"),
+        "{manifest}"
+    );
+}
+
+#[test]
+fn framing_is_remembered() {
+    let bench = Bench::new();
+    bench.out("import buoy/swo.bin --out made --framing tpiu --trace-id 5");
+    let manifest = String::from_utf8(bench.read("made/capture.toml")).unwrap();
+    assert!(manifest.contains("framing = \"tpiu\"") && manifest.contains("trace_id = 5"));
+    bench.out("inspect made");
+}
+
+#[test]
+fn nothing_is_left_behind_when_it_fails() {
+    let bench = Bench::new();
+    bench.write("broken.elf", "not an ELF file");
+    assert!(
+        bench.error("import buoy/swo.bin --out made --image broken.elf").contains("no ELF file")
+    );
+    assert!(bench.error("import missing.bin --out made").contains("missing.bin"));
+    assert!(!bench.path("made").exists());
+    let left = std::fs::read_dir(bench.path(".")).unwrap().count();
+    assert_eq!(left, 3, "buoy, budgets.toml, broken.elf");
+}

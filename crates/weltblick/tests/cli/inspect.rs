@@ -1,0 +1,58 @@
+use super::support::Bench;
+use insta::assert_snapshot;
+
+#[test]
+fn the_demo_capture() {
+    assert_snapshot!(Bench::new().out("inspect buoy"));
+}
+
+#[test]
+fn its_first_packets() {
+    assert_snapshot!(Bench::new().out("inspect buoy --packets --top 40"));
+}
+
+#[test]
+fn packets_within_bytes_and_times() {
+    let bench = Bench::new();
+    assert_snapshot!(bench.out("inspect buoy --packets --within swo@4096..swo@4140"));
+    let times = bench.out("inspect buoy --packets --within 1s..1.001s");
+    assert!(
+        times.lines().count() > 20 && times.lines().skip(1).all(|line| line.contains(" us")),
+        "{times}"
+    );
+    let error = bench.error("inspect buoy --packets --within port@1..port@2");
+    assert!(error.contains("this capture has swo"), "{error}");
+}
+
+#[test]
+fn every_byte_stands_in_exactly_one_line() {
+    let bench = Bench::new();
+    let out = bench.out("inspect buoy --packets --format csv");
+    let mut next = 0;
+    for record in csv::Reader::from_reader(out.as_bytes()).records() {
+        let record = record.unwrap();
+        let (at, bytes): (u64, u64) = (record[1].parse().unwrap(), record[2].parse().unwrap());
+        assert_eq!(at, next, "{record:?}");
+        next = at + bytes;
+    }
+    assert_eq!(next, bench.read("buoy/swo.bin").len() as u64);
+}
+
+#[test]
+fn json_is_one_object_a_line_for_packets() {
+    let out = Bench::new().out("inspect buoy --packets --top 5 --format json");
+    for line in out.lines() {
+        let packet: serde_json::Value = serde_json::from_str(line).unwrap();
+        assert!(packet["byte"].is_u64() && packet["packet"].is_string());
+    }
+    assert_eq!(out.lines().count(), 5);
+}
+
+#[test]
+fn json_and_schema_agree_on_the_version() {
+    let bench = Bench::new();
+    let report = bench.json("inspect buoy");
+    assert_eq!(report["schema"], "weltblick/inspect/1");
+    assert_eq!(report["image"]["agreement"]["outside"], 0);
+    assert!(bench.out("inspect buoy --schema").contains("sampling_period_measured"));
+}

@@ -1,0 +1,11 @@
+//! The built program, as its users meet it: whole outputs and exit codes in folders of their own.
+
+mod bad_input;
+mod check;
+mod demo;
+mod diagnosis;
+mod import;
+mod inspect;
+mod memory;
+mod profile;
+mod support;

@@ -1,0 +1,158 @@
+use super::support::{Bench, recorded};
+use insta::assert_snapshot;
+use std::io::Write as _;
+use std::process::Stdio;
+use weltblick_standin::machine::Setup;
+use weltblick_standin::recording::TraceSetup;
+
+#[test]
+fn by_function() {
+    assert_snapshot!(Bench::new().out("profile buoy --top 12"));
+}
+
+#[test]
+fn by_function_with_inlined_ones_apart() {
+    assert_snapshot!(Bench::new().out("profile buoy --top 10 --inline"));
+}
+
+#[test]
+fn by_file() {
+    assert_snapshot!(Bench::new().out("profile buoy --by file --top 8"));
+}
+
+#[test]
+fn by_line() {
+    assert_snapshot!(Bench::new().out("profile buoy --by line --top 8"));
+}
+
+#[test]
+fn by_address() {
+    assert_snapshot!(Bench::new().out("profile buoy --by address --top 8"));
+}
+
+#[test]
+fn sorted_by_name() {
+    let out = Bench::new().out("profile buoy --sort name --top 5");
+    let names: Vec<&str> = out.lines().skip(6).take(4).collect();
+    assert!(names.windows(2).all(|pair| pair[0] != pair[1]), "{out}");
+    assert!(out.contains("__aeabi_uldivmod"), "{out}");
+}
+
+#[test]
+fn a_window_of_time() {
+    assert_snapshot!(Bench::new().out("profile buoy --within 1s..1.2s --top 5"));
+}
+
+#[test]
+fn windows_add_up_to_the_whole() {
+    let bench = Bench::new();
+    let whole = bench.json("profile buoy");
+    let windows = bench.json("profile buoy --every 250ms");
+    let windows = windows.as_array().unwrap();
+    assert!((12..=13).contains(&windows.len()), "the last event may stand just past 3 s");
+    let samples = |report: &serde_json::Value| report["recording"]["samples"].as_u64().unwrap();
+    let cut = windows[0]["evidence"]["samples_cut"].as_u64().unwrap();
+    assert_eq!(windows.iter().map(samples).sum::<u64>() + cut, samples(&whole));
+    assert!(bench.error("profile buoy --every 1us").contains("1000 windows"));
+}
+
+#[test]
+fn json_is_as_its_schema_says() {
+    let bench = Bench::new();
+    let report = bench.json("profile buoy");
+    let schema: serde_json::Value =
+        serde_json::from_str(&bench.out("profile buoy --schema")).unwrap();
+    assert_eq!(report["schema"], "weltblick/profile/1");
+    let row = &report["rows"][1];
+    assert_eq!(row["function"], "spectrum_power");
+    let described = &schema["$defs"]["ReportRow"]["properties"];
+    for field in row.as_object().unwrap().keys() {
+        assert!(described.get(field).is_some(), "{field} is not in the schema");
+    }
+    let shares: f64 =
+        report["rows"].as_array().unwrap().iter().map(|row| row["share"].as_f64().unwrap()).sum();
+    assert!((shares - 1.0).abs() < 1e-9);
+}
+
+#[test]
+fn csv_has_one_line_per_row() {
+    let out = Bench::new().out("profile buoy --format csv");
+    let mut lines = out.lines();
+    assert!(lines.next().unwrap().starts_with("from_ns,until_ns,kind,function,file"));
+    assert_eq!(lines.next().unwrap().split(',').count(), 15);
+    assert!(out.contains(",code,spectrum_power,src/dsp/spectrum.c,"));
+}
+
+#[test]
+fn reads_standard_input_and_raw_files_alike() {
+    let bench = Bench::new();
+    let setup =
+        "--image buoy/wave-buoy.elf --core-clock 47.972352MHz --pc-sample-period 4096 --format csv";
+    let file = bench.out(&format!("profile buoy/swo.bin {setup}"));
+    let mut child = bench
+        .command(&format!("profile - {setup}"))
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(&bench.read("buoy/swo.bin")).unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(String::from_utf8(output.stdout).unwrap(), file);
+    assert_eq!(file, bench.out("profile buoy --format csv"));
+}
+
+#[test]
+fn a_closed_pipe_is_a_quiet_end() {
+    let bench = Bench::new();
+    let mut child = bench
+        .command("profile buoy --by address --top 0")
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert_eq!((output.status.code(), output.stderr.as_slice()), (Some(0), &b""[..]));
+}
+
+#[test]
+fn colour_only_when_asked_for() {
+    let bench = Bench::new();
+    assert!(!bench.out("profile buoy").contains('\u{1b}'));
+    assert!(bench.out("profile buoy --color always").contains("\u{1b}["));
+}
+
+#[test]
+fn without_timestamps_there_is_order_but_no_window() {
+    let bench = Bench::new();
+    let trace = TraceSetup { timestamps: None, ..TraceSetup::default() };
+    bench.write("buoy/swo.bin", recorded(Setup::default(), trace, 0.3));
+    let report = bench.json("profile buoy");
+    // 0.3 s, from the number of samples alone.
+    let ns = report["recording"]["duration"]["ns"].as_f64().unwrap();
+    assert!((ns / 3e8 - 1.0).abs() < 0.01, "{ns}");
+    assert!(bench.error("profile buoy --within 0s..1s").contains("no timestamps"));
+    assert!(bench.error("profile buoy --every 10ms").contains("no timestamps"));
+}
+
+#[test]
+fn frames_of_a_trace_port_read_like_the_plain_stream() {
+    let bench = Bench::new();
+    let plain = bench.out("profile buoy --format csv");
+    let mut formatter = weltblick_standin::trace::tpiu::Formatter::new();
+    for chunk in bench.read("buoy/swo.bin").chunks(500) {
+        formatter.synchronise();
+        formatter.write(3, chunk);
+        formatter.write(9, b"another source");
+    }
+    formatter.complete();
+    bench.write("buoy/port.bin", formatter.take());
+    bench.write(
+        "buoy/capture.toml",
+        "format = 1\nimage = 'wave-buoy.elf'\n[target]\ncore_clock = '47.972352 MHz'\n\
+         [[stream]]\nfile = 'port.bin'\nframing = 'tpiu'\n\
+         [[stream.source]]\ntrace_id = 3\nprotocol = 'itm'\n\
+         [stream.source.settings]\npc_sample_period = 4096\n",
+    );
+    assert_eq!(bench.out("profile buoy --format csv"), plain);
+}

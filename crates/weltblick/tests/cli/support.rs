@@ -1,0 +1,119 @@
+//! A folder with the demo's data, and ways to run the program in it.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+use tempfile::TempDir;
+use weltblick_standin::Program;
+use weltblick_standin::machine::Setup;
+use weltblick_standin::recording::{TraceSetup, record};
+
+pub(crate) const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
+pub(crate) const TRACE: &[u8] = include_bytes!("../../../../demo/buoy/swo.bin");
+const MANIFEST: &str = include_str!("../../../../demo/buoy/capture.toml");
+const BUDGETS: &str = include_str!("../../../../demo/budgets.toml");
+
+/// A temporary folder, current for every command.
+pub(crate) struct Bench {
+    folder: TempDir,
+}
+
+/// How a command ended.
+#[derive(Debug)]
+pub(crate) struct Ended {
+    pub(crate) code: i32,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+impl Bench {
+    /// With the capture `buoy/` and `budgets.toml`.
+    pub(crate) fn new() -> Self {
+        let bench = Self { folder: TempDir::new().unwrap() };
+        bench.write("buoy/wave-buoy.elf", FIRMWARE);
+        bench.write("buoy/swo.bin", TRACE);
+        bench.write("buoy/capture.toml", MANIFEST);
+        bench.write("budgets.toml", BUDGETS);
+        bench
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub(crate) fn write(&self, name: &str, bytes: impl AsRef<[u8]>) {
+        let path = self.path(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    }
+
+    pub(crate) fn read(&self, name: &str) -> Vec<u8> {
+        fs::read(self.path(name)).unwrap()
+    }
+
+    /// Changes the manifest by replacing a piece that must be there.
+    pub(crate) fn edit_manifest(&self, from: &str, to: &str) {
+        assert!(MANIFEST.contains(from), "{from}");
+        self.write("buoy/capture.toml", MANIFEST.replace(from, to));
+    }
+
+    /// The program with a fixed environment.
+    pub(crate) fn command(&self, arguments: &str) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_weltblick"));
+        command.args(arguments.split_whitespace()).current_dir(self.folder.path());
+        command.env_clear().env("LC_ALL", "C.UTF-8").stdin(Stdio::null());
+        command
+    }
+
+    /// Runs the program to its end.
+    pub(crate) fn run(&self, arguments: &str) -> Ended {
+        ended(self.command(arguments).output().unwrap())
+    }
+
+    /// Runs it, and expects success and silence on standard error.
+    pub(crate) fn out(&self, arguments: &str) -> String {
+        let ended = self.run(arguments);
+        assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{arguments}\n{}", ended.out);
+        ended.out
+    }
+
+    /// Runs it, and expects one clear error.
+    pub(crate) fn error(&self, arguments: &str) -> String {
+        let ended = self.run(arguments);
+        assert_eq!((ended.code, ended.out.as_str()), (2, ""), "{arguments}\n{}", ended.err);
+        assert!(!ended.err.contains("panicked") && !ended.err.contains('\u{1b}'), "{}", ended.err);
+        ended.err
+    }
+
+    /// Runs it with `--format json`.
+    pub(crate) fn json(&self, arguments: &str) -> serde_json::Value {
+        serde_json::from_str(&self.run(&format!("{arguments} --format json")).out).unwrap()
+    }
+}
+
+pub(crate) fn ended(output: Output) -> Ended {
+    Ended {
+        code: output.status.code().expect("no signal ends it"),
+        out: String::from_utf8(output.stdout).unwrap(),
+        err: String::from_utf8(output.stderr).unwrap(),
+    }
+}
+
+/// A recording of the demo firmware with another set-up.
+pub(crate) fn recorded(setup: Setup, trace: TraceSetup, seconds: f64) -> Vec<u8> {
+    let program = Program::parse(FIRMWARE).unwrap();
+    let cycles = (seconds * setup.core_clock as f64) as u64;
+    record(&program, setup, trace, cycles).unwrap().1
+}
+
+/// Writes a file of `size` bytes that repeats `bytes`, without holding it in memory.
+pub(crate) fn write_repeated(path: &Path, bytes: &[u8], size: usize) {
+    use std::io::Write as _;
+    let mut file = std::io::BufWriter::new(fs::File::create(path).unwrap());
+    let mut left = size;
+    while left > 0 {
+        let now = left.min(bytes.len());
+        file.write_all(&bytes[..now]).unwrap();
+        left -= now;
+    }
+}
