@@ -168,9 +168,17 @@ impl<'d> Table<'d> {
         self.text(key)?.ok_or_else(|| self.missing(key))
     }
 
-    /// A fault for a key that must be there.
+    /// A fault for a key that must be there: it may stand there misspelt.
     #[must_use]
     pub fn missing(&self, key: &str) -> Fault {
+        let known = self.known.borrow();
+        let is_typo =
+            |name: &str| !known.contains(&name) && strsim::damerau_levenshtein(name, key) <= 2;
+        if let Some(typo) = self.entries.keys().find(|name| is_typo(name.get_ref())) {
+            let message =
+                format!("{} has no key `{}`; did you mean `{key}`?", self.name, typo.get_ref());
+            return self.fault(typo.span(), message);
+        }
         self.fault(self.span(), format!("{} needs the key `{key}`", self.name))
     }
 

@@ -65,6 +65,12 @@ impl Program {
         Ok(Self { segments, symbols })
     }
 
+    /// A program of one segment, without symbols.
+    #[must_use]
+    pub fn from_bytes(address: u32, bytes: Vec<u8>) -> Self {
+        Self { segments: vec![(address, bytes)], symbols: Vec::new() }
+    }
+
     /// Address (thumb bit clear) and size of a symbol.
     #[must_use]
     pub fn symbol(&self, name: &str) -> Option<(u32, u32)> {

@@ -118,11 +118,8 @@ impl Manifest {
     /// use weltblick_core::capture::Manifest;
     /// let text = "format = 1\n[[stream]]\nfile = 'swo.bin'\nprotcol = 'itm'\n";
     /// let fault = Manifest::parse("capture.toml", text).unwrap_err();
-    /// assert_eq!(fault.line, 2);
-    /// let text = text.replace("protcol = 'itm'", "protocol = 'itm'\nframeing = 'none'");
-    /// let fault = Manifest::parse("capture.toml", &text).unwrap_err();
-    /// assert_eq!(fault.line, 5);
-    /// assert!(fault.message.ends_with("did you mean `framing`?"));
+    /// assert_eq!(fault.line, 4);
+    /// assert!(fault.message.ends_with("did you mean `protocol`?"));
     /// ```
     pub fn parse(file: &str, text: &str) -> Result<Self, Fault> {
         let source = Source::new(file, text);

@@ -4,6 +4,8 @@
 //! beside it; see the design notes in `ARCHITECTURE.md`.
 
 mod from_itm;
+#[cfg(test)]
+mod tests;
 mod vocabulary;
 
 pub use from_itm::{ItmClock, ItmEvents, ItmReader};

@@ -5,8 +5,6 @@ mod diagnosis;
 mod kinds;
 mod rate;
 mod report;
-#[cfg(test)]
-mod tests;
 mod trial;
 
 pub use agreement::{Agreement, agreement};

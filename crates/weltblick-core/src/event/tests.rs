@@ -1,0 +1,160 @@
+//! Times, pages and joined accesses, packet by packet.
+
+use super::*;
+use crate::time::Window;
+use crate::wire::itm::{Decoder, Packet, Relation, Sink as _};
+
+#[derive(Default)]
+struct Recorder(Vec<(Option<Window>, Event)>);
+
+impl Sink for Recorder {
+    fn event(&mut self, position: Position, event: &Event) {
+        self.0.push((position.time, event.clone()));
+    }
+}
+
+fn read(prescaler: u32, packets: &[Packet]) -> Vec<(Option<Window>, Event)> {
+    let mut recorder = Recorder::default();
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler });
+    for (at, packet) in (0..).zip(packets) {
+        reader.into_sink(&mut recorder).packet(at..at + 1, *packet);
+    }
+    reader.finish(&mut recorder);
+    recorder.0
+}
+
+fn time(ticks: u32, relation: Relation) -> Packet {
+    Packet::LocalTime { ticks, relation }
+}
+
+const SAMPLE: Packet = Packet::PcSample { pc: 0x0800_0001 };
+const SAMPLED: Event = Event::Sample { pc: 0x0800_0000 };
+
+fn window(earliest: u64, latest: u64) -> Option<Window> {
+    Some(Window { earliest, latest })
+}
+
+#[test]
+fn a_timestamp_dates_the_packets_before_it() {
+    let sync = Relation::Synchronous;
+    let seen = read(1, &[SAMPLE, time(100, sync), Packet::Asleep, SAMPLE, time(50, sync), SAMPLE]);
+    assert_eq!(
+        seen,
+        [
+            (window(100, 100), SAMPLED),
+            // Only the last packet before a timestamp is dated exactly.
+            (window(100, 150), Event::Asleep),
+            (window(150, 150), SAMPLED),
+            // Nothing dates what follows the last timestamp.
+            (None, SAMPLED),
+        ]
+    );
+}
+
+#[test]
+fn a_delay_widens_the_window_back_to_the_timestamp_before() {
+    for relation in [Relation::TimestampDelayed, Relation::PacketDelayed, Relation::BothDelayed] {
+        let seen = read(1, &[SAMPLE, time(10, Relation::Synchronous), SAMPLE, time(5, relation)]);
+        assert_eq!(seen[1], (window(10, 15), SAMPLED), "{relation:?}");
+    }
+}
+
+#[test]
+fn a_prescaler_leaves_its_cycles_open() {
+    let seen = read(16, &[SAMPLE, time(3, Relation::Synchronous)]);
+    assert_eq!(seen, [(window(48, 63), SAMPLED)]);
+}
+
+#[test]
+fn pages_reach_ports_beyond_31() {
+    let page = Packet::Extension { hardware: false, value: 2 };
+    let write = Packet::Stimulus { port: 5, size: crate::wire::itm::Size::Half, value: 0x4142 };
+    let seen = read(1, &[write, page, write]);
+    let said = |port| Event::Said { port, bytes: Bytes::from_word(0x4142, 2) };
+    assert_eq!(seen, [(None, said(5)), (None, said(69))]);
+    assert_eq!(Bytes::from_word(0x4142, 2).as_slice(), b"BA");
+}
+
+#[test]
+fn the_parts_of_an_access_become_one_event() {
+    let code = Packet::DataPc { comparator: 1, pc: 0x0800_0101 };
+    let address = Packet::DataAddress { comparator: 1, offset: 0x20 };
+    let value = |comparator| Packet::DataValue {
+        comparator,
+        write: true,
+        size: crate::wire::itm::Size::Byte,
+        value: 7,
+    };
+    let seen = read(1, &[code, address, value(1), value(1), code, value(2), SAMPLE, value(1)]);
+    let accessed = |watch, code, address, value: bool| Event::Accessed {
+        watch,
+        code,
+        address,
+        value: value.then_some(Value { bits: 7, size: 1 }),
+        access: value.then_some(Access::Write),
+    };
+    let events: Vec<Event> = seen.into_iter().map(|(_, event)| event).collect();
+    assert_eq!(
+        events,
+        [
+            accessed(1, Some(0x0800_0100), Some(0x20), true),
+            accessed(1, None, None, true),
+            accessed(1, Some(0x0800_0100), None, false),
+            accessed(2, None, None, true),
+            SAMPLED,
+            accessed(1, None, None, true),
+        ]
+    );
+}
+
+#[test]
+fn global_timestamps_are_pieced_together() {
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1 });
+    let low =
+        |bits, width| Packet::GlobalTimeLow { bits, width, clock_changed: false, wrapped: false };
+    let mut feed = |packet| {
+        reader.into_sink(&mut Recorder::default()).packet(0..1, packet);
+        reader.global()
+    };
+    assert_eq!(feed(low(5, 7)), None, "a short one completes nothing");
+    assert_eq!(feed(low(0x0200_0001, 26)), Some(0x0200_0001));
+    assert_eq!(feed(Packet::GlobalTimeHigh { bits: 3, width: 22 }), Some(3 << 26 | 0x0200_0001));
+    assert_eq!(feed(low(0x7f, 7)), Some(3 << 26 | 0x0200_007f));
+}
+
+#[test]
+fn a_loss_leaves_what_waited_undated_and_slips_time() {
+    let mut recorder = Recorder::default();
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1 });
+    let mut decoder = Decoder::new();
+    // A sample, a timestamp of 10, a sample, a reserved header.
+    decoder.push(
+        &[0x17, 0, 0, 0, 8, 0xc0, 10, 0x17, 0, 0, 0, 8, 0x80, 0, 0],
+        &mut reader.into_sink(&mut recorder),
+    );
+    assert!(!reader.slipped());
+    decoder.finish(&mut reader.into_sink(&mut recorder));
+    assert!(reader.slipped());
+    reader.finish(&mut recorder);
+    let why = LossReason::Malformed(crate::wire::itm::Malformed::ReservedHeader);
+    assert_eq!(
+        recorder.0,
+        [
+            (window(10, 10), SAMPLED),
+            (None, SAMPLED),
+            (window(10, 10), Event::Lost { bytes: 12..15, why }),
+        ]
+    );
+}
+
+#[test]
+fn a_stream_without_timestamps_holds_little() {
+    let mut recorder = Recorder::default();
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1 });
+    for at in 0..10_000 {
+        reader.into_sink(&mut recorder).packet(at..at + 1, SAMPLE);
+    }
+    assert!(recorder.0.len() > 8_000, "most have been handed on: {}", recorder.0.len());
+    reader.finish(&mut recorder);
+    assert_eq!(recorder.0.len(), 10_000);
+}
