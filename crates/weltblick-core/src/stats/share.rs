@@ -103,8 +103,8 @@ mod tests {
     fn sticky(state: &mut u64, stay: u64, now: &mut usize) -> usize {
         *state =
             state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        if (*state >> 33) % stay == 0 {
-            *now = usize::from((*state >> 20) % 4 == 0);
+        if (*state >> 33).is_multiple_of(stay) {
+            *now = usize::from((*state >> 20).is_multiple_of(4));
         }
         *now
     }

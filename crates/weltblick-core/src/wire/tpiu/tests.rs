@@ -62,7 +62,7 @@ fn reads_a_frame_with_both_kinds_of_change() {
     assert_eq!(deframe(Start::AtFrame, std::iter::once(&FRAME[..])).data, expected());
     let stream = [&SYNC[..], &FRAME].concat();
     let seen = deframe(Start::Anywhere, std::iter::once(&stream[..]));
-    assert_eq!((seen.data.clone(), seen.syncs.as_slice()), (expected(), &[0..4][..]));
+    assert_eq!((&seen.data, seen.syncs.len()), (&expected(), 1));
     for cut in 1..stream.len() {
         assert_eq!(deframe(Start::Anywhere, stream.chunks(cut)), seen);
     }
