@@ -93,8 +93,18 @@ impl Deframer {
     }
 
     /// Reads the next bytes of the framed stream.
-    pub fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
-        for &byte in bytes {
+    pub fn push(&mut self, mut bytes: &[u8], sink: &mut impl Sink) {
+        while let Some((&byte, rest)) = bytes.split_first() {
+            if let Some(frame) = self.whole_frame(bytes) {
+                self.frame = frame;
+                self.frame_start = self.offset;
+                self.offset += FRAME as u64;
+                self.last = u32::from_be_bytes([frame[12], frame[13], frame[14], frame[15]]);
+                self.unpack(sink);
+                bytes = &bytes[FRAME..];
+                continue;
+            }
+            bytes = rest;
             let at = self.offset;
             self.offset += 1;
             self.last = self.last << 8 | u32::from(byte);
@@ -104,6 +114,21 @@ impl Deframer {
                 self.take(byte, at, sink);
             }
         }
+    }
+
+    /// The next frame, if it lies in `bytes` as a whole and no synchronisation starts in it: none
+    /// of its even bytes is `FF`. Byte by byte gives the same at half the rate.
+    #[inline]
+    fn whole_frame(&self, bytes: &[u8]) -> Option<[u8; FRAME]> {
+        const EVEN: u128 = 0x00ff_00ff_00ff_00ff_00ff_00ff_00ff_00ff;
+        const ONES: u128 = 0x0001_0001_0001_0001_0001_0001_0001_0001;
+        if self.len > 0 || self.sync_bytes > 0 || self.lost.is_some() {
+            return None;
+        }
+        let frame = bytes.first_chunk::<FRAME>()?;
+        let even = u128::from_le_bytes(*frame) & EVEN;
+        // An FF carries into the byte above it, which is masked out.
+        ((even + ONES) & !EVEN == 0).then_some(*frame)
     }
 
     /// Ends the stream: an open frame is lost.
