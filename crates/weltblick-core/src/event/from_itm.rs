@@ -28,14 +28,14 @@ pub struct ItmClock {
 }
 
 /// The event that the next timestamp dates, as separate fields that are never moved as a whole.
-/// Samples, which outnumber everything else, are kept as bare numbers: the compiler then sees which
-/// event it hands on, and the figures' matches on it vanish.
+/// Samples and exceptions, which outnumber everything else, are kept as bare numbers: the compiler
+/// then sees which event it hands on, and the figures' matches on it vanish.
 #[derive(Debug)]
 struct Newest {
     kind: Kind,
     offset: u64,
-    /// Of [`Kind::Sample`].
-    pc: u32,
+    /// The program counter of a sample, or the number of an exception.
+    value: u32,
     /// Of [`Kind::Other`].
     other: Event,
 }
@@ -45,18 +45,24 @@ enum Kind {
     None,
     Sample,
     Asleep,
+    Entered,
+    Left,
+    Resumed,
     Other,
 }
 
 impl Newest {
-    const NONE: Self = Self { kind: Kind::None, offset: 0, pc: 0, other: Event::Asleep };
+    const NONE: Self = Self { kind: Kind::None, offset: 0, value: 0, other: Event::Asleep };
 
     /// Takes the event out.
     fn take(&mut self) -> Option<(u64, Event)> {
         let event = match std::mem::replace(&mut self.kind, Kind::None) {
             Kind::None => return None,
-            Kind::Sample => sample(self.pc),
+            Kind::Sample => sample(self.value),
             Kind::Asleep => Event::Asleep,
+            Kind::Entered => Event::Entered { exception: self.value as u16 },
+            Kind::Left => Event::Left { exception: self.value as u16 },
+            Kind::Resumed => Event::Resumed { exception: self.value as u16 },
             Kind::Other => self.other.clone(),
         };
         Some((self.offset, event))
@@ -153,17 +159,18 @@ impl ItmReader {
 
     /// Makes room for a new event at `offset`; the one before it goes to the earlier ones.
     #[inline(always)]
-    fn hold(&mut self, offset: u64, kind: Kind, sink: &mut impl Sink) {
+    fn hold(&mut self, offset: u64, kind: Kind, value: u32, sink: &mut impl Sink) {
         self.joins = false;
         if self.newest.kind != Kind::None {
             self.hold_earlier(sink);
         }
         self.newest.kind = kind;
         self.newest.offset = offset;
+        self.newest.value = value;
     }
 
     fn hold_other(&mut self, offset: u64, event: Event, sink: &mut impl Sink) {
-        self.hold(offset, Kind::Other, sink);
+        self.hold(offset, Kind::Other, 0, sink);
         self.newest.other = event;
     }
 
@@ -200,10 +207,15 @@ impl ItmReader {
         let earliest = if relation == Relation::Synchronous { now } else { before };
         let (origin, time) = (self.origin, Some(Window { earliest, latest }));
         let position = Position { origin, offset: self.newest.offset, time };
+        let value = self.newest.value;
+        let exception = value as u16;
         match self.newest.kind {
             Kind::None => {}
-            Kind::Sample => sink.event(position, &sample(self.newest.pc)),
+            Kind::Sample => sink.event(position, &sample(value)),
             Kind::Asleep => sink.event(position, &Event::Asleep),
+            Kind::Entered => sink.event(position, &Event::Entered { exception }),
+            Kind::Left => sink.event(position, &Event::Left { exception }),
+            Kind::Resumed => sink.event(position, &Event::Resumed { exception }),
             Kind::Other => hand_on(position, &self.newest.other, sink),
         }
         self.newest.kind = Kind::None;
@@ -301,10 +313,17 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
         match packet {
             // What a profile is made of comes first.
             Packet::PcSample { pc } => {
-                reader.hold(at.start, Kind::Sample, *sink);
-                reader.newest.pc = pc;
+                reader.hold(at.start, Kind::Sample, pc, *sink);
             }
-            Packet::Asleep => reader.hold(at.start, Kind::Asleep, *sink),
+            Packet::Asleep => reader.hold(at.start, Kind::Asleep, 0, *sink),
+            Packet::Exception { number, action } => {
+                let kind = match action {
+                    Action::Enter => Kind::Entered,
+                    Action::Exit => Kind::Left,
+                    Action::Return => Kind::Resumed,
+                };
+                reader.hold(at.start, kind, u32::from(number), *sink);
+            }
             Packet::LocalTime { ticks, relation } => reader.tick(ticks, relation, *sink),
             other => reader.packet(at.start, other, *sink),
         }
@@ -324,7 +343,6 @@ impl ItmReader {
             return;
         }
         match packet {
-            Packet::LocalTime { ticks, relation } => self.tick(ticks, relation, sink),
             Packet::Extension { hardware: false, value } => self.page = value,
             Packet::GlobalTimeLow { bits, width, .. } => self.global_low(bits, width),
             Packet::GlobalTimeHigh { bits, .. } => self.global_high(bits),
@@ -344,17 +362,10 @@ impl ItmReader {
     }
 }
 
-/// The event of a packet that is one event by itself.
+/// The event of a rare packet that is one event by itself.
 fn plain_event(offset: u64, packet: Packet, page: u32) -> Option<Event> {
     Some(match packet {
-        Packet::PcSample { pc } => sample(pc),
-        Packet::Asleep => Event::Asleep,
         Packet::Prohibited => Event::Unobservable,
-        Packet::Exception { number: exception, action } => match action {
-            Action::Enter => Event::Entered { exception },
-            Action::Exit => Event::Left { exception },
-            Action::Return => Event::Resumed { exception },
-        },
         Packet::Stimulus { port, size, value } => Event::Said {
             port: page.saturating_mul(32).saturating_add(u32::from(port)),
             bytes: Bytes::from_word(value, size.bytes() as u8),
