@@ -46,7 +46,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::check::csv(&report, out)?,
-        Format::Text => show::check::text(&report, &name, Paint::new(args.output.color), out)?,
+        Format::Text => {
+            let shown = capture.name.display().to_string();
+            show::check::text(&report, &name, &shown, Paint::new(args.output.color), out)?;
+        }
     }
     Ok(match report.verdict {
         Verdict::Met => Outcome::Done,

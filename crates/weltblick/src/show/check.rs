@@ -9,6 +9,7 @@ use weltblick_core::budget::{CheckReport, Judgement, Verdict};
 pub(crate) fn text(
     report: &CheckReport,
     file: &str,
+    capture: &str,
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
@@ -44,7 +45,7 @@ pub(crate) fn text(
         writeln!(out, "{line}")?;
     }
     for judgement in report.budgets.iter().filter(|b| b.verdict != Verdict::Met) {
-        explain(judgement, file, paint, out)?;
+        explain(judgement, file, capture, paint, out)?;
     }
     Ok(())
 }
@@ -82,12 +83,21 @@ fn mark(verdict: Verdict, paint: Paint) -> String {
     }
 }
 
-fn explain(judgement: &Judgement, file: &str, paint: Paint, out: &mut dyn Write) -> Result<()> {
+fn explain(
+    judgement: &Judgement,
+    file: &str,
+    capture: &str,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<()> {
     let name = plain(&judgement.budget);
     let word = if judgement.verdict == Verdict::Broken { "broken" } else { "undecided" };
     writeln!(out)?;
     writeln!(out, "{} {word} ({}:{})", paint.strong(&name), plain(file), judgement.line)?;
     writeln!(out, "  evidence: {}", plain(&judgement.evidence))?;
+    if judgement.verdict == Verdict::Broken && judgement.budget.starts_with("function.") {
+        writeln!(out, "  look closer: weltblick profile {} --by line", plain(capture))?;
+    }
     if let Some(advice) = &judgement.advice {
         let more = judgement
             .measure_longer_ns

@@ -44,6 +44,6 @@ impl Paint {
 
     /// Doubt and trouble: orange on terminals with 256 colours; always with a mark beside it.
     pub(crate) fn alarm(self, text: &str) -> String {
-        self.wrap("38;5;208", text)
+        self.wrap("38;5;166", text)
     }
 }

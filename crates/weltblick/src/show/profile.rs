@@ -151,16 +151,18 @@ fn names(row: &ReportRow, by: &str) -> (String, String) {
     }
 }
 
-/// The end of a path that is too long for a column: its beginning says least.
+/// A path that fits a column: ways up say nothing, and neither does its beginning if it is long.
 fn path_end(path: &str) -> String {
     const WIDEST: usize = 40;
     let length = path.chars().count();
-    if length <= WIDEST {
-        return path.to_owned();
-    }
-    let kept: String = path.chars().skip(length - WIDEST + 1).collect();
-    let whole = kept.find('/').map_or(kept.as_str(), |slash| &kept[slash..]);
-    format!("..{whole}")
+    let skipped = length.saturating_sub(WIDEST);
+    let kept: String = path.chars().skip(skipped).collect();
+    let whole = match kept.find('/') {
+        Some(slash) if skipped > 0 => &kept[slash + 1..],
+        _ => kept.as_str(),
+    };
+    let down = whole.trim_start_matches("../");
+    if skipped > 0 || down.len() < whole.len() { format!("../{down}") } else { down.to_owned() }
 }
 
 /// For spreadsheets: one table for all reports.

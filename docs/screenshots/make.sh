@@ -1,0 +1,41 @@
+#!/usr/bin/env bash
+# Takes the pictures in this folder anew: each command in a terminal window, on the demo data.
+# Needs Debian's xterm, xvfb, imagemagick and fonts-dejavu-core.
+set -euo pipefail
+cd "$(dirname "$0")/../.."
+cargo build --release --quiet
+out=$PWD/docs/screenshots
+export PATH=$PWD/target/release:$PATH
+work=$(mktemp -d)
+display=:$((90 + RANDOM % 900))
+Xvfb "$display" -screen 0 1400x2000x24 >/dev/null 2>&1 &
+server=$!
+trap 'kill $server 2>/dev/null; rm -rf "$work"' EXIT
+sleep 1
+cd "$work"
+weltblick demo >/dev/null
+
+# picture NAME COMMAND: the command and what it prints, in a window of 120 columns.
+picture() {
+  local name=$1 command=$2 rows
+  rows=$(($({ $command || true; } | wc -l) + 2))
+  printf 'printf "\\033[?25l\\033[1m$ %s\\033[0m\\n"; %s; touch %q; sleep 30\n' \
+    "$command" "$command --color always" "$work/$name.done" > "$name.sh"
+  DISPLAY=$display TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry "120x$rows+0+0" \
+    -bg '#fbfaf7' -fg '#222222' -xrm 'XTerm*color4: #1f5fa8' -xrm 'XTerm*boldMode: true' \
+    -b 12 +sb -e bash "$name.sh" &
+  local window=$!
+  while [ ! -e "$name.done" ]; do sleep 0.1; done
+  sleep 0.7
+  # The window alone, without the empty screen around it.
+  DISPLAY=$display import -window root "$work/$name.png"
+  convert "$work/$name.png" -bordercolor black -border 1 -trim +repage "$out/$name.png"
+  kill $window; wait $window 2>/dev/null || true
+}
+
+picture inspect "weltblick inspect weltblick-demo/buoy"
+picture packets "weltblick inspect weltblick-demo/buoy --packets --within 1s..2s --top 24"
+picture profile "weltblick profile weltblick-demo/buoy --top 20"
+picture lines "weltblick profile weltblick-demo/buoy --by line --top 12"
+picture check "weltblick check weltblick-demo/buoy weltblick-demo/budgets.toml"
+picture demo "weltblick demo"
