@@ -10,6 +10,10 @@ pub trait Tap {
     /// Bytes of the stream as they come, framing included.
     #[inline]
     fn raw(&mut self, _bytes: &[u8]) {}
+    /// Whether the rest of the recording is of no interest: whoever reads it may stop.
+    fn has_enough(&self) -> bool {
+        false
+    }
     /// A packet of an origin, and its bytes.
     #[inline]
     fn packet(&mut self, _origin: Origin, _at: Range<u64>, _packet: itm::Packet) {}

@@ -9,6 +9,8 @@
 const MOST_BATCHES: usize = 64;
 /// Observations in a batch at first.
 const FIRST_SIZE: u32 = 16;
+/// Batches that are kept of a recording that is done with.
+const SETTLED_BATCHES: usize = 16;
 /// Batches are not joined beyond this size, so that a count fits in 32 bits.
 const LARGEST_SIZE: u32 = 1 << 31;
 
@@ -36,7 +38,7 @@ impl Batches {
         }
         self.open[category] += 1;
         self.filled += 1;
-        if self.filled == self.size {
+        if self.filled >= self.size {
             self.close();
         }
     }
@@ -67,6 +69,32 @@ impl Batches {
         }
         self.closed = joined;
         self.size *= 2;
+    }
+
+    /// Joins batches until few are left: a quarter of the memory, and still enough for an interval.
+    pub fn settle(&mut self) {
+        while self.closed.len() > SETTLED_BATCHES && self.size < LARGEST_SIZE {
+            // An odd one out would be half a batch: it goes back to the open one.
+            if self.closed.len() % 2 == 1
+                && let Some(last) = self.closed.pop()
+            {
+                self.reopen(&last);
+            }
+            self.join_neighbours();
+        }
+        self.closed.iter_mut().for_each(Vec::shrink_to_fit);
+        self.open.shrink_to_fit();
+    }
+
+    /// Takes a closed batch back into the open one, which may hold up to two of them for a while.
+    fn reopen(&mut self, batch: &[u32]) {
+        if self.open.len() < batch.len() {
+            self.open.resize(batch.len(), 0);
+        }
+        for (total, count) in self.open.iter_mut().zip(batch) {
+            *total += count;
+        }
+        self.filled += self.size;
     }
 
     /// Observations of one category in all.
@@ -106,6 +134,21 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
+        #[test]
+        fn settling_keeps_every_observation(seen in proptest::collection::vec(0_usize..9, 0..5000), more in 0_usize..300) {
+            let mut batches = Batches::default();
+            seen.iter().for_each(|&category| batches.add(category));
+            batches.settle();
+            prop_assert!(batches.closed.len() <= SETTLED_BATCHES);
+            prop_assert_eq!(batches.total(), seen.len() as u64);
+            (0..more).for_each(|_| batches.add(3));
+            prop_assert_eq!(batches.total(), (seen.len() + more) as u64);
+            for category in 0..9 {
+                let plain = seen.iter().filter(|&&c| c == category).count() + if category == 3 { more } else { 0 };
+                prop_assert_eq!(batches.count(category), plain as u64);
+            }
+        }
+
         #[test]
         fn loses_no_observation(seen in proptest::collection::vec(0_usize..9, 0..5000)) {
             let mut batches = Batches::default();

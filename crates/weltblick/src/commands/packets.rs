@@ -181,6 +181,11 @@ impl Listing<'_> {
 struct Packets<'a>(Rc<RefCell<Listing<'a>>>);
 
 impl Tap for Packets<'_> {
+    fn has_enough(&self) -> bool {
+        let listing = self.0.borrow();
+        listing.left == 0 || listing.failed.is_some()
+    }
+
     fn packet(&mut self, origin: Origin, at: Range<u64>, packet: Packet) {
         self.0.borrow_mut().hold(origin, at, What::Packet(packet));
     }

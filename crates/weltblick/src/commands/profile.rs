@@ -11,7 +11,7 @@ use std::io::Write;
 use std::time::Duration;
 use weltblick_core::budget::{Point, PointRange};
 use weltblick_core::measure::cadence::Cadences;
-use weltblick_core::measure::profile::{By, ProfileReport, ReportRow, Series, report};
+use weltblick_core::measure::profile::{By, ProfileReport, ReportRow, Series, Window, report};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::within::Within;
 
@@ -156,20 +156,19 @@ fn series(capture: &Capture, args: &Args, every: Duration) -> Result<Vec<Profile
         (Series::new(clock.cycle_at(every)), Recording::default(), Cadences::default());
     capture.replay(&mut (), &mut counted)?;
     let (series, recording, cadences) = &counted;
-    let mut context = context(capture, recording, cadences, series.cut)?;
-    context.cut = series.cut;
-    let mut reports = Vec::new();
-    for (start, counts) in series.windows().context("--every")? {
-        let mut report = report(counts, by(args), &context);
-        let from = clock.nanoseconds(start);
-        report.from_ns = Some(from);
-        report.until_ns = Some(from + every.as_secs_f64() * 1e9);
-        reports.push(report);
-    }
-    if reports.is_empty() && recording.samples() > 0 {
+    let windows = series.windows().context("--every")?;
+    if windows.is_empty() && recording.samples() > 0 {
         bail!("--every needs times, and this recording has no timestamps");
     }
-    Ok(reports)
+    let one = |window: &Window| {
+        let context = context(capture, &window.recording, cadences, series.cut)?;
+        let mut report = report(&window.counts, by(args), &context);
+        let from = clock.nanoseconds(window.start);
+        report.from_ns = Some(from);
+        report.until_ns = Some(from + every.as_secs_f64() * 1e9);
+        Ok(report)
+    };
+    windows.iter().map(one).collect()
 }
 
 fn sort(rows: &mut [ReportRow], sort: Sort) {

@@ -4,6 +4,7 @@ use super::read::Input;
 use crate::cli::{CaptureArgs, FramingArg, SetupArgs};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
+use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
     Framing, ItmSettings, Line, MANIFEST, Manifest, Protocol, SourceSpec, StreamSpec, Tap,
@@ -196,7 +197,7 @@ impl Capture {
         names
     }
 
-    /// Reads all streams, one after the other, into events.
+    /// Reads all streams, one after the other, into events, until the tap has enough.
     pub(crate) fn replay(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
         let mut first = 0;
         for (spec, inputs) in self.manifest.streams.iter().zip(&self.inputs) {
@@ -205,7 +206,11 @@ impl Capture {
             for input in inputs {
                 input.read(|bytes| {
                     line.push(bytes, tap, sink);
-                    Ok(())
+                    if tap.has_enough() {
+                        ControlFlow::Break(())
+                    } else {
+                        ControlFlow::Continue(())
+                    }
                 })?;
             }
             line.finish(tap, sink);

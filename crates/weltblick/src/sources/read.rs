@@ -4,6 +4,7 @@ use anyhow::{Context as _, Result};
 use indicatif::{ProgressBar, ProgressStyle};
 use std::fs::File;
 use std::io::{self, IsTerminal as _, Read};
+use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -22,8 +23,8 @@ pub(crate) enum Input {
 }
 
 impl Input {
-    /// Hands all bytes to `take`, chunk by chunk.
-    pub(crate) fn read(&self, take: impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
+    /// Hands all bytes to `take`, chunk by chunk, until it breaks off.
+    pub(crate) fn read(&self, take: impl FnMut(&[u8]) -> ControlFlow<()>) -> Result<()> {
         match self {
             Self::File(path) => {
                 let name = || format!("{}", path.display());
@@ -41,7 +42,7 @@ impl Input {
 fn read_all(
     mut from: impl Read,
     size: Option<u64>,
-    mut take: impl FnMut(&[u8]) -> Result<()>,
+    mut take: impl FnMut(&[u8]) -> ControlFlow<()>,
 ) -> Result<()> {
     let mut buffer = vec![0; CHUNK];
     let mut progress = Progress::new(size);
@@ -49,7 +50,9 @@ fn read_all(
         match from.read(&mut buffer) {
             Ok(0) => break,
             Ok(count) => {
-                take(&buffer[..count])?;
+                if take(&buffer[..count]).is_break() {
+                    break;
+                }
                 progress.add(count as u64);
             }
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}

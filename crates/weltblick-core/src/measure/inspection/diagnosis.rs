@@ -274,9 +274,10 @@ impl Evidence<'_> {
                 .stated_period
                 .map(|period| period as f64)
                 .or_else(|| measured_period(recording, self.settings))?;
-            Some((period, recording.span()? as f64 * self.counted.rate.peak()?))
+            let capacity = recording.span()? as f64 * self.counted.rate.peak()?;
+            Some((period, capacity, missing?))
         })();
-        let Some((period, capacity)) = known.filter(|_| count > 0) else {
+        let Some((period, capacity, missing)) = known.filter(|_| count > 0) else {
             return OTHERWISE.into();
         };
         // Every sample brings about one timestamp. What was dropped would have come on top: as large
@@ -284,7 +285,7 @@ impl Evidence<'_> {
         let stamp =
             wire.bytes(Kind::LocalTime) as f64 / wire.packets(Kind::LocalTime).max(1) as f64;
         let each = bytes as f64 / count as f64 + stamp;
-        let whole = (count + missing.unwrap_or(count)) as f64 / count as f64;
+        let whole = (count + missing) as f64 / count as f64;
         let sampled = each * count as f64 * whole;
         let other = (wire.raw_bytes as f64 - each * count as f64).max(0.0) * whole;
         let room = LINK_USE * capacity - other;

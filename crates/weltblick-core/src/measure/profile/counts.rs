@@ -6,7 +6,7 @@ use rustc_hash::FxHashMap;
 
 /// Distinct addresses that are told apart: more are counted together, so that memory is bounded
 /// (64 batches of 4 bytes each: 32 MiB).
-const MOST_ADDRESSES: usize = 1 << 17;
+pub(super) const MOST_ADDRESSES: usize = 1 << 17;
 
 /// Samples per address. Category numbers are dense, so that a batch is a plain array.
 #[derive(Debug)]
@@ -15,8 +15,9 @@ pub struct SampleCounts {
     /// The address of each category from [`Self::FIRST_ADDRESS`] on.
     addresses: Vec<u64>,
     batches: Batches,
-    /// The last address and its category: loops are sampled at few places.
-    recent: [(u64, u32); RECENT],
+    /// Addresses that were sampled lately: loops are sampled at few places. Empty once settled.
+    recent: Vec<(u64, u32)>,
+    most: usize,
 }
 
 /// Slots of the small table in front of the hash map; a power of two.
@@ -24,12 +25,7 @@ const RECENT: usize = 256;
 
 impl Default for SampleCounts {
     fn default() -> Self {
-        Self {
-            categories: FxHashMap::default(),
-            addresses: Vec::new(),
-            batches: Batches::default(),
-            recent: [(u64::MAX, 0); RECENT],
-        }
+        Self::with_most(MOST_ADDRESSES)
     }
 }
 
@@ -43,29 +39,50 @@ impl SampleCounts {
     /// The first category that stands for one address.
     pub const FIRST_ADDRESS: usize = 3;
 
+    /// Counts that tell so many addresses apart, and no more.
+    pub(super) fn with_most(most: usize) -> Self {
+        Self {
+            categories: FxHashMap::default(),
+            addresses: Vec::new(),
+            batches: Batches::default(),
+            recent: Vec::new(),
+            most,
+        }
+    }
+
+    /// Gives up what only counting needs; more may still be counted. Returns how many addresses
+    /// there are.
+    pub(super) fn settle(&mut self) -> usize {
+        self.recent = Vec::new();
+        self.batches.settle();
+        self.addresses.len()
+    }
+
     #[inline]
     fn category(&mut self, pc: u64) -> usize {
         let slot = (pc >> 1) as usize % RECENT;
-        let (address, category) = self.recent[slot];
-        if address == pc {
-            return category as usize;
+        match self.recent.get(slot) {
+            Some(&(address, category)) if address == pc => category as usize,
+            _ => self.look_up(pc, slot),
         }
-        let category = self.look_up(pc);
-        self.recent[slot] = (pc, category);
-        category as usize
     }
 
-    fn look_up(&mut self, pc: u64) -> u32 {
-        if let Some(&category) = self.categories.get(&pc) {
-            return category;
+    fn look_up(&mut self, pc: u64, slot: usize) -> usize {
+        let category = match self.categories.get(&pc) {
+            Some(&category) => category,
+            None if self.addresses.len() == self.most => Self::BEYOND as u32,
+            None => {
+                let category = (Self::FIRST_ADDRESS + self.addresses.len()) as u32;
+                self.addresses.push(pc);
+                self.categories.insert(pc, category);
+                category
+            }
+        };
+        if self.recent.is_empty() {
+            self.recent = vec![(u64::MAX, 0); RECENT];
         }
-        if self.addresses.len() == MOST_ADDRESSES {
-            return Self::BEYOND as u32;
-        }
-        let category = (Self::FIRST_ADDRESS + self.addresses.len()) as u32;
-        self.addresses.push(pc);
-        self.categories.insert(pc, category);
-        category
+        self.recent[slot] = (pc, category);
+        category as usize
     }
 
     /// Every address that was sampled, with its category.

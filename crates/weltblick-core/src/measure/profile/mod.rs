@@ -15,4 +15,4 @@ pub use grouping::{By, Row, RowKind, rows};
 pub use report::{
     Beat, Context, Duration, Evidence, Head, ProfileReport, ReportRow, SCHEMA, head, report,
 };
-pub use series::{MOST_WINDOWS, Series, TooManyWindows};
+pub use series::{MOST_WINDOWS, Series, TooManyWindows, Window};

@@ -214,7 +214,7 @@ impl Context<'_> {
                 ));
             }
             None => doubts.push(
-                "Samples are missing, and without timestamps nothing says how many.".to_owned(),
+                "Samples are missing, and without timestamps and a stated sampling period nothing says how many.".to_owned(),
             ),
         }
     }

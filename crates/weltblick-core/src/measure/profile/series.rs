@@ -1,20 +1,38 @@
 //! One profile per window of time.
 
-use super::counts::SampleCounts;
+use super::counts::{MOST_ADDRESSES, SampleCounts};
 use crate::event::{Event, Position, Sink};
+use crate::measure::recording::Recording;
 use thiserror::Error;
 
 /// Windows at most, so that memory is bounded.
 pub const MOST_WINDOWS: usize = 1000;
+/// Distinct addresses of all windows together at most, for the same reason: each takes some
+/// hundred bytes.
+const MOST_IN_ALL: usize = 400_000;
 
 /// Consecutive profiles, each of the same number of cycles.
 #[derive(Debug)]
 pub struct Series {
     every: u64,
-    windows: Vec<SampleCounts>,
+    windows: Vec<Window>,
+    /// The window of the last dated event, which undated losses are taken to belong to.
+    current: usize,
+    addresses_left: usize,
     /// Samples that may belong to either of two windows, or have no time.
     pub cut: u64,
     overflowed: bool,
+}
+
+/// One window of a series.
+#[derive(Debug, Default)]
+pub struct Window {
+    /// The cycle at which it starts.
+    pub start: u64,
+    /// What was sampled in it.
+    pub counts: SampleCounts,
+    /// What was recorded in it.
+    pub recording: Recording,
 }
 
 /// The recording is longer than [`MOST_WINDOWS`] windows.
@@ -26,42 +44,62 @@ impl Series {
     /// Windows of `every` cycles, at least one.
     #[must_use]
     pub fn new(every: u64) -> Self {
-        Self { every: every.max(1), windows: Vec::new(), cut: 0, overflowed: false }
+        Self {
+            every: every.max(1),
+            windows: Vec::new(),
+            current: 0,
+            addresses_left: MOST_IN_ALL,
+            cut: 0,
+            overflowed: false,
+        }
     }
 
-    /// The windows, each with the cycle at which it starts.
+    /// The windows, in order of time.
     ///
     /// # Errors
     ///
     /// If the recording did not fit.
-    pub fn windows(&self) -> Result<impl Iterator<Item = (u64, &SampleCounts)>, TooManyWindows> {
-        if self.overflowed {
-            return Err(TooManyWindows);
+    pub fn windows(&self) -> Result<&[Window], TooManyWindows> {
+        if self.overflowed { Err(TooManyWindows) } else { Ok(&self.windows) }
+    }
+
+    /// Goes on to a window; the one before is done with, so it takes less memory from now on.
+    fn enter(&mut self, index: usize) {
+        if index != self.current
+            && let Some(left) = self.windows.get_mut(self.current)
+        {
+            self.addresses_left = self.addresses_left.saturating_sub(left.counts.settle());
         }
-        Ok((0..).map(|index: u64| index * self.every).zip(&self.windows))
+        self.current = index;
+        while self.windows.len() <= index {
+            let counts = SampleCounts::with_most(self.addresses_left.min(MOST_ADDRESSES));
+            let start = self.windows.len() as u64 * self.every;
+            self.windows.push(Window { start, counts, recording: Recording::default() });
+        }
     }
 }
 
 impl Sink for Series {
     fn event(&mut self, position: Position, event: &Event) {
-        if !matches!(event, Event::Sample { .. } | Event::Asleep | Event::Unobservable) {
-            return;
-        }
-        let Some(window) = position.time else {
-            self.cut += 1;
-            return;
-        };
-        let index = window.earliest / self.every;
-        if window.latest / self.every != index {
-            self.cut += 1;
-        } else if index >= MOST_WINDOWS as u64 {
-            self.overflowed = true;
-        } else {
-            let index = index as usize;
-            if index >= self.windows.len() {
-                self.windows.resize_with(index + 1, SampleCounts::default);
+        let is_sample = matches!(event, Event::Sample { .. } | Event::Asleep | Event::Unobservable);
+        match position.time {
+            Some(time) if time.earliest / self.every == time.latest / self.every => {
+                let index = time.earliest / self.every;
+                if index >= MOST_WINDOWS as u64 {
+                    self.overflowed = true;
+                    return;
+                }
+                self.enter(index as usize);
             }
-            self.windows[index].event(position, event);
+            // A loss at an edge weakens the window that it ends.
+            _ if matches!(event, Event::Lost { .. }) => self.enter(self.current),
+            _ => {
+                self.cut += u64::from(is_sample);
+                return;
+            }
         }
+        let window = &mut self.windows[self.current];
+        window.counts.event(position, event);
+        window.recording.event(position, event);
     }
 }
