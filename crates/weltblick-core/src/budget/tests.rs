@@ -82,3 +82,202 @@ proptest! {
         }
     }
 }
+
+mod verdicts {
+    use super::*;
+    use crate::event::{Event, LossReason, Origin, Position, Sink as _};
+    use crate::image::Image;
+    use crate::measure::cadence::Cadences;
+    use crate::measure::profile::{Context, SampleCounts};
+    use crate::measure::recording::Recording;
+    use crate::time::{Frequency, Window};
+
+    const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
+    const PERIOD: u64 = 1000;
+
+    /// A recording: sample by sample asleep or not, then so many samples missing, with timestamps
+    /// or without.
+    struct Case {
+        asleep: Vec<bool>,
+        missing: u64,
+        timestamps: bool,
+        /// Where the core is when it does not sleep.
+        pc: u64,
+    }
+
+    impl Case {
+        fn new(asleep: Vec<bool>) -> Self {
+            Self { asleep, missing: 0, timestamps: true, pc: 0x0800_0100 }
+        }
+
+        fn judge(&self, budgets: &str) -> Vec<Judgement> {
+            let mut counted = (SampleCounts::default(), Recording::default(), Cadences::default());
+            let at = |cycle| Position {
+                origin: Origin(0),
+                offset: 0,
+                time: self.timestamps.then_some(Window::exact(cycle)),
+            };
+            let mut cycle = 0;
+            for &asleep in &self.asleep {
+                cycle += PERIOD;
+                let event = if asleep { Event::Asleep } else { Event::Sample { pc: self.pc } };
+                counted.event(at(cycle), &event);
+            }
+            if self.missing > 0 {
+                let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
+                counted.event(at(cycle + self.missing * PERIOD), &lost);
+            }
+            let image = Image::parse(FIRMWARE).unwrap();
+            let clock = Frequency::from_hertz(1e6);
+            let context = Context {
+                image: &image,
+                recording: &counted.1,
+                cadences: &counted.2,
+                stated_period: Some(PERIOD),
+                core_clock: clock,
+                timestamp_clock: clock,
+                cut: 0,
+                confidence: 0.95,
+            };
+            let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
+            judge(&file, &counted.0, &context).unwrap().budgets
+        }
+
+        fn sleep(&self, limit: &str) -> Judgement {
+            self.judge(&format!("[sleep]\nshare = \"{limit}\"")).remove(0)
+        }
+    }
+
+    /// Every `every`th sample awake.
+    fn regular(samples: usize, every: usize) -> Vec<bool> {
+        (0..samples).map(|number| number % every != 0).collect()
+    }
+
+    #[test]
+    fn clear_cases_are_clear() {
+        let case = Case::new(regular(10_000, 4));
+        assert_eq!(case.sleep(">= 70 %").verdict, Verdict::Met);
+        assert_eq!(case.sleep(">= 80 %").verdict, Verdict::Broken);
+        let close = case.sleep(">= 75 %");
+        assert_eq!(close.verdict, Verdict::Undecided);
+        assert!(close.advice.unwrap().contains("lies at the limit"));
+    }
+
+    #[test]
+    fn dependent_samples_decide_later_than_independent_ones() {
+        // The same share, once evenly spread and once in long stretches.
+        let stretches: Vec<bool> = (0..10_000).map(|number| number / 500 % 4 != 0).collect();
+        assert_eq!(Case::new(regular(10_000, 4)).sleep(">= 72 %").verdict, Verdict::Met);
+        let judgement = Case::new(stretches).sleep(">= 72 %");
+        assert_eq!(judgement.verdict, Verdict::Undecided);
+        assert!(judgement.measure_longer_ns.unwrap() > 0.0);
+        assert!(judgement.evidence.contains("independent"));
+    }
+
+    #[test]
+    fn more_budgets_make_each_verdict_harder() {
+        let case = Case::new(regular(2_000, 4));
+        let width = |judgement: &Judgement| {
+            judgement.observed_high.unwrap() - judgement.observed_low.unwrap()
+        };
+        let alone = width(&case.sleep(">= 70 %"));
+        let many: String = ["wave_filter", "main", "idle", "checksum", "square_root"]
+            .iter()
+            .map(|name| format!("[function.{name}]\nself_share = '<= 90 %'\n"))
+            .collect();
+        let together = case.judge(&format!("{many}[sleep]\nshare = '>= 70 %'\n"));
+        let sleep = together.iter().find(|judgement| judgement.budget == "sleep.share").unwrap();
+        assert!(width(sleep) > 1.1 * alone);
+    }
+
+    #[test]
+    fn a_function_that_was_never_sampled_has_an_upper_bound_all_the_same() {
+        let case = Case::new(regular(1_000, 4));
+        let judgement = case.judge("[function.square_root]\nself_share = '<= 2 %'").remove(0);
+        assert_eq!((judgement.verdict, judgement.observed), (Verdict::Met, Some(0.0)));
+        let strict = case.judge("[function.square_root]\nself_share = '<= 0.01 %'").remove(0);
+        assert_eq!(strict.verdict, Verdict::Undecided, "no samples are no proof");
+    }
+
+    #[test]
+    fn an_overflow_without_timestamps_leaves_everything_undecided() {
+        let case = Case { missing: 5, timestamps: false, ..Case::new(regular(10_000, 4)) };
+        for limit in [">= 1 %", ">= 99 %"] {
+            let judgement = case.sleep(limit);
+            assert_eq!(judgement.verdict, Verdict::Undecided, "{limit}");
+            assert!(judgement.advice.unwrap().contains("timestamps"));
+        }
+    }
+
+    #[test]
+    fn samples_outside_the_image_leave_everything_undecided() {
+        let case = Case { pc: 0x1fff_0000, ..Case::new(regular(10_000, 4)) };
+        assert_eq!(case.sleep(">= 1 %").verdict, Verdict::Undecided);
+    }
+
+    #[test]
+    fn sleep_that_no_sample_sees_is_not_called_absent() {
+        // Awake samples only, but twice as much time as they cover.
+        let mut case = Case::new(vec![false; 1_000]);
+        assert_eq!(case.sleep(">= 10 %").verdict, Verdict::Broken, "no gap: it never slept");
+        case.missing = 0;
+        let mut counted = (SampleCounts::default(), Recording::default(), Cadences::default());
+        for number in 1..=1_000_u64 {
+            let time = Some(Window::exact(2 * PERIOD * number));
+            let position = Position { origin: Origin(0), offset: 0, time };
+            counted.event(position, &Event::Sample { pc: case.pc });
+        }
+        let image = Image::parse(FIRMWARE).unwrap();
+        let clock = Frequency::from_hertz(1e6);
+        let context = Context {
+            image: &image,
+            recording: &counted.1,
+            cadences: &counted.2,
+            stated_period: Some(PERIOD),
+            core_clock: clock,
+            timestamp_clock: clock,
+            cut: 0,
+            confidence: 0.95,
+        };
+        let file = BudgetFile::parse("b", "[sleep]\nshare = '>= 10 %'").unwrap();
+        let report = judge(&file, &counted.0, &context).unwrap();
+        assert_eq!(report.verdict, Verdict::Undecided);
+    }
+
+    #[test]
+    fn an_empty_recording_decides_nothing() {
+        let case = Case::new(Vec::new());
+        assert_eq!(case.sleep(">= 0 %").verdict, Verdict::Undecided);
+        let samples = case.judge("[recording]\nsamples = '>= 1'").remove(0);
+        assert_eq!(samples.verdict, Verdict::Undecided);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(60))]
+
+        /// The worst bug is a false verdict: whatever the missing samples were, a verdict stands.
+        #[test]
+        fn no_verdict_depends_on_what_is_missing(
+            asleep in proptest::collection::vec(proptest::bool::weighted(0.7), 50..800),
+            missing in 0_u64..300,
+            limit in 0_u32..101,
+        ) {
+            let hits = asleep.iter().filter(|&&asleep| asleep).count() as f64;
+            let n = asleep.len() as f64;
+            let case = Case { missing, ..Case::new(asleep) };
+            let (worst, best) =
+                (hits / (n + missing as f64), (hits + missing as f64) / (n + missing as f64));
+            let share = f64::from(limit) / 100.0;
+            match case.sleep(&format!(">= {limit} %")).verdict {
+                Verdict::Met => prop_assert!(worst >= share, "{worst} {share}"),
+                Verdict::Broken => prop_assert!(best < share, "{best} {share}"),
+                Verdict::Undecided => {}
+            }
+            match case.sleep(&format!("<= {limit} %")).verdict {
+                Verdict::Met => prop_assert!(best <= share, "{best} {share}"),
+                Verdict::Broken => prop_assert!(worst > share, "{worst} {share}"),
+                Verdict::Undecided => {}
+            }
+        }
+    }
+}

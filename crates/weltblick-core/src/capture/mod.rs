@@ -3,6 +3,8 @@
 //! The core reads no files: a manifest comes as text, streams come as byte slices.
 
 mod line;
+#[cfg(test)]
+mod line_tests;
 mod manifest;
 #[cfg(test)]
 mod tests;

@@ -8,4 +8,6 @@ pub mod inspection;
 pub mod losses;
 pub mod profile;
 pub mod recording;
+#[cfg(test)]
+mod tests;
 pub mod within;

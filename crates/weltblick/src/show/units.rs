@@ -3,10 +3,11 @@
 /// Nanoseconds as `12.4 us`: three or four significant digits.
 pub(crate) fn duration_ns(ns: f64) -> String {
     let (value, unit) = match ns.abs() {
-        size if size >= 60e9 => (ns / 60e9, "min"),
-        size if size >= 1e9 => (ns / 1e9, "s"),
-        size if size >= 1e6 => (ns / 1e6, "ms"),
-        size if size >= 1e3 => (ns / 1e3, "us"),
+        // What would round to the next unit is shown in it.
+        size if size >= 59.95e9 => (ns / 60e9, "min"),
+        size if size >= 999.5e6 => (ns / 1e9, "s"),
+        size if size >= 999.5e3 => (ns / 1e6, "ms"),
+        size if size >= 999.5 => (ns / 1e3, "us"),
         _ => (ns, "ns"),
     };
     format!("{} {unit}", significant(value))
@@ -56,6 +57,8 @@ mod tests {
             (7.0, "7.00 ns"),
             (12_412.0, "12.4 us"),
             (1_000_000.0, "1.00 ms"),
+            (999_960_000.0, "1.00 s"),
+            (999_400_000.0, "999 ms"),
             (3e9, "3.00 s"),
             (120e9, "2.00 min"),
         ] {
