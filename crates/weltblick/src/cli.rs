@@ -1,41 +1,16 @@
-//! The command line: what every command shares.
+//! What the command lines of all commands share.
 
-use crate::commands::{check, demo, import, inspect, profile};
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 use std::time::Duration;
 use weltblick_core::time::{Frequency, QuantityError};
-
-/// Says how long firmware takes, from the trace that it emits.
-#[derive(Debug, Parser)]
-#[command(name = "weltblick", version, arg_required_else_help = true)]
-pub(crate) struct Cli {
-    /// What to do
-    #[command(subcommand)]
-    pub(crate) command: Command,
-}
-
-/// In the order of the day's work.
-#[derive(Debug, Subcommand)]
-pub(crate) enum Command {
-    /// Make a capture folder from raw files, or amend one
-    Import(import::Args),
-    /// What is in a capture, and how far to believe it
-    Inspect(inspect::Args),
-    /// Where the time goes: by function, file, line or address
-    Profile(profile::Args),
-    /// Judge every budget: met, broken or undecided
-    Check(check::Args),
-    /// The whole path on a made-up capture, in a folder of its own
-    Demo(demo::Args),
-}
 
 /// Which capture, and what to correct in it.
 #[derive(Debug, Args)]
 pub(crate) struct CaptureArgs {
     /// A capture folder, a raw trace file, or `-` for standard input
-    #[arg(value_name = "CAPTURE")]
-    pub(crate) capture: PathBuf,
+    #[arg(value_name = "CAPTURE", index = 1, required_unless_present = "schema", help_heading = None::<&str>)]
+    pub(crate) capture: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) setup: SetupArgs,
 }
@@ -83,6 +58,7 @@ pub(crate) enum FramingArg {
 
 /// How results are written.
 #[derive(Debug, Args)]
+#[command(next_help_heading = "The result")]
 pub(crate) struct OutputArgs {
     /// How to write the result
     #[arg(long, value_enum, default_value_t = Format::Text)]

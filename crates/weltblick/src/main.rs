@@ -12,7 +12,7 @@ use std::io::{self, BufWriter, Write as _};
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    let cli = match cli::Cli::try_parse() {
+    let cli = match commands::Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
             let _ = error.print();

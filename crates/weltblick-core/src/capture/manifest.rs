@@ -2,7 +2,7 @@
 
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::event::ItmClock;
-use crate::image::Isa;
+use crate::isa::Isa;
 use crate::time::{Frequency, parse_duration};
 use crate::wire::tpiu::{Start, TraceId};
 use std::fmt::Write as _;

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::document::At;
-use crate::image::Isa;
+use crate::isa::Isa;
 use crate::time::Frequency;
 use crate::wire::tpiu::Start;
 use proptest::prelude::*;

@@ -1,7 +1,8 @@
 //! From the bytes of an ELF file to an [`Image`].
 
 use super::functions::{Functions, Rank, Symbol};
-use super::{Code, Image, Isa, lines::Lines, names::demangle, vectors::Vectors};
+use super::{Code, Image, lines::Lines, names::demangle, vectors::Vectors};
+use crate::isa::Isa;
 use object::read::elf::ElfFile;
 use object::{
     Architecture, Object as _, ObjectSection as _, ObjectSymbol as _, SectionFlags, SymbolKind, elf,

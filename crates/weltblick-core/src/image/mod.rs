@@ -17,34 +17,11 @@ pub use functions::{Function, FunctionId};
 pub use lines::{Frame, Location};
 pub use vectors::{Vector, system_exception};
 
-use crate::isa::instruction_length;
+use crate::isa::{Isa, instruction_length};
 use functions::Functions;
 use lines::Lines;
 use std::ops::Range;
 use vectors::Vectors;
-
-/// The instruction sets that figures can be computed for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Isa {
-    /// Arm Thumb-2, as all M-profile cores execute it.
-    Thumb,
-    /// RISC-V, 32 bits.
-    Riscv32,
-    /// RISC-V, 64 bits.
-    Riscv64,
-}
-
-impl Isa {
-    /// The name in manifests.
-    #[must_use]
-    pub const fn name(self) -> &'static str {
-        match self {
-            Self::Thumb => "thumb",
-            Self::Riscv32 => "riscv32",
-            Self::Riscv64 => "riscv64",
-        }
-    }
-}
 
 /// A stretch of executable memory and its bytes.
 #[derive(Debug)]

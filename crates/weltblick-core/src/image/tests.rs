@@ -1,6 +1,7 @@
 //! Images made on purpose, and the demo firmware.
 
 use super::*;
+use crate::isa::Isa;
 use object::write::{Object, StandardSection, Symbol, SymbolSection};
 use object::{Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope};
 use proptest::prelude::*;

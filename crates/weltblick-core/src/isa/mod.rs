@@ -1,6 +1,27 @@
-//! What an instruction is, as far as figures need it: today its length.
+//! Instruction sets: what an instruction is, as far as figures need it; today its length.
 
-use crate::image::Isa;
+/// The instruction sets that figures can be computed for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Isa {
+    /// Arm Thumb-2, as all M-profile cores execute it.
+    Thumb,
+    /// RISC-V, 32 bits.
+    Riscv32,
+    /// RISC-V, 64 bits.
+    Riscv64,
+}
+
+impl Isa {
+    /// The name in manifests.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Thumb => "thumb",
+            Self::Riscv32 => "riscv32",
+            Self::Riscv64 => "riscv64",
+        }
+    }
+}
 
 /// How many bytes the instruction at the start of `code` takes; `None` if `code` is too short.
 ///

@@ -18,6 +18,8 @@ const MOST_PLACES: u64 = 20_000;
 #[derive(Debug)]
 pub struct Cadences {
     entries: Box<[Entries; EXCEPTIONS]>,
+    /// How many losses there were: whatever began before the last one is no interval.
+    losses: u64,
 }
 
 #[derive(Debug, Clone, Copy, Default)]
@@ -25,6 +27,8 @@ struct Entries {
     last: Option<u64>,
     /// The last entry, until its handler is left.
     running_since: Option<u64>,
+    /// The losses before `last` and `running_since`.
+    losses: u64,
     runs: u64,
     run_cycles: u64,
     intervals: u64,
@@ -50,43 +54,35 @@ pub struct Cadence {
 
 impl Default for Cadences {
     fn default() -> Self {
-        Self { entries: Box::new([Entries::default(); EXCEPTIONS]) }
+        Self { entries: Box::new([Entries::default(); EXCEPTIONS]), losses: 0 }
     }
 }
 
 impl Sink for Cadences {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
+        let now = position.time.map(|window| window.latest);
         match *event {
             Event::Entered { exception } => {
-                let Some(entries) = self.entries.get_mut(usize::from(exception)) else { return };
-                match position.time {
-                    Some(window) => entries.entered(window.latest),
-                    None => entries.last = None,
+                if let Some(entries) = self.since_loss(exception) {
+                    entries.entered(now);
                 }
-                entries.running_since = position.time.map(|window| window.latest);
             }
             Event::Left { exception } => {
-                let Some(entries) = self.entries.get_mut(usize::from(exception)) else { return };
-                let left = position.time.map(|window| window.latest);
-                if let Some((left, since)) = left.zip(entries.running_since.take()) {
-                    entries.runs += 1;
-                    entries.run_cycles += left.saturating_sub(since);
+                if let Some(entries) = self.since_loss(exception) {
+                    entries.left(now);
                 }
             }
-            // Whatever spans a loss is no interval.
-            Event::Lost { .. } => self.entries.iter_mut().for_each(|entries| {
-                entries.last = None;
-                entries.running_since = None;
-            }),
+            Event::Lost { .. } => self.losses += 1,
             _ => {}
         }
     }
 }
 
 impl Entries {
-    fn entered(&mut self, now: u64) {
-        if let Some(last) = self.last.replace(now) {
+    fn entered(&mut self, now: Option<u64>) {
+        self.running_since = now;
+        if let Some((last, now)) = std::mem::replace(&mut self.last, now).zip(now) {
             let interval = now.saturating_sub(last) as f64;
             self.intervals += 1;
             let off = interval - self.mean;
@@ -94,9 +90,27 @@ impl Entries {
             self.squares += off * (interval - self.mean);
         }
     }
+
+    fn left(&mut self, now: Option<u64>) {
+        if let Some((since, now)) = self.running_since.take().zip(now) {
+            self.runs += 1;
+            self.run_cycles += now.saturating_sub(since);
+        }
+    }
 }
 
 impl Cadences {
+    /// What is known of an exception, without what began before a loss.
+    #[inline]
+    fn since_loss(&mut self, exception: u16) -> Option<&mut Entries> {
+        let losses = self.losses;
+        let entries = self.entries.get_mut(usize::from(exception))?;
+        if entries.losses != losses {
+            *entries = Entries { losses, last: None, running_since: None, ..*entries };
+        }
+        Some(entries)
+    }
+
     /// The mean time between entries of an exception, periodic or not; in cycles.
     #[must_use]
     pub fn of(&self, exception: u16) -> Option<Cadence> {

@@ -4,6 +4,7 @@
 //! once per distinct address.
 
 pub mod cadence;
+pub mod duration;
 pub mod inspection;
 pub mod losses;
 pub mod profile;

@@ -14,13 +14,13 @@ use weltblick_core::budget::{BudgetFile, CheckReport, Verdict, judge};
 /// Does every budget hold?
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    #[command(flatten)]
-    pub(crate) capture: CaptureArgs,
     /// The budget file
-    #[arg(value_name = "BUDGETS", required_unless_present = "schema")]
+    #[arg(value_name = "BUDGETS", index = 2, required_unless_present = "schema")]
     pub(crate) budgets: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) output: OutputArgs,
+    #[command(flatten)]
+    pub(crate) capture: CaptureArgs,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {

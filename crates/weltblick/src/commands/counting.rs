@@ -1,7 +1,7 @@
 //! What `profile` and `check` share: one pass that counts samples and what weakens them.
 
 use crate::sources::Capture;
-use anyhow::Result;
+use anyhow::{Result, bail};
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::profile::{Context, SampleCounts};
 use weltblick_core::measure::recording::Recording;
@@ -13,12 +13,23 @@ pub(crate) const CONFIDENCE: f64 = 0.95;
 pub(crate) type Counted = (SampleCounts, Recording, Cadences);
 
 /// What reports need to know of a capture.
+///
+/// Samples of several sources cannot be added up: each has its own clock and period, and a share of
+/// both together is a share of nothing.
 pub(crate) fn context<'a>(
     capture: &'a Capture,
     recording: &'a Recording,
     cadences: &'a Cadences,
     cut: u64,
 ) -> Result<Context<'a>> {
+    if capture.sources() > 1 {
+        bail!(
+            "{}: this capture has {} sources of samples ({}); import the one to be profiled into a folder of its own",
+            capture.name.display(),
+            capture.sources(),
+            capture.origin_names().join(", ")
+        );
+    }
     Ok(Context {
         image: capture.image()?,
         recording,

@@ -1,7 +1,7 @@
 //! `demo`: the whole path on made-up data, as the user would walk it.
 
-use super::run as run_command;
-use crate::cli::{Cli, Color};
+use super::{Cli, run as run_command};
+use crate::cli::Color;
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
 use crate::sources::{NewFolder, Place};
@@ -47,6 +47,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     )?;
     writeln!(out, "  firmware/     the firmware's source, with four deliberate faults")?;
     writeln!(out, "  budgets.toml  what the firmware may cost")?;
+    writeln!(out, "  README.md     the story, and the faults")?;
     let buoy = args.out.join("buoy").display().to_string();
     let budgets = args.out.join("budgets.toml").display().to_string();
     for (question, command) in [

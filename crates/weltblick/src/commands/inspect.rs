@@ -14,10 +14,6 @@ use weltblick_core::measure::inspection::{InspectReport, Inspection, Settings};
 /// What is in a capture, and how far to believe it?
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    #[command(flatten)]
-    pub(crate) capture: CaptureArgs,
-    #[command(flatten)]
-    pub(crate) output: OutputArgs,
     /// List the packets themselves, one a line
     #[arg(long)]
     pub(crate) packets: bool,
@@ -27,6 +23,10 @@ pub(crate) struct Args {
     /// With --packets: stop after so many; 0 lists all
     #[arg(long, value_name = "PACKETS", default_value_t = 0, requires = "packets")]
     pub(crate) top: usize,
+    #[command(flatten)]
+    pub(crate) output: OutputArgs,
+    #[command(flatten)]
+    pub(crate) capture: CaptureArgs,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
@@ -36,7 +36,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let capture = sources::open(&args.capture)?;
     if args.packets {
-        packets::list(&capture, args, out)?;
+        let request = packets::Request {
+            within: args.within.as_ref(),
+            top: if args.top == 0 { usize::MAX } else { args.top },
+            format: args.output.format,
+        };
+        packets::list(&capture, &request, out)?;
         return Ok(Outcome::Done);
     }
     let mut inspection = Inspection::default();
@@ -64,6 +69,7 @@ fn settings(capture: &Capture) -> Settings<'_> {
     Settings {
         image: capture.image.as_ref().map(|open| &open.image),
         framing,
+        sources: capture.sources(),
         stated_period: capture.stated_period(),
         core_clock: capture.manifest.target.core_clock,
         timestamp_clock: capture.timestamp_clock(),

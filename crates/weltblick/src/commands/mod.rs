@@ -1,17 +1,41 @@
 //! One file per command: resolve the request, call the core, hand the result to `show`.
 
-pub(crate) mod check;
+mod check;
 mod counting;
-pub(crate) mod demo;
-pub(crate) mod import;
-pub(crate) mod inspect;
+mod demo;
+mod import;
+mod inspect;
 mod packets;
-pub(crate) mod profile;
+mod profile;
 
-use crate::cli::{Cli, Command};
 use crate::outcome::Outcome;
 use anyhow::Result;
+use clap::{Parser, Subcommand};
 use std::io::Write;
+
+/// Says how long firmware takes, from the trace that it emits.
+#[derive(Debug, Parser)]
+#[command(name = "weltblick", version, arg_required_else_help = true)]
+pub(crate) struct Cli {
+    /// What to do
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// In the order of the day's work.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Make a capture folder from raw files, or amend one
+    Import(import::Args),
+    /// What is in a capture, and how far to believe it
+    Inspect(inspect::Args),
+    /// Where the time goes: by function, file, line or address
+    Profile(profile::Args),
+    /// Judge every budget: met, broken or undecided
+    Check(check::Args),
+    /// The whole path on a made-up capture, in a folder of its own
+    Demo(demo::Args),
+}
 
 /// Runs what the user asked for.
 pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {

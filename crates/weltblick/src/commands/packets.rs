@@ -1,6 +1,6 @@
 //! `inspect --packets`: the packets themselves, each with its byte, its time and its meaning.
 
-use super::inspect::Args;
+use crate::cli::Format;
 use crate::show::{self, PacketLine};
 use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
@@ -10,7 +10,7 @@ use std::io::Write;
 use std::ops::Range;
 use std::rc::Rc;
 use std::time::Duration;
-use weltblick_core::budget::Point;
+use weltblick_core::budget::{Point, PointRange};
 use weltblick_core::capture::Tap;
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
@@ -21,11 +21,18 @@ use weltblick_core::wire::tpiu::Damage;
 /// Packets that wait for their timestamp at most; the event reader holds no more either.
 const MOST_WAITING: usize = 1100;
 
+/// Which packets to list, and how.
+pub(super) struct Request<'a> {
+    pub(super) within: Option<&'a PointRange>,
+    pub(super) top: usize,
+    pub(super) format: Format,
+}
+
 /// Lists packets as text lines, or as one JSON object a line.
-pub(super) fn list(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result<()> {
-    let wanted = Wanted::new(capture, args)?;
+pub(super) fn list(capture: &Capture, request: &Request<'_>, out: &mut dyn Write) -> Result<()> {
+    let wanted = Wanted::new(capture, request.within)?;
     let origins = capture.origin_names();
-    let mut face = show::PacketFace::new(args.output.format, out);
+    let mut face = show::PacketFace::new(request.format, out);
     face.heading()?;
     let listing = Rc::new(RefCell::new(Listing {
         waiting: VecDeque::new(),
@@ -33,7 +40,7 @@ pub(super) fn list(capture: &Capture, args: &Args, out: &mut dyn Write) -> Resul
         origins,
         image: capture.image.as_ref().map(|open| &open.image),
         clock: capture.timestamp_clock(),
-        left: if args.top == 0 { usize::MAX } else { args.top },
+        left: request.top,
         face,
         failed: None,
     }));
@@ -54,9 +61,9 @@ struct Wanted {
 }
 
 impl Wanted {
-    fn new(capture: &Capture, args: &Args) -> Result<Self> {
+    fn new(capture: &Capture, within: Option<&PointRange>) -> Result<Self> {
         let mut wanted = Self { bytes: 0..u64::MAX, stream: None, cycles: None };
-        let Some(range) = &args.within else { return Ok(wanted) };
+        let Some(range) = within else { return Ok(wanted) };
         let mut cycles = 0..u64::MAX;
         for (point, is_start) in [(&range.start, true), (&range.end, false)] {
             match point {

@@ -18,10 +18,6 @@ use weltblick_core::measure::within::Within;
 /// Where does the time go?
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    #[command(flatten)]
-    pub(crate) capture: CaptureArgs,
-    #[command(flatten)]
-    pub(crate) output: OutputArgs,
     /// What one row stands for
     #[arg(long, value_enum, default_value_t = ByArg::Function)]
     pub(crate) by: ByArg,
@@ -40,6 +36,10 @@ pub(crate) struct Args {
     /// One profile per window of so much time
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) every: Option<Duration>,
+    #[command(flatten)]
+    pub(crate) output: OutputArgs,
+    #[command(flatten)]
+    pub(crate) capture: CaptureArgs,
 }
 
 /// `--by`.

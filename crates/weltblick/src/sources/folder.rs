@@ -37,7 +37,8 @@ pub(crate) struct Capture {
 
 /// Opens what the user named, and applies corrections.
 pub(crate) fn open(args: &CaptureArgs) -> Result<Capture> {
-    let (mut manifest, inputs, named_image) = match args.capture.as_path() {
+    let name = args.capture.as_deref().context("name a capture")?;
+    let (mut manifest, inputs, named_image) = match name {
         path if path == Path::new("-") => raw(&args.setup, Input::StandardInput),
         path if path.is_dir() => folder(path)?,
         path if path.exists() => raw(&args.setup, Input::File(path.to_owned())),
@@ -56,7 +57,7 @@ pub(crate) fn open(args: &CaptureArgs) -> Result<Capture> {
             isa.name()
         );
     }
-    Ok(Capture { name: args.capture.clone(), manifest, image, inputs })
+    Ok(Capture { name: name.to_owned(), manifest, image, inputs })
 }
 
 /// Reads and parses an ELF file.
@@ -173,6 +174,11 @@ impl Capture {
     /// Core cycles between PC samples, as the capture states them.
     pub(crate) fn stated_period(&self) -> Option<u64> {
         self.manifest.itm()?.pc_sample_period
+    }
+
+    /// How many sources the manifest names.
+    pub(crate) fn sources(&self) -> usize {
+        self.manifest.streams.iter().map(|stream| stream.sources.len()).sum()
     }
 
     /// The name of a stream in points: its first file without folder and extension.

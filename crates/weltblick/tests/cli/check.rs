@@ -117,5 +117,5 @@ fn csv_and_schema() {
     let csv = bench.run("check buoy budgets.toml --format csv").out;
     assert_eq!(csv.lines().count(), 8);
     assert!(csv.starts_with("budget,line,verdict,limit,unit,observed"));
-    assert!(bench.out("check buoy --schema").contains("measure_longer_ns"));
+    assert!(bench.out("check --schema").contains("measure_longer_ns"));
 }

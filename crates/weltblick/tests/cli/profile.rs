@@ -60,8 +60,7 @@ fn windows_add_up_to_the_whole() {
 fn json_is_as_its_schema_says() {
     let bench = Bench::new();
     let report = bench.json("profile buoy");
-    let schema: serde_json::Value =
-        serde_json::from_str(&bench.out("profile buoy --schema")).unwrap();
+    let schema: serde_json::Value = serde_json::from_str(&bench.out("profile --schema")).unwrap();
     assert_eq!(report["schema"], "weltblick/profile/1");
     let row = &report["rows"][1];
     assert_eq!(row["function"], "spectrum_power");
@@ -155,4 +154,15 @@ fn frames_of_a_trace_port_read_like_the_plain_stream() {
          [stream.source.settings]\npc_sample_period = 4096\n",
     );
     assert_eq!(bench.out("profile buoy --format csv"), plain);
+}
+
+#[test]
+fn several_sources_are_not_added_up() {
+    let bench = Bench::new();
+    bench.out("import buoy/swo.bin --out two --image buoy/wave-buoy.elf");
+    bench.write("other.bin", bench.read("buoy/swo.bin"));
+    bench.out("import other.bin --amend --out two");
+    let error = bench.error("profile two");
+    assert!(error.contains("2 sources of samples (swo, other)"), "{error}");
+    assert!(bench.out("inspect two").contains("988 724 bytes"));
 }

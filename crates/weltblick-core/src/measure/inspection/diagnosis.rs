@@ -1,8 +1,8 @@
 //! The classic mistakes that the bytes can show, in plain sentences, each with what to do.
 
 use super::agreement::Agreement;
+use super::gather::{Counted, Settings, Wire, measured_period};
 use super::kinds::Kind;
-use super::report::{Counted, Settings, Wire, measured_period};
 use super::trial::{as_framed, as_plain};
 use crate::capture::Framing;
 use crate::measure::profile::Context;

@@ -2,6 +2,7 @@
 
 mod agreement;
 mod diagnosis;
+mod gather;
 mod kinds;
 mod rate;
 mod report;
@@ -9,5 +10,6 @@ mod trial;
 
 pub use agreement::{Agreement, agreement};
 pub use diagnosis::{Finding, Weight};
+pub use gather::{Counted, Settings, Wire};
 pub use kinds::Kind;
-pub use report::{Counted, InspectReport, Inspection, SCHEMA, Settings, Wire};
+pub use report::{InspectReport, Inspection, SCHEMA};

@@ -1,24 +1,18 @@
-//! Gathering, and the stable form of what was gathered.
+//! The stable form of what was gathered.
 
 use super::agreement::{Agreement, agreement};
 use super::diagnosis::{Finding, diagnose};
+use super::gather::{Counted, Settings, Wire, measured_period};
 use super::kinds::Kind;
 use super::rate::Rate;
-use super::trial::KEPT;
-use crate::capture::{Framing, Tap};
-use crate::event::{Event, Origin, Position, Sink};
 use crate::image::Image;
-use crate::measure::cadence::Cadences;
+use crate::measure::duration::Duration;
 use crate::measure::losses::LossRow;
-use crate::measure::profile::{Context, Duration, SampleCounts};
+use crate::measure::profile::{Context, SampleCounts};
 use crate::measure::recording::Recording;
 use crate::time::Frequency;
-use crate::wire::itm::{Malformed, Packet};
-use crate::wire::tpiu::{Damage, TraceId};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::BTreeMap;
-use std::ops::Range;
 
 /// Name and version of the JSON form.
 pub const SCHEMA: &str = "weltblick/inspect/1";
@@ -28,109 +22,6 @@ pub const SCHEMA: &str = "weltblick/inspect/1";
 pub struct Inspection {
     wire: Wire,
     counted: Counted,
-}
-
-/// What the packets themselves show.
-#[derive(Debug, Default)]
-pub struct Wire {
-    packets: [u64; Kind::COUNT],
-    bytes: [u64; Kind::COUNT],
-    pub(super) lost: u64,
-    first_sync: Option<u64>,
-    frame_syncs: u64,
-    pub(super) frame_lost: u64,
-    unread: BTreeMap<TraceId, u64>,
-    pub(super) raw_bytes: u64,
-    pub(super) beginning: Vec<u8>,
-}
-
-/// What the events show.
-#[derive(Debug, Default)]
-pub struct Counted {
-    pub(super) samples: SampleCounts,
-    pub(super) recording: Recording,
-    pub(super) cadences: Cadences,
-    pub(super) rate: Rate,
-    last_offset: u64,
-}
-
-impl Wire {
-    pub(super) const fn packets(&self, kind: Kind) -> u64 {
-        self.packets[kind as usize]
-    }
-
-    pub(super) const fn bytes(&self, kind: Kind) -> u64 {
-        self.bytes[kind as usize]
-    }
-
-    pub(super) fn all_packets(&self) -> u64 {
-        self.packets.iter().sum()
-    }
-}
-
-impl Tap for Wire {
-    fn raw(&mut self, bytes: &[u8]) {
-        self.raw_bytes += bytes.len() as u64;
-        let room = KEPT - self.beginning.len();
-        self.beginning.extend_from_slice(&bytes[..bytes.len().min(room)]);
-    }
-
-    fn packet(&mut self, _: Origin, at: Range<u64>, packet: Packet) {
-        let kind = Kind::of(&packet);
-        self.packets[kind as usize] += 1;
-        self.bytes[kind as usize] += at.end - at.start;
-        if kind == Kind::Sync {
-            self.first_sync.get_or_insert(at.start);
-        }
-    }
-
-    fn loss(&mut self, _: Origin, at: Range<u64>, _: Malformed) {
-        self.lost += at.end - at.start;
-    }
-
-    fn frame_loss(&mut self, at: Range<u64>, _: Damage) {
-        self.frame_lost += at.end - at.start;
-    }
-
-    fn frame_sync(&mut self, _: Range<u64>) {
-        self.frame_syncs += 1;
-    }
-
-    fn unread_source(&mut self, id: TraceId, bytes: usize) {
-        *self.unread.entry(id).or_default() += bytes as u64;
-    }
-}
-
-impl Sink for Counted {
-    fn event(&mut self, position: Position, event: &Event) {
-        self.samples.event(position, event);
-        self.recording.event(position, event);
-        self.cadences.event(position, event);
-        if let Some(window) = position.time {
-            // Bytes up to this event, which came at about its time.
-            let bytes = position.offset.saturating_sub(self.last_offset);
-            let overflow = matches!(event, Event::Lost { bytes, .. } if bytes.is_empty());
-            self.rate.add(window.latest, bytes, u64::from(overflow));
-        }
-        self.last_offset = position.offset;
-    }
-}
-
-/// What the capture says of itself.
-#[derive(Debug)]
-pub struct Settings<'a> {
-    /// The image, if there is one.
-    pub image: Option<&'a Image>,
-    /// The framing of the first stream.
-    pub framing: Framing,
-    /// Core cycles between samples.
-    pub stated_period: Option<u64>,
-    /// The core clock.
-    pub core_clock: Option<Frequency>,
-    /// The clock of the timestamps.
-    pub timestamp_clock: Option<Frequency>,
-    /// The known period of SysTick.
-    pub tick_period: Option<std::time::Duration>,
 }
 
 /// Packets and bytes of one kind.
@@ -254,7 +145,7 @@ impl Inspection {
             image,
             recording,
             cadences: &counted.cadences,
-            stated_period: settings.stated_period,
+            stated_period: settings.stated_period.filter(|_| settings.sources == 1),
             core_clock: settings.core_clock,
             timestamp_clock: settings.timestamp_clock,
             cut: 0,
@@ -324,15 +215,6 @@ fn duration(recording: &Recording, settings: &Settings<'_>) -> Option<Duration> 
     let ns = settings.timestamp_clock?.nanoseconds(cycles);
     let ns_high = (!recording.time_slipped).then_some(ns);
     Some(Duration { ns, ns_low: ns, ns_high, cycles: ns_high.map(|_| cycles) })
-}
-
-/// Core cycles between samples, by the timestamps.
-pub(super) fn measured_period(recording: &Recording, settings: &Settings<'_>) -> Option<f64> {
-    let ratio = match (settings.core_clock, settings.timestamp_clock) {
-        (Some(core), Some(stamp)) => core.hertz() / stamp.hertz(),
-        _ => 1.0,
-    };
-    recording.measured_period().map(|period| period * ratio)
 }
 
 fn rate_rows(rate: &Rate, clock: Option<Frequency>) -> (f64, Vec<RateRow>) {

@@ -3,6 +3,7 @@
 //! Counting ([`SampleCounts`]) knows addresses only and ignores order beyond the batches that its
 //! intervals need. Naming ([`rows`]) happens once per distinct address, afterwards.
 
+mod context;
 mod counts;
 mod grouping;
 mod report;
@@ -10,9 +11,8 @@ mod series;
 #[cfg(test)]
 mod tests;
 
+pub use context::{Beat, Context};
 pub use counts::SampleCounts;
 pub use grouping::{By, Row, RowKind, rows};
-pub use report::{
-    Beat, Context, Duration, Evidence, Head, ProfileReport, ReportRow, SCHEMA, head, report,
-};
+pub use report::{Evidence, Head, ProfileReport, ReportRow, SCHEMA, head, report};
 pub use series::{MOST_WINDOWS, Series, TooManyWindows, Window};

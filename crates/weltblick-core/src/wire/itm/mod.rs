@@ -16,6 +16,7 @@
 
 mod decoder;
 mod packet;
+mod parse;
 #[cfg(test)]
 pub(crate) mod tests;
 

@@ -1,0 +1,133 @@
+//! What one pass over the streams gathers.
+
+use super::kinds::Kind;
+use super::rate::Rate;
+use super::trial::KEPT;
+use crate::capture::{Framing, Tap};
+use crate::event::{Event, Origin, Position, Sink};
+use crate::image::Image;
+use crate::measure::cadence::Cadences;
+use crate::measure::profile::SampleCounts;
+use crate::measure::recording::Recording;
+use crate::time::Frequency;
+use crate::wire::itm::{Malformed, Packet};
+use crate::wire::tpiu::{Damage, TraceId};
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+/// What the packets themselves show.
+#[derive(Debug, Default)]
+pub struct Wire {
+    packets: [u64; Kind::COUNT],
+    bytes: [u64; Kind::COUNT],
+    pub(super) lost: u64,
+    pub(super) first_sync: Option<u64>,
+    pub(super) frame_syncs: u64,
+    pub(super) frame_lost: u64,
+    pub(super) unread: BTreeMap<TraceId, u64>,
+    pub(super) raw_bytes: u64,
+    pub(super) beginning: Vec<u8>,
+}
+
+/// What the events show.
+#[derive(Debug, Default)]
+pub struct Counted {
+    pub(super) samples: SampleCounts,
+    pub(super) recording: Recording,
+    pub(super) cadences: Cadences,
+    pub(super) rate: Rate,
+    last_offset: u64,
+}
+
+impl Wire {
+    pub(super) const fn packets(&self, kind: Kind) -> u64 {
+        self.packets[kind as usize]
+    }
+
+    pub(super) const fn bytes(&self, kind: Kind) -> u64 {
+        self.bytes[kind as usize]
+    }
+
+    pub(super) fn all_packets(&self) -> u64 {
+        self.packets.iter().sum()
+    }
+}
+
+impl Tap for Wire {
+    fn raw(&mut self, bytes: &[u8]) {
+        self.raw_bytes += bytes.len() as u64;
+        let room = KEPT - self.beginning.len();
+        self.beginning.extend_from_slice(&bytes[..bytes.len().min(room)]);
+    }
+
+    fn packet(&mut self, _: Origin, at: Range<u64>, packet: Packet) {
+        let kind = Kind::of(&packet);
+        self.packets[kind as usize] += 1;
+        self.bytes[kind as usize] += at.end - at.start;
+        if kind == Kind::Sync {
+            self.first_sync.get_or_insert(at.start);
+        }
+    }
+
+    fn loss(&mut self, _: Origin, at: Range<u64>, _: Malformed) {
+        self.lost += at.end - at.start;
+    }
+
+    fn frame_loss(&mut self, at: Range<u64>, _: Damage) {
+        self.frame_lost += at.end - at.start;
+    }
+
+    fn frame_sync(&mut self, _: Range<u64>) {
+        self.frame_syncs += 1;
+    }
+
+    fn unread_source(&mut self, id: TraceId, bytes: usize) {
+        *self.unread.entry(id).or_default() += bytes as u64;
+    }
+}
+
+impl Sink for Counted {
+    fn event(&mut self, position: Position, event: &Event) {
+        self.samples.event(position, event);
+        self.recording.event(position, event);
+        self.cadences.event(position, event);
+        if let Some(window) = position.time {
+            // Bytes up to this event, which came at about its time.
+            let bytes = position.offset.saturating_sub(self.last_offset);
+            let overflow = matches!(event, Event::Lost { bytes, .. } if bytes.is_empty());
+            self.rate.add(window.latest, bytes, u64::from(overflow));
+        }
+        self.last_offset = position.offset;
+    }
+}
+
+/// What the capture says of itself.
+#[derive(Debug)]
+pub struct Settings<'a> {
+    /// The image, if there is one.
+    pub image: Option<&'a Image>,
+    /// The framing of the first stream.
+    pub framing: Framing,
+    /// How many sources there are: with several, samples and time together say no period.
+    pub sources: usize,
+    /// Core cycles between samples.
+    pub stated_period: Option<u64>,
+    /// The core clock.
+    pub core_clock: Option<Frequency>,
+    /// The clock of the timestamps.
+    pub timestamp_clock: Option<Frequency>,
+    /// The known period of SysTick.
+    pub tick_period: Option<std::time::Duration>,
+}
+
+/// Core cycles between samples, by the timestamps.
+pub(super) fn measured_period(recording: &Recording, settings: &Settings<'_>) -> Option<f64> {
+    if settings.sources != 1 {
+        return None;
+    }
+    let ratio = match (settings.core_clock, settings.timestamp_clock) {
+        (Some(core), Some(stamp)) => core.hertz() / stamp.hertz(),
+        _ => 1.0,
+    };
+    recording.measured_period().map(|period| period * ratio)
+}
