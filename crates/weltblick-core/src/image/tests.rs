@@ -95,6 +95,44 @@ fn mapping_symbols_tell_data_from_code() {
 }
 
 #[test]
+fn risc_v_images_are_read_too() {
+    for (architecture, isa) in
+        [(Architecture::Riscv32, Isa::Riscv32), (Architecture::Riscv64, Isa::Riscv64)]
+    {
+        let mut object = Object::new(BinaryFormat::Elf, architecture, Endianness::Little);
+        let text = object.section_id(StandardSection::Text);
+        // c.nop, nop, c.nop
+        object.append_section_data(text, &[0x01, 0x00, 0x13, 0x00, 0x00, 0x00, 0x01, 0x00], 4);
+        object.add_symbol(Symbol {
+            name: b"start".to_vec(),
+            value: 0,
+            size: 8,
+            kind: SymbolKind::Text,
+            scope: SymbolScope::Linkage,
+            weak: false,
+            section: SymbolSection::Section(text),
+            flags: SymbolFlags::None,
+        });
+        let image = Image::parse(&object.write().unwrap()).unwrap();
+        assert_eq!(image.isa(), isa);
+        let places: Vec<Place> = (0..8).step_by(2).map(|at| image.place(at)).collect();
+        let (whole, inside) = (Place::Instruction, Place::InsideInstruction);
+        assert_eq!(places, [whole, whole, inside, whole]);
+        assert_eq!(image.vector(1), None, "no vector table of this kind");
+    }
+}
+
+#[test]
+fn static_functions_of_one_name_are_told_apart() {
+    let image = Image::parse(&elf(&[
+        ("clamp", 0x01, 8, SymbolKind::Text, false),
+        ("clamp", 0x11, 8, SymbolKind::Text, false),
+    ]))
+    .unwrap();
+    assert_eq!(image.functions_named("clamp"), [FunctionId(0), FunctionId(1)]);
+}
+
+#[test]
 fn the_demo_firmware_is_known_through_and_through() {
     let image = Image::parse(FIRMWARE).unwrap();
     assert_eq!(image.isa(), Isa::Thumb);

@@ -116,6 +116,8 @@ fn amend(args: &Args) -> Result<Vec<String>> {
     let text = fs::read_to_string(&path).with_context(|| name.clone())?;
     let mut manifest = Manifest::parse(&name, &text)?;
     let mut taken = names_in(&args.out)?;
+    // A newer build of the same name takes the old one's place.
+    taken.retain(|name| manifest.image.as_ref().is_none_or(|image| image.value != *name));
     let before = taken.len();
     let files = plan_files(&args.files, &mut taken)?;
     let image = plan_image(&args.setup, &mut taken)?;

@@ -20,6 +20,11 @@ fn walks_the_whole_path_and_leaves_the_data() {
 }
 
 #[test]
+fn the_whole_output() {
+    insta::assert_snapshot!(Bench::new().out("demo --out tour"));
+}
+
+#[test]
 fn every_command_that_it_proposes_runs() {
     let bench = Bench::new();
     let out = bench.out("demo --out tour");

@@ -55,6 +55,22 @@ fn amending_changes_settings_and_keeps_the_rest() {
 }
 
 #[test]
+fn a_newer_image_takes_the_place_of_the_old_one() {
+    let bench = Bench::new();
+    bench.out(&format!("import buoy/swo.bin --out made {SETUP}"));
+    let program = include_bytes!("../../../weltblick-standin/tests/isa/isa.elf");
+    bench.write("newer/wave-buoy.elf", program);
+    bench.out("import --amend --out made --image newer/wave-buoy.elf");
+    assert_eq!(bench.read("made/wave-buoy.elf"), program);
+    // Anything else of a name that is there already is refused.
+    bench.write("newer/swo.bin", "another stream");
+    assert!(
+        bench.error("import newer/swo.bin --amend --out made").contains("of this name already")
+    );
+    assert_eq!(bench.read("made/swo.bin"), bench.read("buoy/swo.bin"));
+}
+
+#[test]
 fn framing_is_remembered() {
     let bench = Bench::new();
     bench.out("import buoy/swo.bin --out made --framing tpiu --trace-id 5");
