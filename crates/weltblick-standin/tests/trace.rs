@@ -59,21 +59,21 @@ fn the_reload_and_the_tap_set_the_period() {
 
 #[test]
 fn nothing_comes_out_unless_every_gate_is_open() {
-    for closed in 0..ON.len() {
+    for (closed, _) in ON {
         let mut unit = unit(&[]);
-        for (number, &(address, value)) in ON.iter().enumerate() {
-            let value = if number == closed { 0 } else { value };
+        for (address, value) in ON {
+            let value = if address == closed { 0 } else { value };
             unit.write(address, 4, value, 0).unwrap();
         }
         unit.advance(1000, Some(0x100));
         unit.exception(1000, 15, 1);
         unit.write(0xe000_0000, 1, 0x41, 1000).unwrap();
         let out = sent(unit);
-        match ON[closed].0 {
+        match closed {
             // Without its port enabled only the text is missing, without the DWT only the rest.
             ITM_TER => assert!(!out.is_empty() && !out.ends_with(&[0x01, 0x41])),
             DWT_CTRL => assert_eq!(out, [0x01, 0x41]),
-            _ => assert!(out.is_empty(), "{:#x}", ON[closed].0),
+            _ => assert!(out.is_empty(), "{closed:#x}"),
         }
     }
 }

@@ -256,3 +256,27 @@ pub(crate) fn csv(report: &InspectReport, out: &mut dyn Write) -> Result<()> {
     csv.flush()?;
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sentences_wrap_between_words_and_lose_none() {
+        let text = "The sampling period beats with SysTick: ".repeat(9);
+        let lines = wrapped(text.trim());
+        assert!(lines.len() > 2 && lines.iter().all(|line| line.chars().count() <= 96));
+        assert_eq!(lines.join(" "), text.trim());
+        assert_eq!(wrapped(""), [""]);
+        let long = "x".repeat(200);
+        assert_eq!(wrapped(&long), [long.clone()], "a word is never cut");
+    }
+
+    #[test]
+    fn something_is_never_drawn_as_nothing() {
+        assert_eq!(level(0.0), ' ');
+        assert_eq!(level(0.001), '\u{2581}');
+        assert_eq!(level(0.5), '\u{2584}');
+        assert_eq!(level(1.0), '\u{2588}');
+    }
+}

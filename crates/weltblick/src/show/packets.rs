@@ -200,3 +200,49 @@ fn place(pc: u32, image: Option<&Image>) -> String {
     });
     format!("  {}{line}", image.function(id).name)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn moments_say_what_is_uncertain() {
+        let clock = Frequency::from_hertz(1e6);
+        let window = |earliest, latest| Some(Window { earliest, latest });
+        assert_eq!(moment(None, clock), "-");
+        assert_eq!(moment(window(1500, 1500), clock), "1500.000 us");
+        assert_eq!(moment(window(1000, 1500), clock), "1500.000 us -500 us");
+        assert_eq!(moment(window(1000, 1500), None), "cycle 1500 -500 cycles");
+    }
+
+    #[test]
+    fn packets_say_what_they_mean() {
+        for (packet, name, meaning) in [
+            (Packet::Asleep, "pc", "asleep"),
+            (Packet::PcSample { pc: 0x0800_0100 }, "pc", "0x08000100"),
+            (
+                Packet::Exception { number: 15, action: Action::Exit },
+                "exception",
+                "exit exception 15 (15)",
+            ),
+            (
+                Packet::Stimulus { port: 3, size: Size::Byte, value: 0x41 },
+                "stimulus",
+                "port 3, 1 byte, 0x41 'A'",
+            ),
+            (
+                Packet::LocalTime { ticks: 9, relation: Relation::PacketDelayed },
+                "time",
+                "+9 ticks, packets delayed",
+            ),
+            (
+                Packet::DataValue { comparator: 2, write: true, size: Size::Half, value: 7 },
+                "data",
+                "watch 2, wrote 2 bytes, 0x7",
+            ),
+            (Packet::Extension { hardware: false, value: 1 }, "extension", "stimulus page 1"),
+        ] {
+            assert_eq!(describe(packet, None), (name, meaning.to_owned()));
+        }
+    }
+}

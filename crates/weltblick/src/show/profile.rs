@@ -213,3 +213,61 @@ pub(crate) fn csv(reports: &[ProfileReport], out: &mut dyn Write) -> Result<()> 
     csv.flush()?;
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bars_are_as_long_as_their_share() {
+        assert_eq!(bar(1.0).chars().count(), BAR as usize);
+        assert_eq!(bar(0.5), "\u{2588}".repeat(6));
+        assert_eq!(bar(1.0 / 96.0), "\u{258f}");
+        assert_eq!(bar(0.001), "");
+        for eighths in 0..=96 {
+            let cells = bar(f64::from(eighths) / 96.0).chars().count();
+            assert_eq!(cells, (eighths as usize).div_ceil(8));
+        }
+    }
+
+    #[test]
+    fn paths_fit_their_column_and_keep_their_end() {
+        for (path, shown) in [
+            ("src/dsp/filter.c", "src/dsp/filter.c"),
+            ("../../vendor/lib/sort.c", "../vendor/lib/sort.c"),
+            (
+                "/build/gcc-arm-none-eabi/build/thumb/v7-m/../../../../libgcc/libgcc2.c",
+                "../libgcc/libgcc2.c",
+            ),
+        ] {
+            assert_eq!(path_end(path), shown);
+        }
+        let endless = "directory/".repeat(30) + "file.c";
+        assert!(path_end(&endless).len() <= 43 && path_end(&endless).ends_with("/file.c"));
+        let no_slash = "x".repeat(100);
+        assert!(path_end(&no_slash).len() <= 43);
+    }
+
+    #[test]
+    fn rows_are_named_by_what_they_stand_for() {
+        let row = |kind: &str| ReportRow {
+            kind: kind.into(),
+            function: Some("wave_filter".into()),
+            file: Some("src/dsp/filter.c".into()),
+            line: Some(80),
+            address: Some("0x08000748".into()),
+            samples: 1,
+            share: 0.1,
+            share_low: 0.0,
+            share_high: 0.2,
+            cumulative_share: 0.1,
+            time: None,
+        };
+        let names = |kind: &str, by: &str| names(&row(kind), by);
+        assert_eq!(names("code", "line"), ("src/dsp/filter.c:80".into(), "wave_filter".into()));
+        assert_eq!(names("code", "address").0, "0x08000748");
+        assert_eq!(names("asleep", "function"), ("[asleep]".into(), String::new()));
+        assert_eq!(names("outside", "address").1, "0x08000748");
+        assert_eq!(names("unnamed", "file").0, "[code without a name]");
+    }
+}
