@@ -41,7 +41,7 @@ fn registers_of(regs: &Registers) -> [u32; 17] {
 
 #[test]
 fn a_compiled_program_runs_alike_instruction_by_instruction() {
-    let Some(mut emulator) = emulator("the side-by-side run") else { return };
+    let Some(mut emulator) = emulator("THE SIDE-BY-SIDE RUN") else { return };
     let program = Program::parse(PROGRAM).unwrap();
     let mut machine = Machine::new(&program, Setup::default()).unwrap();
     let (done, _) = program.symbol("isa_done").unwrap();
@@ -77,7 +77,7 @@ const PLACE: u32 = 0x0000_8000;
 
 #[test]
 fn random_instructions_on_random_registers_run_alike() {
-    let Some(mut emulator) = emulator("the random instructions") else { return };
+    let Some(mut emulator) = emulator("THE TEST OF RANDOM INSTRUCTIONS") else { return };
     let program = Program::parse(PROGRAM).unwrap();
     let mut runner = TestRunner::deterministic();
     let instruction = proptest::prop_oneof![

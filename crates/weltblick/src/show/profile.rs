@@ -161,7 +161,7 @@ fn path_end(path: &str) -> String {
         Some(slash) if skipped > 0 => &kept[slash + 1..],
         _ => kept.as_str(),
     };
-    let down = whole.trim_start_matches("../");
+    let down = whole.rsplit("../").next().unwrap_or(whole);
     if skipped > 0 || down.len() < whole.len() { format!("../{down}") } else { down.to_owned() }
 }
 
