@@ -227,6 +227,34 @@ mod verdicts {
     }
 
     #[test]
+    fn samples_of_unknown_addresses_may_be_any_function_s() {
+        let mut counted = (SampleCounts::default(), Recording::default(), Cadences::default());
+        // More distinct addresses than are told apart, all of them in the image's memory range.
+        for number in 0..140_000_u64 {
+            let time = Some(Window::exact(PERIOD * number));
+            let position = Position { origin: Origin(0), offset: 0, time };
+            counted.event(position, &Event::Sample { pc: 0x1000_0000 + 2 * number });
+        }
+        let unknown = counted.0.batches().count(SampleCounts::BEYOND) as f64;
+        assert!(unknown > 8_000.0);
+        let image = Image::parse(FIRMWARE).unwrap();
+        let context = Context {
+            image: &image,
+            recording: &counted.1,
+            cadences: &counted.2,
+            stated_period: Some(PERIOD),
+            core_clock: None,
+            timestamp_clock: None,
+            cut: 0,
+            confidence: 0.95,
+        };
+        let file = BudgetFile::parse("b", "[function.main]\nself_share = '<= 1 %'").unwrap();
+        let report = judge(&file, &counted.0, &context).unwrap();
+        assert!(report.budgets[0].observed_high.unwrap() > unknown / 140_000.0);
+        assert_ne!(report.verdict, Verdict::Met);
+    }
+
+    #[test]
     fn an_empty_recording_decides_nothing() {
         let case = Case::new(Vec::new());
         assert_eq!(case.sleep(">= 0 %").verdict, Verdict::Undecided);

@@ -158,7 +158,9 @@ impl<'a> Court<'a> {
                     .filter(|(address, _)| range.contains(address))
                     .map(|(_, category)| category)
                     .collect();
-                self.judge_share(budget, &categories)
+                // Of addresses that were not told apart, any may be this function's.
+                let unknown = self.counts.batches().count(SampleCounts::BEYOND);
+                self.judge_share(budget, &categories, unknown)
             }
             (Figure::SleepShare, _) => self.judge_sleep(budget),
             _ => self.judge_samples(budget),
@@ -166,7 +168,7 @@ impl<'a> Court<'a> {
     }
 
     fn judge_sleep(&self, budget: &Budget) -> Judgement {
-        let judgement = self.judge_share(budget, &[SampleCounts::ASLEEP]);
+        let judgement = self.judge_share(budget, &[SampleCounts::ASLEEP], 0);
         if self.context.recording.asleep == 0 && self.context.sleeps_unseen() {
             return Judgement {
                 verdict: Verdict::Undecided,
@@ -179,7 +181,8 @@ impl<'a> Court<'a> {
         judgement
     }
 
-    fn judge_share(&self, budget: &Budget, categories: &[usize]) -> Judgement {
+    /// Judges the share of some categories, to which `unknown` more samples may belong.
+    fn judge_share(&self, budget: &Budget, categories: &[usize], unknown: u64) -> Judgement {
         let batches = self.counts.batches();
         let hits = categories.iter().map(|&category| batches.count(category)).sum();
         let per_batch = batches.per_batch(categories);
@@ -188,7 +191,7 @@ impl<'a> Court<'a> {
         let Some(estimate) = estimate else {
             return self.blank(budget, "share", "there are no samples", "turn PC sampling on");
         };
-        let (low, high) = self.widened(&estimate);
+        let (low, high) = self.widened(&estimate, unknown);
         let limit = &budget.condition.limit;
         let mut judgement = Judgement {
             observed: Some(estimate.share),
@@ -214,12 +217,13 @@ impl<'a> Court<'a> {
         judgement
     }
 
-    /// The interval with every missing sample counted against and for.
-    fn widened(&self, estimate: &ShareEstimate) -> (f64, f64) {
+    /// The interval with every missing or unknown sample counted against and for.
+    fn widened(&self, estimate: &ShareEstimate, unknown: u64) -> (f64, f64) {
         let n = self.samples as f64;
         let missing = self.missing.unwrap_or(0) as f64;
         let all = n + missing;
-        (estimate.low * n / all, (estimate.high * n + missing) / all)
+        let high = (estimate.high * n + missing + unknown as f64) / all;
+        (estimate.low * n / all, high.min(1.0))
     }
 
     fn share_evidence(&self, hits: u64, estimate: &ShareEstimate) -> String {

@@ -6,6 +6,9 @@ use crate::event::{Event, Position, Sink};
 /// Bytes of the shortest packet that is a sample.
 const SHORTEST_SAMPLE: u64 = 2;
 
+/// Periods that differ by a smaller part agree.
+pub(super) const PERIOD_TOLERANCE: f64 = 0.02;
+
 /// Facts about a recording that every figure states in its head. Times are cycles of the origin's
 /// clock.
 #[derive(Debug, Clone)]
@@ -92,6 +95,10 @@ impl Recording {
         }
         // One more: the first and the last event may both stand just beside a sample.
         let expected = (self.span()? as f64 / period?).ceil() as u64 + 1;
+        // More samples than there is time for: the period is not what it is said to be.
+        if self.samples() as f64 > expected as f64 * (1.0 + PERIOD_TOLERANCE) {
+            return None;
+        }
         Some(expected.saturating_sub(self.samples()).saturating_add(unread))
     }
 }

@@ -58,6 +58,15 @@ fn an_overflow_hides_what_time_says_and_no_more() {
 }
 
 #[test]
+fn a_period_that_is_stated_too_long_hides_nothing_of_what_is_missing() {
+    let mut recording = sampled(1000);
+    recording.event(at(150_000, 150_000), &overflow());
+    assert_eq!(recording.missing_samples(Some(100.0)), Some(500));
+    // With 400 there would be room for 375 samples only, and a thousand came.
+    assert_eq!(recording.missing_samples(Some(400.0)), None);
+}
+
+#[test]
 fn unread_bytes_hide_a_sample_per_two_and_time_slips() {
     let mut recording = sampled(10);
     recording.event(UNDATED, &damage(100..141));

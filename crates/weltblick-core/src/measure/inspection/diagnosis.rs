@@ -6,6 +6,7 @@ use super::kinds::Kind;
 use super::trial::{as_framed, as_plain};
 use crate::capture::Framing;
 use crate::measure::profile::Context;
+use crate::measure::recording::PERIOD_TOLERANCE;
 use crate::plan::next_sampling_period;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -14,8 +15,6 @@ use serde::Serialize;
 const SYSTICK: u16 = 15;
 /// A clock is contradicted beyond this relative difference.
 const CLOCK_TOLERANCE: f64 = 0.01;
-/// Periods agree within this relative difference.
-const PERIOD_TOLERANCE: f64 = 0.02;
 /// More than this part asleep is everything.
 const ALL_ASLEEP: f64 = 0.999;
 /// Planned use of a link's peak rate.

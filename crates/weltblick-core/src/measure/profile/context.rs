@@ -4,7 +4,7 @@ use super::grouping::{Row, RowKind};
 use crate::image::Image;
 use crate::measure::cadence::{Cadence, Cadences};
 use crate::measure::duration::Duration;
-use crate::measure::recording::Recording;
+use crate::measure::recording::{PERIOD_TOLERANCE, Recording};
 use crate::time::Frequency;
 
 /// What a profile needs to know beside its counts.
@@ -180,7 +180,5 @@ pub struct Beat {
     pub period: f64,
 }
 
-/// Periods that differ by less agree.
-const PERIOD_TOLERANCE: f64 = 0.02;
 /// Fewer samples than this deserve a word.
 const FEW_SAMPLES: u64 = 400;
