@@ -48,6 +48,12 @@ pub(crate) fn text(report: &ProfileReport, look: &Look<'_>, out: &mut dyn Write)
     for line in table.lines() {
         writeln!(out, "{line}")?;
     }
+    let method = format!(
+        "  +- is half of the {:.0} % interval: {}",
+        100.0 * report.evidence.confidence,
+        report.evidence.method
+    );
+    writeln!(out, "{}", look.paint.faint(&method))?;
     let hidden = report.rows.len().saturating_sub(look.top);
     if hidden > 0 {
         let rest: f64 = report.rows[look.top..].iter().map(|row| row.share).sum();

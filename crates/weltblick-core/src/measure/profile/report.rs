@@ -103,7 +103,7 @@ pub struct ProfileReport {
     pub rows: Vec<ReportRow>,
 }
 
-const METHOD: &str = "effective sample size by batch means, Wilson score interval with Student's t";
+const METHOD: &str = "effective sample size by batch means, Wilson score with Student's t";
 
 /// Names, sorts and explains what was counted.
 #[must_use]

@@ -91,7 +91,7 @@ pub(super) fn parse(word: u64, have: usize) -> Step {
     let comparator = header >> 4 & 0b11;
     match CLASSES[usize::from(header)] {
         Class::Pc => sized(have, 4, Packet::PcSample { pc: value }),
-        Class::LocalTime => local_time(header, word, have),
+        Class::LocalTime => local_time(word, have),
         Class::ShortTime => {
             // Format 2: one byte, values 1 to 6.
             let ticks = u32::from(header >> 4);
@@ -199,10 +199,16 @@ fn groups(word: u64, len: usize) -> u64 {
     (0..6).fold(0, |value, group| value | payload >> group & 0x7f << (7 * group))
 }
 
+/// Whether the lowest byte is the header of a local timestamp of format 1.
+#[inline(always)]
+pub(super) const fn is_local_time(word: u64) -> bool {
+    word & 0xcf == 0xc0
+}
+
 /// D4.2.4, format 1: up to 28 bits.
 #[inline(always)]
-fn local_time(header: u8, word: u64, have: usize) -> Step {
-    let relation = match header >> 4 & 0b11 {
+pub(super) fn local_time(word: u64, have: usize) -> Step {
+    let relation = match word >> 4 & 0b11 {
         0 => Relation::Synchronous,
         1 => Relation::TimestampDelayed,
         2 => Relation::PacketDelayed,
