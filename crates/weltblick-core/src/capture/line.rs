@@ -83,11 +83,7 @@ impl Line {
         }
         for mut source in self.sources {
             let origin = source.origin;
-            source.decoder.finish(&mut Tapped {
-                origin,
-                tap,
-                events: source.reader.into_sink(sink),
-            });
+            source.decoder.finish(&mut Tapped { origin, tap, events: source.reader.feeding(sink) });
             source.reader.finish(sink);
         }
     }
@@ -96,7 +92,7 @@ impl Line {
 impl Source {
     fn push(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
         let origin = self.origin;
-        self.decoder.push(bytes, &mut Tapped { origin, tap, events: self.reader.into_sink(sink) });
+        self.decoder.push(bytes, &mut Tapped { origin, tap, events: self.reader.feeding(sink) });
     }
 }
 

@@ -74,7 +74,7 @@ const fn sample(pc: u32) -> Event {
     Event::Sample { pc: (pc & !1) as u64 }
 }
 
-/// Turns one ITM origin's packets into events. [`ItmReader::into_sink`] is the decoder's sink.
+/// Turns one ITM origin's packets into events. [`ItmReader::feeding`] is the decoder's sink.
 #[derive(Debug)]
 pub struct ItmReader {
     origin: Origin,
@@ -82,7 +82,7 @@ pub struct ItmReader {
     page: u32,
     /// The cycle of the last timestamp; absent before the first.
     now: Option<u64>,
-    /// The part of `now` that is certain: bytes lost since may hide any stretch of time.
+    /// Bytes were lost: any stretch of time may be missing before `now`.
     slipped: bool,
     /// The newest event that waits for its time. Mostly it is the only one, so it has a place of
     /// its own.
@@ -126,8 +126,8 @@ impl ItmReader {
         self.global
     }
 
-    /// A sink for packets that hands their events on to `sink`.
-    pub const fn into_sink<'a, S: Sink>(&'a mut self, sink: &'a mut S) -> ItmEvents<'a, S> {
+    /// The decoder's sink, which hands events on to `sink`.
+    pub const fn feeding<'a, S: Sink>(&'a mut self, sink: &'a mut S) -> ItmEvents<'a, S> {
         ItmEvents { reader: self, sink }
     }
 
@@ -299,7 +299,7 @@ impl Part {
     }
 }
 
-/// A sink for packets; see [`ItmReader::into_sink`].
+/// A sink for packets; see [`ItmReader::feeding`].
 #[derive(Debug)]
 pub struct ItmEvents<'a, S> {
     reader: &'a mut ItmReader,

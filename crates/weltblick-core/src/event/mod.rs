@@ -1,7 +1,7 @@
 //! The one vocabulary between decoders and analyses.
 //!
-//! Every decoder produces these events; every analysis reads only these. Executed code will travel
-//! beside it; see the design notes in `ARCHITECTURE.md`.
+//! Every decoder produces these events; every analysis reads only these. A new protocol touches no
+//! analysis, and the reverse.
 
 mod from_itm;
 #[cfg(test)]

@@ -17,7 +17,7 @@ fn read(prescaler: u32, packets: &[Packet]) -> Vec<(Option<Window>, Event)> {
     let mut recorder = Recorder::default();
     let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler });
     for (at, packet) in (0..).zip(packets) {
-        reader.into_sink(&mut recorder).packet(at..at + 1, *packet);
+        reader.feeding(&mut recorder).packet(at..at + 1, *packet);
     }
     reader.finish(&mut recorder);
     recorder.0
@@ -113,7 +113,7 @@ fn global_timestamps_are_pieced_together() {
     let low =
         |bits, width| Packet::GlobalTimeLow { bits, width, clock_changed: false, wrapped: false };
     let mut feed = |packet| {
-        reader.into_sink(&mut Recorder::default()).packet(0..1, packet);
+        reader.feeding(&mut Recorder::default()).packet(0..1, packet);
         reader.global()
     };
     assert_eq!(feed(low(5, 7)), None, "a short one completes nothing");
@@ -130,10 +130,10 @@ fn a_loss_leaves_what_waited_undated_and_slips_time() {
     // A sample, a timestamp of 10, a sample, a reserved header.
     decoder.push(
         &[0x17, 0, 0, 0, 8, 0xc0, 10, 0x17, 0, 0, 0, 8, 0x80, 0, 0],
-        &mut reader.into_sink(&mut recorder),
+        &mut reader.feeding(&mut recorder),
     );
     assert!(!reader.slipped());
-    decoder.finish(&mut reader.into_sink(&mut recorder));
+    decoder.finish(&mut reader.feeding(&mut recorder));
     assert!(reader.slipped());
     reader.finish(&mut recorder);
     let why = LossReason::Malformed(crate::wire::itm::Malformed::ReservedHeader);
@@ -152,7 +152,7 @@ fn a_stream_without_timestamps_holds_little() {
     let mut recorder = Recorder::default();
     let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1 });
     for at in 0..10_000 {
-        reader.into_sink(&mut recorder).packet(at..at + 1, SAMPLE);
+        reader.feeding(&mut recorder).packet(at..at + 1, SAMPLE);
     }
     assert!(recorder.0.len() > 8_000, "most have been handed on: {}", recorder.0.len());
     reader.finish(&mut recorder);

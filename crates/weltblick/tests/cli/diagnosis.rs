@@ -173,3 +173,18 @@ fn missing_timestamps_synchronisations_clock_and_image() {
     let codes: Vec<&str> = found.iter().map(|(code, _)| code.as_str()).collect();
     assert_eq!(codes, ["never_synchronised", "no_timestamps", "no_image"]);
 }
+
+#[test]
+fn a_start_inside_a_packet_that_nothing_heals() {
+    let bench = Bench::new();
+    let trace = TraceSetup { global: false, ..TraceSetup::default() };
+    let bytes = recorded(wide(), trace, 0.3);
+    // Without the synchronisation at the start and 0.3 s long there is none; the first packet is a
+    // sample of five bytes.
+    bench.write("buoy/swo.bin", &bytes[6 + 3..]);
+    let text = only(&bench, "inspect buoy", "starts_inside");
+    let byte = text.trim_end_matches('.').rsplit(' ').next().unwrap().parse::<usize>().unwrap();
+    // Following the advice gives a readable recording.
+    bench.write("buoy/swo.bin", &bytes[6 + 3 + byte..]);
+    only(&bench, "inspect buoy", "never_synchronised");
+}

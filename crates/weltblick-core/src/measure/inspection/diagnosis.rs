@@ -159,14 +159,32 @@ impl Evidence<'_> {
 
     /// No synchronisation, and what is there does not read.
     fn not_this_protocol(&self) -> Option<Finding> {
-        let unread = self.wire.packets(Kind::Sync) == 0 && self.lost_part() > 0.05;
-        unread.then(|| {
-            fault(
+        if self.wire.packets(Kind::Sync) > 0 || self.lost_part() <= 0.05 {
+            return None;
+        }
+        self.starts_inside().or_else(|| {
+            Some(fault(
                 "no_synchronisation",
                 format!("There is no synchronisation in {} bytes, and {:.0} % of them are no ITM packets: the bit rate is wrong, or this is not ITM.", self.wire.raw_bytes, 100.0 * self.lost_part()),
                 "Compare the probe's bit rate with trace clock / (TPI_ACPR + 1), check the core clock that it was computed from, and the encoding (UART or Manchester, TPI_SPPR).",
-            )
+            ))
         })
+    }
+
+    /// The recording starts inside a packet, and no synchronisation ever tells where the next one is.
+    fn starts_inside(&self) -> Option<Finding> {
+        let beginning = &self.wire.beginning;
+        let skipped =
+            (1..8.min(beginning.len())).find(|&skip| as_plain(&beginning[skip..]).reads())?;
+        Some(fault(
+            "starts_inside",
+            format!(
+                "The recording starts inside a packet and never synchronises; from byte {skipped} on it reads well."
+            ),
+            format!(
+                "Turn synchronisation on (ITM_TCR.SYNCENA, DWT_CTRL.SYNCTAP = 1), or start recording before the target. To read this one, cut off what stands before byte {skipped}."
+            ),
+        ))
     }
 
     fn no_sync(&self) -> Option<Finding> {

@@ -19,9 +19,14 @@ pub(super) struct Fit {
 }
 
 impl Fit {
-    /// Read with few losses, and enough of it to mean something.
+    /// Read with few losses, enough of it to mean something.
+    pub(super) const fn reads(&self) -> bool {
+        self.packets >= 8 && self.lost * 20 <= self.bytes
+    }
+
+    /// The same, and synchronised: that is no accident.
     pub(super) const fn is_good(&self) -> bool {
-        self.packets >= 8 && self.syncs > 0 && self.lost * 20 <= self.bytes
+        self.reads() && self.syncs > 0
     }
 }
 
