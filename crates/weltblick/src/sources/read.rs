@@ -84,7 +84,7 @@ impl Progress {
             return;
         }
         if self.bar.is_none() && self.started.elapsed() > PATIENCE {
-            let style = "{bytes} of {total_bytes} read, {bytes_per_sec}, {eta} to go";
+            let style = "{bytes} of {total_bytes} read, {msg}";
             let bar = self.size.map_or_else(ProgressBar::no_length, ProgressBar::new);
             if let Ok(style) = ProgressStyle::with_template(style) {
                 bar.set_style(style);
@@ -93,7 +93,18 @@ impl Progress {
         }
         if let Some(bar) = &self.bar {
             bar.set_position(self.done);
+            bar.set_message(self.pace());
         }
+    }
+
+    /// How fast it goes, and how much longer it takes.
+    fn pace(&self) -> String {
+        let per_second = self.done as f64 / self.started.elapsed().as_secs_f64();
+        let left = self.size.and_then(|size| size.checked_sub(self.done));
+        let to_go = left.map_or_else(String::new, |left| {
+            format!(", {:.0} s to go", (left as f64 / per_second).ceil())
+        });
+        format!("{:.0} MB/s{to_go}", per_second / 1e6)
     }
 
     fn finish(self) {
