@@ -2,7 +2,7 @@
 //! other.
 //!
 //! 1. *Batch means* give the variance of the share as it is, serial dependence included (see
-//!    [`super::Batches`]). Its ratio to the variance of independent samples is the design effect.
+//!    [`super::Batches`], joined here to 16 to 31 long ones). Its ratio to the variance of independent samples is the design effect.
 //! 2. The number of samples divided by the design effect is the *effective* number of independent
 //!    samples. It is never taken as larger than the real number: where periodic samples spread
 //!    more evenly than independent ones would, the interval stays on the safe side.
@@ -12,6 +12,8 @@
 
 use super::t_table::{normal_critical, student_critical};
 
+/// So many batches tell a spread: more are joined into longer ones.
+const ENOUGH_BATCHES: usize = 16;
 /// Fewer batches than this say nothing about dependence.
 const FEWEST_BATCHES: usize = 8;
 
@@ -47,8 +49,9 @@ pub fn estimate_share(
     let share = hits as f64 / n;
     let known = per_batch.len() >= FEWEST_BATCHES;
     let (effect, critical) = if known {
-        let freedom = per_batch.len() as f64 - 1.0;
-        (design_effect(per_batch, batch_size), student_critical(confidence, freedom))
+        let (joined, size) = join_to_long_batches(per_batch, batch_size);
+        let freedom = joined.len() as f64 - 1.0;
+        (design_effect(&joined, size), student_critical(confidence, freedom))
     } else {
         (1.0, normal_critical(confidence))
     };
@@ -57,10 +60,21 @@ pub fn estimate_share(
     Some(ShareEstimate { share, low, high, effective_samples: effective, critical })
 }
 
+/// Neighbouring batches joined while 16 remain: the longer a batch, the less it depends on its
+/// neighbours, and 16 batches or more still tell a spread.
+fn join_to_long_batches(per_batch: &[u64], batch_size: u32) -> (Vec<u64>, f64) {
+    let mut joined = per_batch.to_vec();
+    let mut size = f64::from(batch_size);
+    while joined.len() >= 2 * ENOUGH_BATCHES {
+        joined = joined.chunks_exact(2).map(|pair| pair.iter().sum()).collect();
+        size *= 2.0;
+    }
+    (joined, size)
+}
+
 /// How many dependent samples tell as much as one independent one; at least 1.
-fn design_effect(per_batch: &[u64], batch_size: u32) -> f64 {
+fn design_effect(per_batch: &[u64], size: f64) -> f64 {
     let batches = per_batch.len() as f64;
-    let size = f64::from(batch_size);
     let mean = per_batch.iter().sum::<u64>() as f64 / (batches * size);
     let independent = mean * (1.0 - mean) / size;
     if independent <= 0.0 {
