@@ -224,6 +224,11 @@ mod verdicts {
         // Awake samples only, but twice as much time as they cover.
         let case = Case { apart: 2 * PERIOD, ..case };
         assert_eq!(case.sleep(">= 10 %").verdict, Verdict::Undecided);
+        // A share of the time awake is no share of all time: neither broken nor met.
+        for limit in ["<= 50 %", ">= 50 %"] {
+            let budget = format!("[function.task_ended]\nself_share = '{limit}'");
+            assert_eq!(case.judge(&budget)[0].verdict, Verdict::Undecided, "{limit}");
+        }
     }
 
     #[test]

@@ -162,23 +162,9 @@ impl<'a> Court<'a> {
                 let unknown = self.counts.batches().count(SampleCounts::BEYOND);
                 self.judge_share(budget, &categories, unknown)
             }
-            (Figure::SleepShare, _) => self.judge_sleep(budget),
+            (Figure::SleepShare, _) => self.judge_share(budget, &[SampleCounts::ASLEEP], 0),
             _ => self.judge_samples(budget),
         }
-    }
-
-    fn judge_sleep(&self, budget: &Budget) -> Judgement {
-        let judgement = self.judge_share(budget, &[SampleCounts::ASLEEP], 0);
-        if self.context.recording.asleep == 0 && self.context.sleeps_unseen() {
-            return Judgement {
-                verdict: Verdict::Undecided,
-                evidence: "there is time without samples and not one sample says asleep".into(),
-                advice: Some("let the cycle counter run in sleep (a debug register of most chips), or correct the sampling period".into()),
-                measure_longer_ns: None,
-                ..judgement
-            };
-        }
-        judgement
     }
 
     /// Judges the share of some categories, to which `unknown` more samples may belong.
@@ -189,7 +175,11 @@ impl<'a> Court<'a> {
         let estimate =
             estimate_share(hits, self.samples, &per_batch, batches.batch_size(), self.confidence);
         let Some(estimate) = estimate else {
-            return self.blank(budget, "share", "there are no samples", "turn PC sampling on");
+            return Judgement {
+                evidence: "there are no samples".into(),
+                advice: Some("turn PC sampling on".into()),
+                ..self.blank(budget, "share")
+            };
         };
         let (low, high) = self.widened(&estimate, unknown);
         let limit = &budget.condition.limit;
@@ -199,9 +189,8 @@ impl<'a> Court<'a> {
             observed_high: Some(high),
             margin: Some(limit.margin(estimate.share)),
             evidence: self.share_evidence(hits, &estimate),
-            ..self.blank(budget, "share", "", "")
+            ..self.blank(budget, "share")
         };
-        judgement.advice = None;
         judgement.verdict = if limit.holds_for_all(low, high) {
             Verdict::Met
         } else if limit.fails_for_all(low, high) {
@@ -295,10 +284,12 @@ impl<'a> Court<'a> {
     fn judge_samples(&self, budget: &Budget) -> Judgement {
         let observed = self.samples as f64;
         let limit = &budget.condition.limit;
-        let mut judgement = self.blank(budget, "count", "counted", "");
-        judgement.advice = None;
-        judgement.observed = Some(observed);
-        judgement.margin = Some(limit.margin(observed));
+        let mut judgement = Judgement {
+            observed: Some(observed),
+            margin: Some(limit.margin(observed)),
+            evidence: "counted".into(),
+            ..self.blank(budget, "count")
+        };
         if limit.holds_for_all(observed, observed) {
             judgement.verdict = Verdict::Met;
             return judgement;
@@ -317,7 +308,8 @@ impl<'a> Court<'a> {
         judgement
     }
 
-    fn blank(&self, budget: &Budget, unit: &str, evidence: &str, advice: &str) -> Judgement {
+    /// A judgement without a figure.
+    fn blank(&self, budget: &Budget, unit: &str) -> Judgement {
         Judgement {
             budget: format!("{}.{}", budget.subject, budget.key),
             line: budget.line,
@@ -328,8 +320,8 @@ impl<'a> Court<'a> {
             observed_low: None,
             observed_high: None,
             margin: None,
-            evidence: evidence.into(),
-            advice: Some(advice.into()),
+            evidence: String::new(),
+            advice: None,
             measure_longer_ns: None,
         }
     }
@@ -359,6 +351,13 @@ fn objection(
             why: "samples are missing, and nothing says how many".into(),
             advice: "turn local timestamps on and state the sampling period, or lose nothing"
                 .into(),
+            against_met_only: false,
+        });
+    }
+    if context.recording.asleep == 0 && context.sleeps_unseen() {
+        return Some(Objection {
+            why: "there is time that no sample covers, and not one sample says asleep".into(),
+            advice: "let the cycle counter run in sleep (a debug register of most chips), or correct the sampling period".into(),
             against_met_only: false,
         });
     }

@@ -81,6 +81,14 @@ pub enum Event {
     },
 }
 
+impl Event {
+    /// Whether a tick of the sampler made it.
+    #[must_use]
+    pub const fn is_sample(&self) -> bool {
+        matches!(self, Self::Sample { .. } | Self::Asleep | Self::Unobservable)
+    }
+}
+
 /// Why events are missing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum LossReason {

@@ -101,6 +101,21 @@ fn a_window_takes_what_lies_inside_and_counts_what_is_cut() {
     }
     within.event(UNDATED, &Event::Asleep);
     assert_eq!((within.sink.samples(), within.cut, within.undated), (2, 3, 1));
-    within.event(UNDATED, &damage(0..2));
-    assert_eq!(within.sink.losses.count(), 1, "a loss without time may lie inside");
+    within.event(at(999, 1000), &Event::Entered { exception: 15 });
+    assert_eq!(within.cut, 3, "only samples are counted as cut");
+}
+
+#[test]
+fn a_window_hears_of_every_loss_that_may_touch_it() {
+    let within = |position: Position, event: &Event| {
+        let mut within = Within::new(1000, 2000, Recording::default());
+        within.event(position, event);
+        (within.sink.losses.count(), within.slipped)
+    };
+    assert_eq!(within(at(1500, 1500), &overflow()), (1, false));
+    assert_eq!(within(at(900, 1100), &overflow()), (1, false), "across the edge");
+    assert_eq!(within(at(100, 200), &overflow()), (0, false));
+    assert_eq!(within(at(100, 200), &damage(0..2)), (0, true), "it shifts all that follows");
+    assert_eq!(within(at(2500, 2600), &damage(0..2)), (0, false));
+    assert_eq!(within(UNDATED, &damage(0..2)), (1, true));
 }

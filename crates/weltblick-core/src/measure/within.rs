@@ -7,10 +7,12 @@ use crate::event::{Event, Position, Sink};
 pub struct Within<S> {
     start: u64,
     end: u64,
-    /// Events that may lie on either side of an edge: passed on to nobody.
+    /// Samples that may lie on either side of an edge: passed on to nobody.
     pub cut: u64,
     /// Events without a time: passed on to nobody.
     pub undated: u64,
+    /// Bytes were lost before the range ends: its times are at least what they say.
+    pub slipped: bool,
     /// Where the others go.
     pub sink: S,
 }
@@ -18,21 +20,31 @@ pub struct Within<S> {
 impl<S: Sink> Within<S> {
     /// Passes on events from cycle `start` up to but not including `end`.
     pub const fn new(start: u64, end: u64, sink: S) -> Self {
-        Self { start, end, cut: 0, undated: 0, sink }
+        Self { start, end, cut: 0, undated: 0, slipped: false, sink }
+    }
+
+    /// A loss weakens the range unless all of it lies outside; one before it shifts its times.
+    fn lost(&mut self, position: Position, event: &Event, has_bytes: bool) {
+        let time = position.time;
+        self.slipped |= has_bytes && time.is_none_or(|time| time.earliest < self.end);
+        if time.is_none_or(|time| !time.is_outside(self.start, self.end)) {
+            self.sink.event(position, event);
+        }
     }
 }
 
 impl<S: Sink> Sink for Within<S> {
     #[inline]
     fn event(&mut self, position: Position, event: &Event) {
+        if let Event::Lost { bytes, .. } = event {
+            return self.lost(position, event, !bytes.is_empty());
+        }
         match position.time {
             Some(window) if window.is_inside(self.start, self.end) => {
                 self.sink.event(position, event);
             }
             Some(window) if window.is_outside(self.start, self.end) => {}
-            Some(_) => self.cut += 1,
-            // A loss whose time is unknown may lie inside: better told once too often.
-            None if matches!(event, Event::Lost { .. }) => self.sink.event(position, event),
+            Some(_) => self.cut += u64::from(event.is_sample()),
             None => self.undated += 1,
         }
     }

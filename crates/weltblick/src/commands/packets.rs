@@ -5,7 +5,6 @@ use crate::show::{self, PacketLine};
 use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
 use std::cell::RefCell;
-use std::collections::VecDeque;
 use std::io::Write;
 use std::ops::Range;
 use std::rc::Rc;
@@ -35,7 +34,8 @@ pub(super) fn list(capture: &Capture, request: &Request<'_>, out: &mut dyn Write
     let mut face = show::PacketFace::new(request.format, out);
     face.heading()?;
     let listing = Rc::new(RefCell::new(Listing {
-        waiting: VecDeque::new(),
+        waiting: Vec::new(),
+        dated: 0,
         wanted,
         origins,
         image: capture.image.as_ref().map(|open| &open.image),
@@ -121,7 +121,9 @@ enum What {
 }
 
 struct Listing<'a> {
-    waiting: VecDeque<Waiting>,
+    waiting: Vec<Waiting>,
+    /// Where in `waiting` the last event was found.
+    dated: usize,
     wanted: Wanted,
     origins: Vec<String>,
     image: Option<&'a Image>,
@@ -135,27 +137,28 @@ impl Listing<'_> {
     fn hold(&mut self, origin: Origin, at: Range<u64>, what: What) {
         // A timestamp has dated all before it by the time that the next packet comes.
         let dated = matches!(
-            self.waiting.back(),
+            self.waiting.last(),
             Some(Waiting { what: What::Packet(Packet::LocalTime { .. }) | What::Loss(_), .. })
         );
         if dated || self.waiting.len() >= MOST_WAITING {
             self.release();
         }
-        self.waiting.push_back(Waiting { origin, at, what, time: None });
+        self.waiting.push(Waiting { origin, at, what, time: None });
     }
 
-    /// An event's time is its packet's time.
+    /// An event's time is its packet's time. Events come in the order of their packets, so the
+    /// search goes on where the last one ended.
     fn date(&mut self, position: Position) {
-        let waiting = self.waiting.iter_mut().rev();
-        let same = |entry: &&mut Waiting| {
-            entry.origin == position.origin && entry.at.start == position.offset
-        };
-        if let Some(entry) = waiting.take(MOST_WAITING).find(same) {
-            entry.time = position.time;
+        let same =
+            |entry: &Waiting| entry.origin == position.origin && entry.at.start == position.offset;
+        if let Some(ahead) = self.waiting.iter().skip(self.dated).position(same) {
+            self.dated += ahead;
+            self.waiting[self.dated].time = position.time;
         }
     }
 
     fn release(&mut self) {
+        self.dated = 0;
         let mut last = None;
         for mut entry in std::mem::take(&mut self.waiting) {
             // What has no event of its own shares the time of what it belongs to.

@@ -118,6 +118,7 @@ fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
     let cycles = clock.cycle_at(start)..end.map_or(u64::MAX, |end| clock.cycle_at(end));
     let mut within = Within::new(cycles.start, cycles.end, counted);
     capture.replay(&mut (), &mut within)?;
+    within.sink.1.time_slipped |= within.slipped;
     let (counts, recording, cadences) = &within.sink;
     if recording.samples() == 0 && within.undated > 0 {
         bail!("--within needs times, and this recording has no timestamps");
@@ -157,11 +158,12 @@ fn series(capture: &Capture, args: &Args, every: Duration) -> Result<Vec<Profile
     capture.replay(&mut (), &mut counted)?;
     let (series, recording, cadences) = &counted;
     let windows = series.windows().context("--every")?;
-    if windows.is_empty() && recording.samples() > 0 {
+    let dated = windows.iter().any(|window| window.recording.samples() > 0);
+    if !dated && recording.samples() > 0 {
         bail!("--every needs times, and this recording has no timestamps");
     }
     let one = |window: &Window| {
-        let context = context(capture, &window.recording, cadences, series.cut)?;
+        let context = context(capture, &window.recording, cadences, window.cut)?;
         let mut report = report(&window.counts, by(args), &context);
         let from = clock.nanoseconds(window.start);
         report.from_ns = Some(from);

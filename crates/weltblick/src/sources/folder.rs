@@ -78,15 +78,26 @@ fn raw(setup: &SetupArgs, input: Input) -> Opened {
 /// The stream that a raw file is, as options say.
 pub(crate) fn setup_of_raw(setup: &SetupArgs, files: Vec<At<String>>) -> StreamSpec {
     let mut stream = StreamSpec::itm(files, ItmSettings::default());
-    stream.framing = match setup.framing {
-        None | Some(FramingArg::None) => Framing::None,
-        Some(FramingArg::Tpiu) => Framing::Tpiu(Start::Anywhere),
-        Some(FramingArg::TpiuBuffer) => Framing::Tpiu(Start::AtFrame),
-    };
-    if stream.framing != Framing::None {
-        stream.sources[0].trace_id = Some(setup.trace_id.unwrap_or(1));
-    }
+    correct_framing(&mut stream, setup);
     stream
+}
+
+/// What lies between the bytes and the protocol, as options say.
+fn correct_framing(stream: &mut StreamSpec, setup: &SetupArgs) {
+    match setup.framing {
+        None => {}
+        Some(FramingArg::None) => stream.framing = Framing::None,
+        Some(FramingArg::Tpiu) => stream.framing = Framing::Tpiu(Start::Anywhere),
+        Some(FramingArg::TpiuBuffer) => stream.framing = Framing::Tpiu(Start::AtFrame),
+    }
+    let Some(first) = stream.sources.first_mut() else { return };
+    if stream.framing == Framing::None {
+        // Without framing there is one source, and it has no ID.
+        first.trace_id = None;
+        stream.sources.truncate(1);
+    } else {
+        first.trace_id = setup.trace_id.or(first.trace_id).or(Some(1));
+    }
 }
 
 /// What options say instead of the manifest.
@@ -96,6 +107,9 @@ pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) {
     }
     if setup.tick_period.is_some() {
         manifest.target.tick_period = setup.tick_period;
+    }
+    if let Some(stream) = manifest.streams.first_mut() {
+        correct_framing(stream, setup);
     }
     let Some(itm) = manifest.itm_mut() else { return };
     if setup.pc_sample_period.is_some() {

@@ -51,8 +51,9 @@ fn windows_add_up_to_the_whole() {
     let windows = windows.as_array().unwrap();
     assert!((12..=13).contains(&windows.len()), "the last event may stand just past 3 s");
     let samples = |report: &serde_json::Value| report["recording"]["samples"].as_u64().unwrap();
-    let cut = windows[0]["evidence"]["samples_cut"].as_u64().unwrap();
-    assert_eq!(windows.iter().map(samples).sum::<u64>() + cut, samples(&whole));
+    let cut = |report: &serde_json::Value| report["evidence"]["samples_cut"].as_u64().unwrap();
+    let all = windows.iter().map(|window| samples(window) + cut(window)).sum::<u64>();
+    assert_eq!(all, samples(&whole));
     assert!(bench.error("profile buoy --every 1us").contains("1000 windows"));
 }
 
@@ -165,4 +166,38 @@ fn several_sources_are_not_added_up() {
     let error = bench.error("profile two");
     assert!(error.contains("2 sources of samples (swo, other)"), "{error}");
     assert!(bench.out("inspect two").contains("988 724 bytes"));
+}
+
+#[test]
+fn a_window_after_damage_says_that_its_times_are_at_least() {
+    let bench = Bench::new();
+    let mut bytes = bench.read("buoy/swo.bin");
+    let at = bytes.len() / 4;
+    bytes[at..at + 4].fill(0x80);
+    bench.write("buoy/swo.bin", bytes);
+    assert!(!bench.out("profile buoy --within 0s..0.5s").contains("at least"));
+    assert!(bench.out("profile buoy --within 1.5s..2s").contains("over at least"));
+    let windows = bench.json("profile buoy --every 500ms");
+    let open = |window: &serde_json::Value| window["recording"]["duration"]["ns_high"].is_null();
+    let windows = windows.as_array().unwrap();
+    assert!(!open(&windows[0]) && open(&windows[3]));
+}
+
+#[test]
+fn options_correct_the_framing_of_a_folder_too() {
+    let bench = Bench::new();
+    let plain = bench.out("profile buoy --format csv");
+    let mut formatter = weltblick_standin::trace::tpiu::Formatter::new();
+    for chunk in bench.read("buoy/swo.bin").chunks(500) {
+        formatter.synchronise();
+        formatter.write(4, chunk);
+    }
+    formatter.complete();
+    bench.write("buoy/swo.bin", formatter.take());
+    let corrected = "--framing tpiu --trace-id 4";
+    assert_eq!(bench.out(&format!("profile buoy --format csv {corrected}")), plain);
+    bench.out(&format!("import --amend --out buoy {corrected}"));
+    assert_eq!(bench.out("profile buoy --format csv"), plain);
+    let wrong = bench.json("inspect buoy --framing none");
+    assert_eq!(wrong["findings"][0]["code"], "framed");
 }

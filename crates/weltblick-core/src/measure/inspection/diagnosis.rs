@@ -15,6 +15,8 @@ use serde::Serialize;
 const SYSTICK: u16 = 15;
 /// A clock is contradicted beyond this relative difference.
 const CLOCK_TOLERANCE: f64 = 0.01;
+/// Fewer samples than this tell no period: what stands beside the first and last counts too much.
+const FEWEST_SAMPLES: u64 = 200;
 /// More than this part asleep is everything.
 const ALL_ASLEEP: f64 = 0.999;
 /// Planned use of a link's peak rate.
@@ -366,7 +368,7 @@ impl Evidence<'_> {
 
     fn period(&self) -> Option<Finding> {
         let recording = &self.counted.recording;
-        if !recording.losses.is_empty() || recording.samples() < 32 {
+        if !recording.losses.is_empty() || recording.samples() < FEWEST_SAMPLES {
             return None;
         }
         let measured = measured_period(recording, self.settings)?;

@@ -65,6 +65,12 @@ impl Context<'_> {
         let mut doubts = Vec::new();
         let total = self.recording.samples();
         self.doubt_missing(&mut doubts);
+        if self.recording.time_slipped {
+            doubts.push(
+                "Bytes were lost, and time with them: times after that are at least what they say."
+                    .into(),
+            );
+        }
         self.doubt_beats(&mut doubts);
         self.doubt_period(&mut doubts);
         if !self.image.has_lines() {

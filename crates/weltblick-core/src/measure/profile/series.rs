@@ -19,8 +19,8 @@ pub struct Series {
     /// The window of the last dated event, which undated losses are taken to belong to.
     current: usize,
     addresses_left: usize,
-    /// Samples that may belong to either of two windows, or have no time.
-    pub cut: u64,
+    /// Bytes were lost: times from here on are at least what they say.
+    slipped: bool,
     overflowed: bool,
 }
 
@@ -33,6 +33,8 @@ pub struct Window {
     pub counts: SampleCounts,
     /// What was recorded in it.
     pub recording: Recording,
+    /// Samples that may belong to this window or to a later one, or have no time: counted in none.
+    pub cut: u64,
 }
 
 /// The recording is longer than [`MOST_WINDOWS`] windows.
@@ -49,7 +51,7 @@ impl Series {
             windows: Vec::new(),
             current: 0,
             addresses_left: MOST_IN_ALL,
-            cut: 0,
+            slipped: false,
             overflowed: false,
         }
     }
@@ -74,32 +76,35 @@ impl Series {
         while self.windows.len() <= index {
             let counts = SampleCounts::with_most(self.addresses_left.min(MOST_ADDRESSES));
             let start = self.windows.len() as u64 * self.every;
-            self.windows.push(Window { start, counts, recording: Recording::default() });
+            let mut recording = Recording::default();
+            recording.time_slipped = self.slipped;
+            self.windows.push(Window { start, counts, recording, cut: 0 });
         }
     }
 }
 
 impl Sink for Series {
     fn event(&mut self, position: Position, event: &Event) {
-        let is_sample = matches!(event, Event::Sample { .. } | Event::Asleep | Event::Unobservable);
-        match position.time {
-            Some(time) if time.earliest / self.every == time.latest / self.every => {
-                let index = time.earliest / self.every;
-                if index >= MOST_WINDOWS as u64 {
-                    self.overflowed = true;
-                    return;
-                }
-                self.enter(index as usize);
-            }
-            // A loss at an edge weakens the window that it ends.
-            _ if matches!(event, Event::Lost { .. }) => self.enter(self.current),
-            _ => {
-                self.cut += u64::from(is_sample);
-                return;
-            }
+        let lost = matches!(event, Event::Lost { .. });
+        let index = match position.time {
+            Some(time) => time.earliest / self.every,
+            None if lost || event.is_sample() => self.current as u64,
+            None => return,
+        };
+        if index >= MOST_WINDOWS as u64 {
+            self.overflowed = true;
+            return;
         }
+        self.enter(index as usize);
+        let inside = position.time.is_some_and(|time| time.latest / self.every == index);
         let window = &mut self.windows[self.current];
-        window.counts.event(position, event);
-        window.recording.event(position, event);
+        // A loss at an edge weakens the window in which it may have begun.
+        if inside || lost {
+            window.counts.event(position, event);
+            window.recording.event(position, event);
+            self.slipped |= window.recording.time_slipped;
+        } else {
+            window.cut += u64::from(event.is_sample());
+        }
     }
 }
