@@ -7,6 +7,7 @@ use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::profile::{By, Context, ProfileReport, SampleCounts, report};
 use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::timing::{Clocks, Timing};
 use weltblick_core::time::Frequency;
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::{TraceSetup, record};
@@ -32,11 +33,15 @@ fn profile(image: &Image, setup: Setup, trace: TraceSetup, bytes: &[u8]) -> Prof
     let clock = Frequency::from_hertz(setup.core_clock as f64);
     let context = Context {
         image,
-        recording: &counted.1,
+        timing: Timing {
+            recording: &counted.1,
+            clocks: Clocks {
+                stated_period: Some(trace.sample_period()),
+                core_clock: clock,
+                timestamp_clock: clock,
+            },
+        },
         cadences: &counted.2,
-        stated_period: Some(trace.sample_period()),
-        core_clock: clock,
-        timestamp_clock: clock,
         cut: 0,
         confidence: 0.95,
     };

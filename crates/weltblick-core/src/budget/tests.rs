@@ -90,6 +90,7 @@ mod verdicts {
     use crate::measure::cadence::Cadences;
     use crate::measure::profile::{Context, SampleCounts};
     use crate::measure::recording::Recording;
+    use crate::measure::timing::{Clocks, Timing};
     use crate::time::{Frequency, Window};
 
     const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
@@ -133,11 +134,15 @@ mod verdicts {
             let clock = Frequency::from_hertz(1e6);
             let context = Context {
                 image: &image,
-                recording: &counted.1,
+                timing: Timing {
+                    recording: &counted.1,
+                    clocks: Clocks {
+                        stated_period: Some(PERIOD),
+                        core_clock: clock,
+                        timestamp_clock: clock,
+                    },
+                },
                 cadences: &counted.2,
-                stated_period: Some(PERIOD),
-                core_clock: clock,
-                timestamp_clock: clock,
                 cut: 0,
                 confidence: 0.95,
             };
@@ -245,11 +250,15 @@ mod verdicts {
         let image = Image::parse(FIRMWARE).unwrap();
         let context = Context {
             image: &image,
-            recording: &counted.1,
+            timing: Timing {
+                recording: &counted.1,
+                clocks: Clocks {
+                    stated_period: Some(PERIOD),
+                    core_clock: None,
+                    timestamp_clock: None,
+                },
+            },
             cadences: &counted.2,
-            stated_period: Some(PERIOD),
-            core_clock: None,
-            timestamp_clock: None,
             cut: 0,
             confidence: 0.95,
         };

@@ -143,7 +143,7 @@ impl<'a> Court<'a> {
         let shares = file.budgets.iter().filter(|budget| budget.figure != Figure::Samples).count();
         let confidence = 1.0 - (1.0 - context.confidence) / shares.max(1) as f64;
         let samples = counts.batches().total();
-        let missing = context.missing();
+        let missing = context.timing.missing();
         let objection = objection(counts, context, samples, missing);
         Self { counts, context, confidence, samples, missing, objection }
     }
@@ -255,7 +255,7 @@ impl<'a> Court<'a> {
     /// Measure `factor` times as long.
     fn advise_longer(&self, judgement: &mut Judgement, factor: f64) {
         judgement.measure_longer_ns =
-            self.context.duration().map(|duration| duration.ns * (factor - 1.0));
+            self.context.timing.duration().map(|duration| duration.ns * (factor - 1.0));
         judgement.advice = Some(format!("measure about {factor:.1} times as long"));
     }
 
@@ -354,7 +354,7 @@ fn objection(
             against_met_only: false,
         });
     }
-    if context.recording.asleep == 0 && context.sleeps_unseen() {
+    if context.timing.recording.asleep == 0 && context.timing.has_unseen_time() {
         return Some(Objection {
             why: "there is time that no sample covers, and not one sample says asleep".into(),
             advice: "let the cycle counter run in sleep (a debug register of most chips), or correct the sampling period".into(),

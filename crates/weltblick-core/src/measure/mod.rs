@@ -11,4 +11,5 @@ pub mod profile;
 pub mod recording;
 #[cfg(test)]
 mod tests;
+pub mod timing;
 pub mod within;

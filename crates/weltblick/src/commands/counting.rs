@@ -5,6 +5,7 @@ use anyhow::{Result, bail};
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::profile::{Context, SampleCounts};
 use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::timing::Timing;
 
 /// Confidence of intervals, and of all verdicts together.
 pub(crate) const CONFIDENCE: f64 = 0.95;
@@ -32,11 +33,8 @@ pub(crate) fn context<'a>(
     }
     Ok(Context {
         image: capture.image()?,
-        recording,
+        timing: Timing { recording, clocks: capture.clocks() },
         cadences,
-        stated_period: capture.stated_period(),
-        core_clock: capture.manifest.target.core_clock,
-        timestamp_clock: capture.timestamp_clock(),
         cut,
         confidence: CONFIDENCE,
     })

@@ -70,9 +70,7 @@ fn settings(capture: &Capture) -> Settings<'_> {
         image: capture.image.as_ref().map(|open| &open.image),
         framing,
         sources: capture.sources(),
-        stated_period: capture.stated_period(),
-        core_clock: capture.manifest.target.core_clock,
-        timestamp_clock: capture.timestamp_clock(),
+        clocks: capture.clocks(),
         tick_period: capture.manifest.target.tick_period,
     }
 }

@@ -12,6 +12,7 @@ use weltblick_core::capture::{
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::Image;
+use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
 
@@ -185,9 +186,13 @@ impl Capture {
         own.or(self.manifest.target.core_clock)
     }
 
-    /// Core cycles between PC samples, as the capture states them.
-    pub(crate) fn stated_period(&self) -> Option<u64> {
-        self.manifest.itm()?.pc_sample_period
+    /// What the capture says of its clocks.
+    pub(crate) fn clocks(&self) -> Clocks {
+        Clocks {
+            stated_period: self.manifest.itm().and_then(|itm| itm.pc_sample_period),
+            core_clock: self.manifest.target.core_clock,
+            timestamp_clock: self.timestamp_clock(),
+        }
     }
 
     /// How many sources the manifest names.

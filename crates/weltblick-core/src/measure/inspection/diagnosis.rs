@@ -1,12 +1,12 @@
 //! The classic mistakes that the bytes can show, in plain sentences, each with what to do.
 
 use super::agreement::Agreement;
-use super::gather::{Counted, Settings, Wire, measured_period};
+use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::trial::{as_framed, as_plain};
 use crate::capture::Framing;
 use crate::measure::profile::Context;
-use crate::measure::recording::PERIOD_TOLERANCE;
+use crate::measure::timing::Timing;
 use crate::plan::next_sampling_period;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -50,6 +50,9 @@ struct Evidence<'a> {
     wire: &'a Wire,
     counted: &'a Counted,
     settings: &'a Settings<'a>,
+    /// Absent with several sources: samples and time together then say no period.
+    timing: Option<Timing<'a>>,
+    /// Absent with several sources, and without an image.
     context: Option<&'a Context<'a>>,
     agreement: Option<&'a Agreement>,
 }
@@ -58,10 +61,11 @@ pub(super) fn diagnose(
     wire: &Wire,
     counted: &Counted,
     settings: &Settings<'_>,
+    timing: Option<Timing<'_>>,
     context: Option<&Context<'_>>,
     agreement: Option<&Agreement>,
 ) -> Vec<Finding> {
-    let evidence = Evidence { wire, counted, settings, context, agreement };
+    let evidence = Evidence { wire, counted, settings, timing, context, agreement };
     if let Some(finding) = evidence.empty() {
         return vec![finding];
     }
@@ -262,7 +266,7 @@ impl Evidence<'_> {
         if overflows == 0 {
             return None;
         }
-        let missing = self.context.and_then(Context::missing);
+        let missing = self.timing.and_then(|timing| timing.missing());
         let lost = missing.map_or_else(String::new, |missing| {
             format!(
                 " Up to {missing} {} missing ({:.2} %).",
@@ -286,15 +290,10 @@ impl Evidence<'_> {
         let samples = [Kind::PcSample, Kind::Asleep, Kind::Prohibited];
         let count: u64 = samples.iter().map(|&kind| wire.packets(kind)).sum();
         let bytes: u64 = samples.iter().map(|&kind| wire.bytes(kind)).sum();
-        let recording = &self.counted.recording;
         let known = (|| {
-            let period = self
-                .settings
-                .stated_period
-                .map(|period| period as f64)
-                .or_else(|| measured_period(recording, self.settings))?;
-            let capacity = recording.span()? as f64 * self.counted.rate.peak()?;
-            Some((period, capacity, missing?))
+            let timing = self.timing?;
+            let capacity = timing.recording.span()? as f64 * self.counted.rate.peak()?;
+            Some((timing.period()?, capacity, missing?))
         })();
         let Some((period, capacity, missing)) = known.filter(|_| count > 0) else {
             return OTHERWISE.into();
@@ -340,7 +339,7 @@ impl Evidence<'_> {
         let tick = self.settings.tick_period?.as_secs_f64();
         let cadence = self.counted.cadences.of(SYSTICK)?;
         let real = cadence.period / tick;
-        let stated = self.settings.timestamp_clock;
+        let stated = self.settings.clocks.timestamp_clock;
         let advice = format!(
             "Set core_clock = \"{:.3} MHz\" (or --core-clock {:.3}MHz), unless the tick's period is wrong.",
             real / 1e6,
@@ -371,8 +370,9 @@ impl Evidence<'_> {
         if !recording.losses.is_empty() || recording.samples() < FEWEST_SAMPLES {
             return None;
         }
-        let measured = measured_period(recording, self.settings)?;
-        let Some(stated) = self.settings.stated_period else {
+        let timing = self.timing?;
+        let measured = timing.measured_period()?;
+        let Some(stated) = timing.clocks.stated_period else {
             return Some(doubt(
                 "no_period",
                 format!(
@@ -384,8 +384,7 @@ impl Evidence<'_> {
                 ),
             ));
         };
-        let off = measured / stated as f64 - 1.0;
-        (off.abs() > PERIOD_TOLERANCE).then(|| {
+        timing.period_off().map(|off| {
             let sleep = if off > 0.0 { ", or the cycle counter stops while the core sleeps" } else { "" };
             fault(
                 "period",

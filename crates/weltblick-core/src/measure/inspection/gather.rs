@@ -9,7 +9,7 @@ use crate::image::Image;
 use crate::measure::cadence::Cadences;
 use crate::measure::profile::SampleCounts;
 use crate::measure::recording::Recording;
-use crate::time::Frequency;
+use crate::measure::timing::Clocks;
 use crate::wire::itm::{Malformed, Packet};
 use crate::wire::tpiu::{Damage, TraceId};
 use std::collections::BTreeMap;
@@ -110,24 +110,8 @@ pub struct Settings<'a> {
     pub framing: Framing,
     /// How many sources there are: with several, samples and time together say no period.
     pub sources: usize,
-    /// Core cycles between samples.
-    pub stated_period: Option<u64>,
-    /// The core clock.
-    pub core_clock: Option<Frequency>,
-    /// The clock of the timestamps.
-    pub timestamp_clock: Option<Frequency>,
+    /// The clocks of the first source.
+    pub clocks: Clocks,
     /// The known period of SysTick.
     pub tick_period: Option<std::time::Duration>,
-}
-
-/// Core cycles between samples, by the timestamps.
-pub(super) fn measured_period(recording: &Recording, settings: &Settings<'_>) -> Option<f64> {
-    if settings.sources != 1 {
-        return None;
-    }
-    let ratio = match (settings.core_clock, settings.timestamp_clock) {
-        (Some(core), Some(stamp)) => core.hertz() / stamp.hertz(),
-        _ => 1.0,
-    };
-    recording.measured_period().map(|period| period * ratio)
 }

@@ -2,7 +2,7 @@
 
 use super::agreement::{Agreement, agreement};
 use super::diagnosis::{Finding, diagnose};
-use super::gather::{Counted, Settings, Wire, measured_period};
+use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::rate::Rate;
 use crate::image::Image;
@@ -10,6 +10,7 @@ use crate::measure::duration::Duration;
 use crate::measure::losses::LossRow;
 use crate::measure::profile::{Context, SampleCounts};
 use crate::measure::recording::Recording;
+use crate::measure::timing::Timing;
 use crate::time::Frequency;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -140,14 +141,14 @@ impl Inspection {
     pub fn report(&self, settings: &Settings<'_>) -> InspectReport {
         let Self { wire, counted } = self;
         let recording = &counted.recording;
+        let timing = Timing { recording, clocks: settings.clocks };
+        // With several sources, samples and time together say no period.
+        let single = (settings.sources == 1).then_some(timing);
         let image = settings.image.map(|image| image_facts(image, &counted.samples));
         let context = settings.image.map(|image| Context {
             image,
-            recording,
+            timing,
             cadences: &counted.cadences,
-            stated_period: settings.stated_period.filter(|_| settings.sources == 1),
-            core_clock: settings.core_clock,
-            timestamp_clock: settings.timestamp_clock,
             cut: 0,
             confidence: 0.95,
         });
@@ -155,10 +156,11 @@ impl Inspection {
             wire,
             counted,
             settings,
-            context.as_ref(),
+            single,
+            context.as_ref().filter(|_| single.is_some()),
             image.as_ref().map(|i| &i.agreement),
         );
-        let (rate_width, rate) = rate_rows(&counted.rate, settings.timestamp_clock);
+        let (rate_width, rate) = rate_rows(&counted.rate, settings.clocks.timestamp_clock);
         InspectReport {
             schema: SCHEMA.into(),
             bytes: wire.raw_bytes,
@@ -166,12 +168,12 @@ impl Inspection {
             first_sync_byte: wire.first_sync,
             frame_syncs: wire.frame_syncs,
             unread_sources: unread_rows(wire),
-            duration: duration(recording, settings),
+            duration: timing.duration(),
             duration_cycles: recording.span(),
             samples: recording.samples(),
             samples_asleep: recording.asleep,
-            sampling_period_stated: settings.stated_period,
-            sampling_period_measured: measured_period(recording, settings),
+            sampling_period_stated: settings.clocks.stated_period,
+            sampling_period_measured: single.and_then(|timing| timing.measured_period()),
             losses: recording.losses.rows(),
             loss_places: place_rows(recording),
             rate,
@@ -208,13 +210,6 @@ fn place_rows(recording: &Recording) -> Vec<PlaceRow> {
             reason: place.why.describe().into(),
         })
         .collect()
-}
-
-fn duration(recording: &Recording, settings: &Settings<'_>) -> Option<Duration> {
-    let cycles = recording.span()?;
-    let ns = settings.timestamp_clock?.nanoseconds(cycles);
-    let ns_high = (!recording.time_slipped).then_some(ns);
-    Some(Duration { ns, ns_low: ns, ns_high, cycles: ns_high.map(|_| cycles) })
 }
 
 fn rate_rows(rate: &Rate, clock: Option<Frequency>) -> (f64, Vec<RateRow>) {

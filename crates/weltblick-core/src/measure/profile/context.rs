@@ -3,25 +3,17 @@
 use super::grouping::{Row, RowKind};
 use crate::image::Image;
 use crate::measure::cadence::{Cadence, Cadences};
-use crate::measure::duration::Duration;
-use crate::measure::recording::{PERIOD_TOLERANCE, Recording};
-use crate::time::Frequency;
+use crate::measure::timing::Timing;
 
 /// What a profile needs to know beside its counts.
 #[derive(Debug)]
 pub struct Context<'a> {
     /// What the addresses mean.
     pub image: &'a Image,
-    /// Facts about the recording (of the window, where there is one).
-    pub recording: &'a Recording,
+    /// The recording (of the window, where there is one) and its clocks.
+    pub timing: Timing<'a>,
     /// How regularly exceptions were entered.
     pub cadences: &'a Cadences,
-    /// The sampling period that the capture states, in core cycles.
-    pub stated_period: Option<u64>,
-    /// The core clock.
-    pub core_clock: Option<Frequency>,
-    /// The clock of the timestamps, where there are any.
-    pub timestamp_clock: Option<Frequency>,
     /// Samples that were left out at the edge of a window.
     pub cut: u64,
     /// The confidence of intervals.
@@ -29,43 +21,11 @@ pub struct Context<'a> {
 }
 
 impl Context<'_> {
-    /// Core cycles between samples: as stated, else as measured.
-    #[must_use]
-    pub fn period(&self) -> Option<f64> {
-        self.stated_period.map(|period| period as f64).or_else(|| self.measured_period())
-    }
-
-    /// Core cycles between samples by the timestamps.
-    #[must_use]
-    pub fn measured_period(&self) -> Option<f64> {
-        self.recording.measured_period().map(|period| period / self.timestamp_ratio())
-    }
-
-    /// Nanoseconds from the first event to the last, and the same in cycles if that is exact.
-    #[must_use]
-    pub fn duration(&self) -> Option<Duration> {
-        let dated = self.recording.span().zip(self.timestamp_clock);
-        let ns = match dated {
-            Some((cycles, clock)) => clock.nanoseconds(cycles),
-            None => self.period()? * self.recording.samples() as f64 * self.cycle_ns()?,
-        };
-        let open =
-            self.recording.time_slipped || (dated.is_none() && !self.recording.losses.is_empty());
-        let ns_high = (!open).then_some(ns);
-        let cycles = dated.filter(|_| !open).map(|(cycles, _)| cycles);
-        Some(Duration { ns, ns_low: ns, ns_high, cycles })
-    }
-
-    /// Nanoseconds per core cycle.
-    pub(super) fn cycle_ns(&self) -> Option<f64> {
-        self.core_clock.map(|clock| 1e9 / clock.hertz())
-    }
-
     pub(super) fn doubts(&self, rows: &[Row]) -> Vec<String> {
         let mut doubts = Vec::new();
-        let total = self.recording.samples();
+        let total = self.timing.recording.samples();
         self.doubt_missing(&mut doubts);
-        if self.recording.time_slipped {
+        if self.timing.recording.time_slipped {
             doubts.push(
                 "Bytes were lost, and time with them: times after that are at least what they say."
                     .into(),
@@ -94,11 +54,11 @@ impl Context<'_> {
     }
 
     fn doubt_missing(&self, doubts: &mut Vec<String>) {
-        if self.recording.losses.is_empty() {
+        if self.timing.recording.losses.is_empty() {
             return;
         }
-        let samples = self.recording.samples();
-        match self.missing() {
+        let samples = self.timing.recording.samples();
+        match self.timing.missing() {
             Some(0) => {}
             Some(missing) => {
                 let part = 100.0 * missing as f64 / (samples + missing) as f64;
@@ -113,41 +73,17 @@ impl Context<'_> {
         }
     }
 
-    /// Samples missing at most.
-    #[must_use]
-    pub fn missing(&self) -> Option<u64> {
-        let stated = self.stated_period.map(|period| period as f64 * self.timestamp_ratio());
-        self.recording.missing_samples(stated)
-    }
-
     /// Interrupts that the sampling period beats with.
     #[must_use]
     pub fn beats(&self) -> Vec<Beat> {
-        let Some(period) = self.period() else { return Vec::new() };
-        let ratio = self.timestamp_ratio();
+        let Some(period) = self.timing.period() else { return Vec::new() };
+        let ratio = self.timing.timestamp_ratio();
         let beat = |cadence: Cadence| {
-            let places = cadence.beats_with(period * ratio, self.recording.samples())?;
+            let places = cadence.beats_with(period * ratio, self.timing.recording.samples())?;
             let name = self.image.exception_name(cadence.exception);
             Some(Beat { name, places, period: cadence.period / ratio })
         };
         self.cadences.periodic().into_iter().filter_map(beat).collect()
-    }
-
-    /// Cycles of the timestamp clock per core cycle.
-    fn timestamp_ratio(&self) -> f64 {
-        match (self.core_clock, self.timestamp_clock) {
-            (Some(core), Some(stamp)) => stamp.hertz() / core.hertz(),
-            _ => 1.0,
-        }
-    }
-
-    /// Whether there is time that no sample covers although nothing was lost: the cycle counter
-    /// stops while the core sleeps, or the sampling period is not what the capture says.
-    #[must_use]
-    pub fn sleeps_unseen(&self) -> bool {
-        let stated = self.stated_period.map(|period| period as f64);
-        let Some((measured, stated)) = self.measured_period().zip(stated) else { return false };
-        self.recording.losses.is_empty() && measured > stated * (1.0 + PERIOD_TOLERANCE)
     }
 
     fn doubt_beats(&self, doubts: &mut Vec<String>) {
@@ -160,12 +96,14 @@ impl Context<'_> {
     }
 
     fn doubt_period(&self, doubts: &mut Vec<String>) {
-        let Some((measured, stated)) = self.measured_period().zip(self.stated_period) else {
+        let timing = &self.timing;
+        if timing.recording.samples() < FEW_SAMPLES {
             return;
-        };
-        let off = measured / stated as f64 - 1.0;
-        let quiet = self.recording.losses.is_empty() && self.recording.samples() >= FEW_SAMPLES;
-        if quiet && off.abs() > PERIOD_TOLERANCE {
+        }
+        let clocks = timing.clocks;
+        if let (Some(off), Some(measured), Some(stated)) =
+            (timing.period_off(), timing.measured_period(), clocks.stated_period)
+        {
             let sleep =
                 if off > 0.0 { ", or the cycle counter stops while the core sleeps" } else { "" };
             doubts.push(format!(

@@ -117,13 +117,13 @@ pub fn report(counts: &SampleCounts, by: By, context: &Context<'_>) -> ProfileRe
         basis: "pc_samples".into(),
         confidence: context.confidence,
         method: METHOD.into(),
-        losses: context.recording.losses.rows(),
-        samples_missing_at_most: context.missing(),
+        losses: context.timing.recording.losses.rows(),
+        samples_missing_at_most: context.timing.missing(),
         samples_cut: context.cut,
         doubts: context.doubts(&rows),
     };
     let recording = head(counts, context);
-    let sample_ns = context.period().zip(context.cycle_ns()).map(|(cycles, ns)| cycles * ns);
+    let sample_ns = context.timing.sample_ns();
     let mut seen = 0;
     let rows = rows
         .into_iter()
@@ -148,10 +148,10 @@ pub fn report(counts: &SampleCounts, by: By, context: &Context<'_>) -> ProfileRe
 pub fn head(counts: &SampleCounts, context: &Context<'_>) -> Head {
     Head {
         samples: counts.batches().total(),
-        sampling_period_cycles: context.period(),
-        sampling_period_measured: context.stated_period.is_none(),
-        core_clock_hz: context.core_clock.map(Frequency::hertz),
-        duration: context.duration(),
+        sampling_period_cycles: context.timing.period(),
+        sampling_period_measured: context.timing.clocks.stated_period.is_none(),
+        core_clock_hz: context.timing.clocks.core_clock.map(Frequency::hertz),
+        duration: context.timing.duration(),
     }
 }
 
