@@ -141,6 +141,10 @@ fn a_core_clock_that_contradicts_the_tick() {
     bench.write("buoy/swo.bin", recorded(wide(), TraceSetup::default(), 0.5));
     let text = only(&bench, "inspect buoy --core-clock 72MHz", "clock");
     assert!(text.contains("47.972 MHz") && text.contains("core_clock"), "{text}");
+    // Timestamps with a clock of their own: that one is wrong, not the core's.
+    let report = bench.json("inspect buoy --timestamp-clock 2MHz");
+    let clock = report["findings"].as_array().unwrap().iter().find(|f| f["code"] == "clock");
+    assert!(clock.unwrap()["advice"].as_str().unwrap().contains("--timestamp-clock 4797"));
 }
 
 #[test]

@@ -340,11 +340,15 @@ impl Evidence<'_> {
         let cadence = self.counted.cadences.of(SYSTICK)?;
         let real = cadence.period / tick;
         let stated = self.settings.clocks.timestamp_clock;
-        let advice = format!(
-            "Set core_clock = \"{:.3} MHz\" (or --core-clock {:.3}MHz), unless the tick's period is wrong.",
-            real / 1e6,
-            real / 1e6
-        );
+        let clocks = &self.settings.clocks;
+        let own = clocks.timestamp_clock.is_some() && clocks.timestamp_clock != clocks.core_clock;
+        let correction = if own {
+            format!("timestamp_clock_hz = {real:.0} (or --timestamp-clock {real:.0}Hz)")
+        } else {
+            let mega = real / 1e6;
+            format!("core_clock = \"{mega:.3} MHz\" (or --core-clock {mega:.3}MHz)")
+        };
+        let advice = format!("Set {correction}, unless the tick's period is wrong.");
         let Some(stated) = stated else {
             return Some(doubt(
                 "no_clock",
