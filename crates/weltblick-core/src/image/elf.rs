@@ -66,7 +66,7 @@ fn parse_class<H: object::read::elf::FileHeader>(bytes: &[u8]) -> Result<Image, 
     })
 }
 
-fn damaged(error: &object::read::Error) -> ImageError {
+pub(super) fn damaged(error: &object::read::Error) -> ImageError {
     ImageError::Damaged(error.to_string())
 }
 
@@ -178,7 +178,10 @@ fn find_vectors<'data>(
 }
 
 /// A debug section, unpacked; `None` if absent, damaged or absurdly large.
-fn debug_section<'data>(file: &impl object::Object<'data>, name: &str) -> Option<Vec<u8>> {
+pub(super) fn debug_section<'data>(
+    file: &impl object::Object<'data>,
+    name: &str,
+) -> Option<Vec<u8>> {
     let section = file.section_by_name(name)?;
     let data = section.compressed_data().ok()?;
     if data.uncompressed_size > LARGEST_SECTION {

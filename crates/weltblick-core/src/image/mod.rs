@@ -10,11 +10,13 @@ mod lines;
 mod names;
 #[cfg(test)]
 mod tests;
+mod variables;
 mod vectors;
 
 pub use elf::ImageError;
 pub use functions::{Function, FunctionId};
 pub use lines::{Frame, Location};
+pub use variables::{Element, Kind, NotFixed, Variable, Variables};
 pub use vectors::{Vector, system_exception};
 
 use crate::isa::{Isa, instruction_length};
@@ -153,6 +155,11 @@ impl Image {
     #[must_use]
     pub fn location_at(&self, address: u64) -> Option<Location> {
         self.lines.as_ref()?.location(address)
+    }
+
+    /// Every stretch of executable memory and its bytes, by address.
+    pub fn code(&self) -> impl Iterator<Item = (Range<u64>, &[u8])> {
+        self.code.iter().map(|code| (code.range.clone(), code.bytes.as_slice()))
     }
 
     /// The vector of an exception, if the image has a vector table that reaches so far.

@@ -223,3 +223,20 @@ proptest! {
         prop_assert_eq!(image.function_at(address).map(|id| id.0 as usize), plain);
     }
 }
+
+#[test]
+fn finds_variables_or_says_why_not() {
+    let variables = Variables::parse(FIRMWARE).unwrap();
+    let ticks = variables.find("ticks").unwrap();
+    assert_eq!((ticks.size, ticks.element.kind), (4, Kind::Unsigned));
+    let history = variables.find("src/dsp/spectrum.c#history").unwrap();
+    assert_eq!((history.size, history.element), (512, Element { size: 2, kind: Kind::Signed }));
+    // Declared in a header, defined in a file.
+    let waves = variables.find("latest_waves").unwrap();
+    assert_eq!((waves.size, waves.element.kind), (116, Kind::Other));
+    assert_eq!(variables.at(history.address + 5), Some(history));
+    let hint = variables.find("tickz").unwrap_err().to_string();
+    assert!(hint.ends_with("did you mean `ticks`?"), "{hint}");
+    let local = variables.find("value").unwrap_err();
+    assert!(matches!(local, NotFixed::Local { .. }), "{local}");
+}

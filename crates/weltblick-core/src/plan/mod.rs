@@ -1,5 +1,34 @@
-//! What the hardware can be set to.
+//! Before a measurement: what the link can carry, what to write into which register, how long to
+//! measure.
 
+mod applied;
+mod core;
+mod description;
+mod link;
+mod load;
+mod measuring;
+mod registers;
+mod report;
+mod ring;
 mod sampling;
+#[cfg(test)]
+mod tests;
+mod watch;
 
-pub use sampling::next_sampling_period;
+pub use self::core::{Architecture, CORES, Core, InstructionTrace, UnknownCore};
+pub use applied::{Applied, Write};
+pub use description::{
+    BITS_PER_INSTRUCTION, Description, EventCounter, Instructions, Interrupt, Observe, Ring,
+    WatchAccess, WatchTrace, Watched, core_names, rate,
+};
+pub use link::Link;
+pub use load::{Fit, LINK_USE, Load, loads};
+pub use measuring::samples_needed;
+pub use registers::{Divisor, DivisorError, ETM_TRACE_ID, Field, ITM_TRACE_ID, Register, divide};
+pub use report::{
+    BufferRow, LinkRow, LoadRow, MeasureRow, PlanError, PlanReport, Program, Proposal, SCHEMA,
+    Wanted, WatchRow, plan,
+};
+pub use ring::{RING_HEADER, RingPlan, plan_ring};
+pub use sampling::{next_sampling_period, sampling_places};
+pub use watch::{Watch, WatchError, resolve};

@@ -8,5 +8,8 @@ mod quantity;
 mod window;
 
 pub use frequency::Frequency;
-pub use quantity::{Quantity, QuantityError, Unit, parse_duration};
+pub use quantity::{
+    Quantity, QuantityError, Unit, parse_bit_rate, parse_byte_rate, parse_bytes, parse_duration,
+    parse_share,
+};
 pub use window::Window;

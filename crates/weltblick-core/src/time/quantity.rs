@@ -14,6 +14,12 @@ pub enum Unit {
     Share,
     /// So many of something; base unit one. Written with or without the counted noun.
     Count,
+    /// Bits per second of a link; base unit one bit per second.
+    BitRate,
+    /// An amount of memory; base unit one byte.
+    Bytes,
+    /// Bytes per second; base unit one byte per second.
+    ByteRate,
 }
 
 /// Spelling, what it measures, and how many base units it is.
@@ -32,6 +38,20 @@ const SPELLINGS: &[(&str, Unit, f64)] = &[
     ("%", Unit::Share, 0.01),
     ("samples", Unit::Count, 1.0),
     ("entries", Unit::Count, 1.0),
+    ("bit/s", Unit::BitRate, 1.0),
+    ("kbit/s", Unit::BitRate, 1e3),
+    ("Mbit/s", Unit::BitRate, 1e6),
+    ("Gbit/s", Unit::BitRate, 1e9),
+    ("B", Unit::Bytes, 1.0),
+    ("kB", Unit::Bytes, 1e3),
+    ("MB", Unit::Bytes, 1e6),
+    ("GB", Unit::Bytes, 1e9),
+    ("KiB", Unit::Bytes, 1024.0),
+    ("MiB", Unit::Bytes, 1_048_576.0),
+    ("GiB", Unit::Bytes, 1_073_741_824.0),
+    ("B/s", Unit::ByteRate, 1.0),
+    ("kB/s", Unit::ByteRate, 1e3),
+    ("MB/s", Unit::ByteRate, 1e6),
 ];
 
 impl Unit {
@@ -76,6 +96,9 @@ pub enum QuantityError {
     /// Zero or less where more is needed.
     #[error("it must be more than zero")]
     NotPositive,
+    /// A share of more than everything.
+    #[error("it must be at most 100 %")]
+    NotAShare,
 }
 
 fn one_of(names: &[&str]) -> String {
@@ -120,6 +143,36 @@ impl Quantity {
 pub fn parse_duration(text: &str) -> Result<Duration, QuantityError> {
     let seconds = Quantity::parse(text, &[Unit::Time])?.value;
     Duration::try_from_secs_f64(seconds).map_err(|_| QuantityError::NotPositive)
+}
+
+/// Reads an amount of memory such as `4 KiB`: whole bytes, at least one.
+pub fn parse_bytes(text: &str) -> Result<u64, QuantityError> {
+    let bytes = Quantity::parse(text, &[Unit::Bytes])?.value.round();
+    if (1.0..=u64::MAX as f64).contains(&bytes) {
+        Ok(bytes as u64)
+    } else {
+        Err(QuantityError::NotPositive)
+    }
+}
+
+/// Reads the bits per second of a link, such as `2 Mbit/s`: more than zero.
+pub fn parse_bit_rate(text: &str) -> Result<f64, QuantityError> {
+    positive(Quantity::parse(text, &[Unit::BitRate])?.value)
+}
+
+/// Reads bytes per second, such as `300 B/s`: more than zero.
+pub fn parse_byte_rate(text: &str) -> Result<f64, QuantityError> {
+    positive(Quantity::parse(text, &[Unit::ByteRate])?.value)
+}
+
+/// Reads a share such as `5 %`: from 0 to 1.
+pub fn parse_share(text: &str) -> Result<f64, QuantityError> {
+    let share = positive(Quantity::parse(text, &[Unit::Share])?.value)?;
+    if share <= 1.0 { Ok(share) } else { Err(QuantityError::NotAShare) }
+}
+
+fn positive(value: f64) -> Result<f64, QuantityError> {
+    if value > 0.0 { Ok(value) } else { Err(QuantityError::NotPositive) }
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@ mod demo;
 mod import;
 mod inspect;
 mod packets;
+mod plan;
 mod profile;
 
 use crate::outcome::Outcome;
@@ -25,6 +26,8 @@ pub(crate) struct Cli {
 /// In the order of the day's work.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    /// Does it fit the link, what to write into which register, how long to measure
+    Plan(plan::Args),
     /// Make a capture folder from raw files, or amend one
     Import(import::Args),
     /// What is in a capture, and how far to believe it
@@ -43,6 +46,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Check(args) => check::run(args, out),
         Command::Inspect(args) => inspect::run(args, out),
         Command::Import(args) => import::run(args, out),
+        Command::Plan(args) => plan::run(args, out),
         Command::Demo(args) => demo::run(args, out),
         Command::Profile(args) => profile::run(args, out),
     }

@@ -1,6 +1,6 @@
 //! Faces of an inspection.
 
-use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
+use super::{Align, Paint, Table, cell, count, duration_ns, plain, share, wrapped};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::inspection::{Finding, InspectReport, Weight};
@@ -77,22 +77,6 @@ fn findings(findings: &[Finding], paint: Paint, out: &mut dyn Write) -> Result<(
         }
     }
     Ok(())
-}
-
-/// Lines of at most 96 characters.
-fn wrapped(text: &str) -> Vec<String> {
-    const WIDEST: usize = 96;
-    let mut lines: Vec<String> = Vec::new();
-    for word in text.split(' ') {
-        match lines.last_mut() {
-            Some(line) if line.chars().count() + 1 + word.chars().count() <= WIDEST => {
-                line.push(' ');
-                line.push_str(word);
-            }
-            _ => lines.push(word.to_owned()),
-        }
-    }
-    lines
 }
 
 fn kinds(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<()> {

@@ -5,13 +5,14 @@ pub(crate) mod inspect;
 mod packets;
 mod paint;
 mod plain;
+pub(crate) mod plan;
 pub(crate) mod profile;
 mod table;
 mod units;
 
 pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
-pub(crate) use plain::{cell, plain};
+pub(crate) use plain::{cell, plain, wrapped};
 pub(crate) use table::{Align, Table};
 pub(crate) use units::{count, duration_ns, percent, share};
 

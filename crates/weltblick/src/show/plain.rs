@@ -24,6 +24,22 @@ pub(crate) fn cell(text: &str) -> Cow<'_, str> {
     if text.starts_with(['=', '+', '-', '@', '\t']) { Cow::Owned(format!("'{text}")) } else { text }
 }
 
+/// Lines of at most 96 characters.
+pub(crate) fn wrapped(text: &str) -> Vec<String> {
+    const WIDEST: usize = 96;
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split(' ') {
+        match lines.last_mut() {
+            Some(line) if line.chars().count() + 1 + word.chars().count() <= WIDEST => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
+}
+
 fn is_unsafe(c: char) -> bool {
     c.is_control()
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')

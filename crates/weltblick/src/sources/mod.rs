@@ -4,5 +4,5 @@ mod folder;
 mod make;
 mod read;
 
-pub(crate) use folder::{Capture, correct, open, read_image, setup_of_raw};
+pub(crate) use folder::{Capture, OpenImage, correct, open, read_image, setup_of_raw};
 pub(crate) use make::{NewFolder, Place};

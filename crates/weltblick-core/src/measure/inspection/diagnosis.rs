@@ -7,7 +7,7 @@ use super::trial::{as_framed, as_plain};
 use crate::capture::Framing;
 use crate::measure::profile::Context;
 use crate::measure::timing::Timing;
-use crate::plan::next_sampling_period;
+use crate::plan::{LINK_USE, next_sampling_period};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -20,7 +20,6 @@ const FEWEST_SAMPLES: u64 = 200;
 /// More than this part asleep is everything.
 const ALL_ASLEEP: f64 = 0.999;
 /// Planned use of a link's peak rate.
-const LINK_USE: f64 = 0.9;
 
 /// How grave a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]

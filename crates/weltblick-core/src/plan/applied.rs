@@ -1,0 +1,230 @@
+//! The part of a plan that `capture` applies: register writes, and what to say in the manifest.
+
+use super::description::Description;
+use super::registers::ITM_TRACE_ID;
+use super::report::PlanReport;
+use crate::capture::{Framing, ItmSettings, Protocol, SourceSpec, StreamSpec, Target};
+use crate::document::{At, Fault, Source, Table};
+use crate::isa::Isa;
+use crate::time::parse_duration;
+use crate::wire::tpiu::Start;
+use std::fmt::Write as _;
+
+/// The only version of the form.
+const FORMAT: u64 = 1;
+/// A plan with more writes than this is no plan.
+const MOST_WRITES: usize = 10_000;
+
+/// What `capture` needs of a plan.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Applied {
+    /// What the manifest says of the target.
+    pub target: Target,
+    /// Bytes per second that the link carries.
+    pub capacity: Option<f64>,
+    /// Bits per second on a serial wire.
+    pub bit_rate: Option<f64>,
+    /// The stream is framed by the formatter.
+    pub framed: bool,
+    /// How the ITM is set up.
+    pub itm: ItmSettings,
+    /// What to write, in order.
+    pub writes: Vec<Write>,
+}
+
+/// One register write.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Write {
+    /// The register's name.
+    pub name: String,
+    /// Where it is.
+    pub address: u32,
+    /// What goes there.
+    pub value: u32,
+    /// Bits that are written; the others keep what they are.
+    pub mask: u32,
+}
+
+impl Applied {
+    /// What of a plan is applied.
+    #[must_use]
+    pub fn new(description: &Description, plan: &PlanReport) -> Self {
+        let writes = plan.registers.iter().map(|register| Write {
+            name: register.name.clone(),
+            address: register.address as u32,
+            value: register.value,
+            mask: register.mask,
+        });
+        Self {
+            target: Target {
+                name: description.name.clone(),
+                isa: Some(Isa::Thumb),
+                core_clock: description.core_clock,
+                tick_period: description.tick_period,
+            },
+            capacity: plan.link.capacity,
+            bit_rate: plan.link.bits_per_second.filter(|_| plan.link.kind != "port"),
+            framed: plan.link.formatter,
+            itm: ItmSettings {
+                pc_sample_period: description.observe.pc_sample_period,
+                timestamp_prescaler: description.observe.timestamp_prescaler.unwrap_or(1),
+                timestamp_clock: None,
+            },
+            writes: writes.collect(),
+        }
+    }
+
+    /// Reads a plan that the user knows as `file`.
+    ///
+    /// # Errors
+    ///
+    /// The first thing that is wrong, with its line.
+    pub fn parse(file: &str, text: &str) -> Result<Self, Fault> {
+        let source = Source::new(file, text);
+        let parsed = source.parse()?;
+        let root = Table::root(source, &parsed);
+        let format = root.integer("format")?.ok_or_else(|| root.missing("format"))?;
+        if format.value != FORMAT {
+            let message =
+                format!("format {} is unknown; this version reads format 1", format.value);
+            return Err(root.fault(format.span, message));
+        }
+        let mut applied = Self::default();
+        if let Some(target) = root.table("target")? {
+            applied.target = read_target(target)?;
+        }
+        if let Some(link) = root.table("link")? {
+            let number = |value: Option<At<u64>>| value.map(|value| value.value as f64);
+            applied.capacity = number(link.integer("capacity")?);
+            applied.bit_rate = number(link.integer("bit_rate")?);
+            link.finish()?;
+        }
+        if let Some(stream) = root.table("stream")? {
+            read_stream(stream, &mut applied)?;
+        }
+        for write in root.tables("register")? {
+            if applied.writes.len() == MOST_WRITES {
+                return Err(write.fault(write.span(), "there are more than 10 000 writes"));
+            }
+            applied.writes.push(read_write(write)?);
+        }
+        root.finish()?;
+        Ok(applied)
+    }
+
+    /// Writes the plan. Reading it again gives the same.
+    #[must_use]
+    pub fn to_toml(&self) -> String {
+        let mut text = format!("format = {FORMAT}\n\n[target]\n");
+        let Target { name, isa: _, core_clock, tick_period } = &self.target;
+        if let Some(name) = name {
+            let _ = writeln!(text, "name = {}", toml::Value::String(name.clone()));
+        }
+        if let Some(clock) = core_clock {
+            let _ = writeln!(text, "core_clock = \"{} Hz\"", clock.hertz());
+        }
+        if let Some(period) = tick_period {
+            let _ = writeln!(text, "tick_period = \"{} ns\"", period.as_nanos());
+        }
+        if self.capacity.is_some() || self.bit_rate.is_some() {
+            let _ = writeln!(text, "\n[link]");
+        }
+        if let Some(rate) = self.bit_rate {
+            let _ = writeln!(text, "bit_rate = {rate:.0}     # per second");
+        }
+        if let Some(capacity) = self.capacity {
+            let _ = writeln!(text, "capacity = {capacity:.0}      # bytes of trace per second");
+        }
+        let framing = if self.framed { "tpiu" } else { "none" };
+        let _ = writeln!(text, "\n[stream]\nprotocol = \"itm\"\nframing = \"{framing}\"");
+        if let Some(period) = self.itm.pc_sample_period {
+            let _ = writeln!(text, "pc_sample_period = {period}");
+        }
+        let _ = writeln!(text, "timestamp_prescaler = {}", self.itm.timestamp_prescaler);
+        let _ =
+            writeln!(text, "\n# Written in this order; bits outside the mask keep their value.");
+        for write in &self.writes {
+            let Write { name, address, value, mask } = write;
+            let _ = writeln!(text, "\n[[register]]");
+            let _ = writeln!(text, "name = {}", toml::Value::String(name.clone()));
+            let _ = writeln!(text, "address = {address:#010x}\nvalue = {value:#010x}");
+            if *mask != u32::MAX {
+                let _ = writeln!(text, "mask = {mask:#010x}");
+            }
+        }
+        text
+    }
+
+    /// The stream that such a set-up sends, kept in segments that are called `name`.
+    #[must_use]
+    pub fn stream(&self) -> StreamSpec {
+        let framing = if self.framed { Framing::Tpiu(Start::Anywhere) } else { Framing::None };
+        let trace_id = self.framed.then_some(ITM_TRACE_ID);
+        let source = SourceSpec { trace_id, protocol: Protocol::Itm(self.itm) };
+        StreamSpec { framing, sources: vec![source], ..StreamSpec::itm(Vec::new(), self.itm) }
+    }
+}
+
+fn read_target(table: Table<'_>) -> Result<Target, Fault> {
+    let fault = |text: &At<&str>, key: &str, error: crate::time::QuantityError| {
+        table.fault(text.span.clone(), format!("`{key}`: {error}"))
+    };
+    let name = table.text("name")?.map(|name| name.value.to_owned());
+    let core_clock = match table.text("core_clock")? {
+        None => None,
+        Some(text) => Some(text.value.parse().map_err(|e| fault(&text, "core_clock", e))?),
+    };
+    let tick_period = match table.text("tick_period")? {
+        None => None,
+        Some(text) => Some(parse_duration(text.value).map_err(|e| fault(&text, "tick_period", e))?),
+    };
+    table.finish()?;
+    Ok(Target { name, isa: Some(Isa::Thumb), core_clock, tick_period })
+}
+
+fn read_stream(table: Table<'_>, applied: &mut Applied) -> Result<(), Fault> {
+    let protocol = table.required_text("protocol")?;
+    if protocol.value != "itm" {
+        return Err(table.fault(protocol.span, "a plan's protocol is `itm`"));
+    }
+    applied.framed = match table.text("framing")? {
+        None | Some(At { value: "none", .. }) => false,
+        Some(At { value: "tpiu", .. }) => true,
+        Some(other) => return Err(table.fault(other.span, "`framing` is `none` or `tpiu`")),
+    };
+    if let Some(period) = table.integer("pc_sample_period")? {
+        if period.value == 0 {
+            return Err(table.fault(period.span, "`pc_sample_period` must be more than zero"));
+        }
+        applied.itm.pc_sample_period = Some(period.value);
+    }
+    match table.integer("timestamp_prescaler")? {
+        None => {}
+        Some(At { value: value @ (1 | 4 | 16 | 64), .. }) => {
+            applied.itm.timestamp_prescaler = value as u32;
+        }
+        Some(other) => {
+            let message = "`timestamp_prescaler` must be 1, 4, 16 or 64, as ITM_TCR offers";
+            return Err(table.fault(other.span, message));
+        }
+    }
+    table.finish()
+}
+
+fn read_write(table: Table<'_>) -> Result<Write, Fault> {
+    let word = |key: &'static str| -> Result<Option<u32>, Fault> {
+        let Some(value) = table.integer(key)? else { return Ok(None) };
+        u32::try_from(value.value)
+            .map(Some)
+            .map_err(|_| table.fault(value.span, format!("`{key}` must fit 32 bits")))
+    };
+    let name = table.text("name")?.map_or_else(String::new, |name| name.value.to_owned());
+    let address = word("address")?.ok_or_else(|| table.missing("address"))?;
+    if address % 4 != 0 {
+        return Err(table.fault(table.span(), "`address` must be a multiple of 4"));
+    }
+    let value = word("value")?.ok_or_else(|| table.missing("value"))?;
+    let mask = word("mask")?.unwrap_or(u32::MAX);
+    table.finish()?;
+    Ok(Write { name, address, value, mask })
+}

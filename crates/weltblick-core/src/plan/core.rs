@@ -1,0 +1,118 @@
+//! Cores, and the trace units that they can have.
+
+use std::fmt;
+use std::str::FromStr;
+use thiserror::Error;
+
+/// A core of the M profile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Core {
+    /// Its name in options and files.
+    pub name: &'static str,
+    /// Which edition of the debug architecture its registers follow.
+    pub architecture: Architecture,
+    /// Data watchpoint comparators at most; a vendor may have built in fewer.
+    pub comparators: u8,
+    /// The unit that traces instructions, where one can be built in.
+    pub instructions: InstructionTrace,
+}
+
+/// Editions of the debug architecture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Architecture {
+    /// Armv6-M: watchpoints and a PC sample register, no ITM.
+    V6,
+    /// Armv7-M (DDI 0403E).
+    V7,
+    /// Armv8-M and Armv8.1-M with the Main Extension (DDI 0553).
+    V8,
+    /// Armv8-M without the Main Extension: no ITM.
+    V8Base,
+}
+
+/// Units that trace instructions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum InstructionTrace {
+    /// Embedded Trace Macrocell, architecture 3.5 (IHI 0014).
+    Etm3,
+    /// Embedded Trace Macrocell, architecture 4 (IHI 0064).
+    Etm4,
+    /// Micro Trace Buffer in RAM.
+    Mtb,
+}
+
+const fn core(
+    name: &'static str,
+    architecture: Architecture,
+    comparators: u8,
+    instructions: InstructionTrace,
+) -> Core {
+    Core { name, architecture, comparators, instructions }
+}
+
+/// Every core that is known.
+pub const CORES: [Core; 9] = [
+    core("cortex-m0+", Architecture::V6, 2, InstructionTrace::Mtb),
+    core("cortex-m3", Architecture::V7, 4, InstructionTrace::Etm3),
+    core("cortex-m4", Architecture::V7, 4, InstructionTrace::Etm3),
+    core("cortex-m7", Architecture::V7, 4, InstructionTrace::Etm4),
+    core("cortex-m23", Architecture::V8Base, 4, InstructionTrace::Mtb),
+    core("cortex-m33", Architecture::V8, 4, InstructionTrace::Etm4),
+    core("cortex-m52", Architecture::V8, 8, InstructionTrace::Etm4),
+    core("cortex-m55", Architecture::V8, 8, InstructionTrace::Etm4),
+    core("cortex-m85", Architecture::V8, 8, InstructionTrace::Etm4),
+];
+
+impl Core {
+    /// Whether the core can have an ITM, and with it a DWT that sends packets.
+    #[must_use]
+    pub const fn has_itm(&self) -> bool {
+        matches!(self.architecture, Architecture::V7 | Architecture::V8)
+    }
+}
+
+/// A name that is no core.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("`{0}` is no core that Weltblick knows{hint}", hint = crate::document::nearest(.0, CORES.iter().map(|core| core.name)))]
+pub struct UnknownCore(String);
+
+impl FromStr for Core {
+    type Err = UnknownCore;
+
+    fn from_str(text: &str) -> Result<Self, UnknownCore> {
+        let name = text.to_ascii_lowercase();
+        let known = CORES.iter().find(|core| core.name == name);
+        known.copied().ok_or_else(|| UnknownCore(text.to_owned()))
+    }
+}
+
+impl fmt::Display for Core {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name)
+    }
+}
+
+impl InstructionTrace {
+    /// The protocol's name, as manifests call it.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Etm3 => "etmv3",
+            Self::Etm4 => "etmv4",
+            Self::Mtb => "mtb",
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn finds_cores_by_name() {
+        assert_eq!("Cortex-M3".parse::<Core>().unwrap().architecture, Architecture::V7);
+        let error = "cortex-m5".parse::<Core>().unwrap_err().to_string();
+        assert!(error.contains("did you mean"), "{error}");
+        assert!(!"cortex-m0+".parse::<Core>().unwrap().has_itm());
+    }
+}

@@ -1,0 +1,269 @@
+//! What each source brings to the link, in bytes per second.
+//!
+//! Packet sizes follow the encodings of DDI 0403E, appendix D4. Where a size varies, the larger
+//! common case is taken, so that a plan errs towards too little room.
+
+use super::description::{Description, Observe, WatchTrace};
+use crate::time::Frequency;
+
+/// A PC sample: header and four bytes. Asleep it would be two.
+const PC_SAMPLE: f64 = 5.0;
+/// An exception packet.
+const EXCEPTION: f64 = 3.0;
+/// Entry, exit, return: what one interrupt sends.
+const PACKETS_PER_INTERRUPT: f64 = 3.0;
+/// The PC of an accessing instruction.
+const ACCESS_CODE: f64 = 5.0;
+/// An accessed word.
+const ACCESS_VALUE: f64 = 5.0;
+/// A character of text, written alone: header and byte.
+const CHARACTER: f64 = 2.0;
+/// Event counters that wrapped.
+const COUNTER: f64 = 2.0;
+/// Counts until an event counter wraps.
+const COUNTER_WRAPS: f64 = 256.0;
+/// A synchronisation.
+const SYNC: f64 = 6.0;
+/// Both global timestamp packets in full.
+const GLOBAL: f64 = 12.0;
+/// Core cycles per instruction where nothing better is known.
+pub(super) const CYCLES_PER_INSTRUCTION: f64 = 1.4;
+
+/// One source of packets.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Load {
+    /// What it is, for people.
+    pub source: String,
+    /// Packets, or instructions, per second.
+    pub events: f64,
+    /// Bytes per packet, or per instruction.
+    pub bytes_each: f64,
+    /// It is an upper limit, not an expectation.
+    pub at_most: bool,
+    /// It comes evenly, not at random.
+    pub is_even: bool,
+}
+
+impl Load {
+    /// Bytes per second.
+    #[must_use]
+    pub fn bytes(&self) -> f64 {
+        self.events * self.bytes_each
+    }
+}
+
+/// Every source of a plan, in the order in which people think of them. Sources of the ITM share
+/// one stream; instruction trace is a second one.
+#[must_use]
+pub fn loads(plan: &Description, clock: Frequency) -> Vec<Load> {
+    let observe = &plan.observe;
+    let mut loads = itm_loads(observe, clock);
+    if let Some(instructions) = &observe.instructions {
+        let rate = instructions.rate.unwrap_or(clock.hertz() / CYCLES_PER_INSTRUCTION);
+        loads.push(Load {
+            source: "instruction trace".into(),
+            events: rate,
+            bytes_each: instructions.bits / 8.0,
+            at_most: instructions.rate.is_none(),
+            is_even: true,
+        });
+    }
+    loads
+}
+
+/// Sources of the ITM and DWT, timestamps and synchronisations included.
+fn itm_loads(observe: &Observe, clock: Frequency) -> Vec<Load> {
+    let hertz = clock.hertz();
+    let load = |source: String, events: f64, bytes_each: f64| Load {
+        source,
+        events,
+        bytes_each,
+        at_most: false,
+        is_even: false,
+    };
+    let mut loads = Vec::new();
+    if let Some(period) = observe.pc_sample_period {
+        let source = format!("PC samples, every {period} cycles");
+        loads.push(Load { is_even: true, ..load(source, hertz / period as f64, PC_SAMPLE) });
+    }
+    for interrupt in &observe.interrupts {
+        let packets = PACKETS_PER_INTERRUPT * interrupt.rate;
+        loads.push(load(format!("interrupt {}", interrupt.name), packets, EXCEPTION));
+    }
+    for watched in &observe.variables {
+        let bytes = match watched.trace {
+            WatchTrace::Value => ACCESS_VALUE,
+            WatchTrace::Code => ACCESS_CODE,
+            WatchTrace::ValueAndCode => ACCESS_VALUE + ACCESS_CODE,
+        };
+        loads.push(load(format!("variable {}", watched.name), watched.rate, bytes));
+    }
+    if observe.text > 0.0 {
+        loads.push(load("printed text".into(), observe.text, CHARACTER));
+    }
+    if !observe.counters.is_empty() {
+        // Each cycle is counted by one of them at most.
+        let counters = load("event counters".into(), hertz / COUNTER_WRAPS, COUNTER);
+        loads.push(Load { at_most: true, ..counters });
+    }
+    let events: f64 = loads.iter().map(|load| load.events).sum();
+    if loads.is_empty() {
+        return loads;
+    }
+    if let Some(prescaler) = observe.timestamp_prescaler {
+        let ticks = hertz / f64::from(prescaler) / events.max(1e-9);
+        let bytes = timestamp_bytes(ticks);
+        let even: f64 = loads.iter().filter(|load| load.is_even).map(|load| load.events).sum();
+        if even > 0.0 {
+            let source = "timestamps of samples".into();
+            loads.push(Load { is_even: true, ..load(source, even, bytes) });
+        }
+        if events > even {
+            loads.push(load("timestamps of the rest".into(), events - even, bytes));
+        }
+    }
+    let syncs = hertz / 2_f64.powi(observe.synchronise as i32);
+    let bytes = SYNC + if observe.global_timestamps { GLOBAL } else { 0.0 };
+    loads.push(load("synchronisation".into(), syncs, bytes));
+    loads
+}
+
+/// Bytes of a local timestamp so many ticks after the one before: a header and seven bits per
+/// byte, or one byte for up to six ticks. Gaps vary: twice the mean is planned for.
+fn timestamp_bytes(mean_ticks: f64) -> f64 {
+    match 2.0 * mean_ticks {
+        ticks if ticks <= 6.0 => 1.0,
+        ticks if ticks < 128.0 => 2.0,
+        ticks if ticks < 16_384.0 => 3.0,
+        ticks if ticks < 2_097_152.0 => 4.0,
+        _ => 5.0,
+    }
+}
+
+/// How full a link is, and what that means.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Fit {
+    /// Bytes per second in all.
+    pub bytes: f64,
+    /// Bytes per second that the link carries.
+    pub capacity: f64,
+    /// The part of packets that is dropped: an estimate below a full link, a certainty above.
+    pub dropped: f64,
+}
+
+/// More of a link than this is not planned for: bursts need room.
+pub const LINK_USE: f64 = 0.9;
+/// Dropping more packets than this in bursts is worth a word.
+pub(super) const MOST_DROPPED: f64 = 1e-3;
+/// Bytes that a trace unit is taken to hold where nothing says it.
+pub(super) const USUAL_FIFO: u64 = 16;
+
+impl Fit {
+    /// Judges loads against a capacity. `fifo`: bytes that the trace unit holds meanwhile.
+    ///
+    /// Samples come evenly: they take their part of the link and one place in the buffer. The rest
+    /// comes at random and must do with what is left.
+    #[must_use]
+    pub fn new(loads: &[Load], capacity: f64, fifo: u64) -> Self {
+        let sum = |of: fn(&Load) -> f64, even: bool| -> f64 {
+            loads.iter().filter(|load| load.is_even == even).map(of).sum()
+        };
+        let (even, random) = (sum(Load::bytes, true), sum(Load::bytes, false));
+        let group = |bytes: f64, events: f64| (bytes / events.max(1e-9)).clamp(0.0, 16.0);
+        let sample = group(even, sum(|load| load.events, true));
+        let each = group(random, sum(|load| load.events, false)).max(1.0);
+        let places = (fifo as f64 - sample).max(1.0) / each;
+        let bytes = even + random;
+        let part = if bytes >= capacity {
+            1.0 - capacity / bytes
+        } else {
+            dropped(random / (capacity - even), places)
+        };
+        Self { bytes, capacity, dropped: part }
+    }
+
+    /// The used part of the link; above 1 it overflows for certain.
+    #[must_use]
+    pub fn load(&self) -> f64 {
+        self.bytes / self.capacity
+    }
+
+    /// Whether the link carries it, bursts aside.
+    #[must_use]
+    pub fn holds(&self) -> bool {
+        self.load() <= LINK_USE
+    }
+}
+
+/// The part of packets that finds the buffer full if they come at random and leave one after the
+/// other: the tail of the M/D/1 queue, `P(Q > k) ~ (1 - r) / (r e^t - 1) e^(-t k)` where `t > 0`
+/// solves `r (e^t - 1) = t` (H. C. Tijms, *A First Course in Stochastic Models*, section 9.5.2).
+/// Samples come more evenly than that, interrupts in bursts.
+fn dropped(load: f64, places: f64) -> f64 {
+    if load <= 0.0 {
+        return 0.0;
+    }
+    if load >= 1.0 {
+        return 1.0 - 1.0 / load;
+    }
+    let too_small = |t: f64| load * t.exp_m1() < t;
+    let (mut low, mut high) = (0.0, 1.0);
+    while too_small(high) && high < 500.0 {
+        high *= 2.0;
+    }
+    for _ in 0..60 {
+        let middle = f64::midpoint(low, high);
+        *(if too_small(middle) { &mut low } else { &mut high }) = middle;
+    }
+    let tail = (1.0 - load) / (load * high.exp() - 1.0) * (-high * places).exp();
+    if tail.is_finite() { tail.clamp(0.0, 1.0) } else { 0.0 }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::description::Interrupt;
+
+    fn plan(period: u64) -> Description {
+        let observe = Observe { pc_sample_period: Some(period), ..Observe::default() };
+        Description { observe, ..Description::default() }
+    }
+
+    #[test]
+    fn adds_up_what_every_source_sends() {
+        let clock = Frequency::from_hertz(40.96e6).unwrap();
+        let mut plan = plan(4096);
+        plan.observe.interrupts.push(Interrupt { name: "tick".into(), rate: 1000.0 });
+        let loads = loads(&plan, clock);
+        let bytes = |source: &str| {
+            loads.iter().find(|load| load.source.starts_with(source)).unwrap().bytes()
+        };
+        assert_eq!(bytes("PC samples"), 50_000.0);
+        assert_eq!(bytes("interrupt tick"), 9_000.0);
+        // 13 000 packets, some 3150 cycles apart: timestamps of three bytes.
+        assert_eq!(bytes("timestamps of samples"), 30_000.0);
+        assert_eq!(bytes("timestamps of the rest"), 9_000.0);
+        assert!((bytes("synchronisation") - 6.0 * 40.96e6 / 16_777_216.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_link_overflows_the_more_the_fuller_it_is() {
+        let at = |load| dropped(load, 4.0);
+        assert_eq!(at(2.0), 0.5);
+        assert_eq!(at(0.0), 0.0);
+        let mut last = 0.0;
+        for percent in 1..100 {
+            let now = at(f64::from(percent) / 100.0);
+            assert!(now >= last && now <= 1.0, "{percent} %: {now}");
+            last = now;
+        }
+        // P(Q > 1) of M/D/1 at half load is known exactly: 1 - (1 - r) e^r = 0.1756.
+        assert!((dropped(0.5, 1.0) - 0.1756).abs() < 0.02, "{}", dropped(0.5, 1.0));
+    }
+
+    #[test]
+    fn nothing_observed_is_nothing_sent() {
+        let clock = Frequency::from_hertz(1e6).unwrap();
+        assert!(loads(&Description::default(), clock).is_empty());
+    }
+}

@@ -1,0 +1,166 @@
+//! Data watchpoint and trace unit (DDI 0403E, C1.8; DDI 0553, D1.2 for Armv8-M).
+
+use super::{Register, Request};
+use crate::plan::core::Architecture;
+use crate::plan::description::{EventCounter, WatchAccess, WatchTrace};
+use crate::plan::watch::Watch;
+
+const BASE: u64 = 0xe000_1000;
+/// `FUNCTION` of Armv7-M: an instruction address match, for instruction trace to see.
+const V7_CODE_MATCH: u32 = 0b1000;
+/// `MATCH` of Armv8-M: the same.
+const V8_CODE_MATCH: u32 = 0b0010;
+
+/// The comparators: watched variables first, then the points of instruction trace.
+pub(super) fn comparators(request: &Request<'_>) -> Vec<Register> {
+    let v8 = matches!(request.core.architecture, Architecture::V8 | Architecture::V8Base);
+    let mut writes = Vec::new();
+    for (number, watch) in (0..).zip(request.watches) {
+        writes.extend(if v8 { v8_watch(number, watch) } else { v7_watch(number, watch) });
+    }
+    let points = [(request.start_stop.0, "starts"), (request.start_stop.1, "stops")];
+    let points = points.into_iter().filter_map(|(at, does)| Some((at?, does)));
+    for (number, (address, does)) in (request.watches.len() as u64..).zip(points) {
+        let compare = compare(number, address, format!("instruction trace {does} here"));
+        let code = if v8 { V8_CODE_MATCH } else { V7_CODE_MATCH };
+        let name = if v8 { "MATCH" } else { "FUNCTION" };
+        let function = function(number).field(name, 0, 4, code, "executing it is an event");
+        writes.push(compare);
+        if !v8 {
+            writes.push(mask(number, 0));
+        }
+        writes.push(function);
+    }
+    writes
+}
+
+fn compare(number: u64, address: u64, meaning: String) -> Register {
+    Register::new(format!("DWT_COMP{number}"), BASE + 0x20 + 16 * number).field(
+        "COMP",
+        0,
+        32,
+        address as u32,
+        meaning,
+    )
+}
+
+fn mask(number: u64, bits: u32) -> Register {
+    let meaning = format!("the lowest {bits} bits of the address do not count");
+    Register::new(format!("DWT_MASK{number}"), BASE + 0x24 + 16 * number)
+        .field("MASK", 0, 5, bits, meaning)
+}
+
+fn function(number: u64) -> Register {
+    Register::new(format!("DWT_FUNCTION{number}"), BASE + 0x28 + 16 * number)
+}
+
+/// Armv7-M: address, mask and function (table C1-14).
+fn v7_watch(number: u64, watch: &Watch) -> Vec<Register> {
+    let (code, meaning) = match (watch.trace, watch.on) {
+        (WatchTrace::Code, _) => (0b0001, "the accessing instruction"),
+        (WatchTrace::Value, WatchAccess::Any) => (0b0010, "the value, read or written"),
+        (WatchTrace::ValueAndCode, WatchAccess::Any) => {
+            (0b0011, "value and instruction, read or written")
+        }
+        (WatchTrace::Value, WatchAccess::Read) => (0b1100, "the value that is read"),
+        (WatchTrace::Value, WatchAccess::Write) => (0b1101, "the value that is written"),
+        (WatchTrace::ValueAndCode, WatchAccess::Read) => (0b1110, "value and instruction of reads"),
+        (WatchTrace::ValueAndCode, WatchAccess::Write) => {
+            (0b1111, "value and instruction of writes")
+        }
+    };
+    vec![
+        compare(number, watch.address, format!("the address of {}", watch.name)),
+        mask(number, watch.size.trailing_zeros()),
+        function(number).field("FUNCTION", 0, 4, code, format!("sends {meaning}")),
+    ]
+}
+
+/// Armv8-M. Assumed from the architecture's text: `MATCH` 0b11xx compares a data address and sends
+/// the value with `ACTION` 0b10; 0b01xx with `ACTION` 0b11 sends the instruction's address.
+fn v8_watch(number: u64, watch: &Watch) -> Vec<Register> {
+    let access = match watch.on {
+        WatchAccess::Any => 0b00,
+        WatchAccess::Write => 0b01,
+        WatchAccess::Read => 0b10,
+    };
+    let (with_value, action, meaning) = match watch.trace {
+        WatchTrace::Code => (0b0100, 0b11, "sends the accessing instruction"),
+        WatchTrace::Value | WatchTrace::ValueAndCode => (0b1100, 0b10, "sends the value"),
+    };
+    vec![
+        compare(number, watch.address, format!("the address of {}", watch.name)),
+        function(number)
+            .field("MATCH", 0, 4, with_value | access, "compares data addresses")
+            .field("ACTION", 4, 2, action, meaning)
+            .field(
+                "DATAVSIZE",
+                10,
+                2,
+                watch.size.trailing_zeros(),
+                format!("{} bytes", watch.size),
+            ),
+    ]
+}
+
+/// `DWT_CTRL`: it starts what the DWT sends.
+pub(super) fn control(request: &Request<'_>) -> Register {
+    let observe = &request.plan.observe;
+    let mut register =
+        Register::new("DWT_CTRL", BASE).field("CYCCNTENA", 0, 1, 1, "the cycle counter runs");
+    if let Some(period) = observe.pc_sample_period {
+        let (tap, name) = if period > 1024 { (1024, "bit 10") } else { (64, "bit 6") };
+        let reload = (period / tap).saturating_sub(1) as u32;
+        register = register
+            .field(
+                "POSTPRESET",
+                1,
+                4,
+                reload,
+                format!("every {} taps: {period} cycles", reload + 1),
+            )
+            .field(
+                "CYCTAP",
+                9,
+                1,
+                u32::from(tap == 1024),
+                format!("a tap at {name}: {tap} cycles"),
+            );
+    }
+    let sync = (observe.synchronise - 22) / 2;
+    let every = format!("a synchronisation every 2^{} cycles", observe.synchronise);
+    register = register
+        .field("SYNCTAP", 10, 2, sync, every)
+        .flag("PCSAMPLENA", 12, observe.pc_sample_period.is_some(), "PC samples")
+        .flag("EXCTRCENA", 16, !observe.interrupts.is_empty(), "exception trace");
+    for (counter, name, bit) in EventCounter::ALL {
+        let meaning = format!("a packet when the {name} counter wraps");
+        register = register.flag(
+            &format!("{}EVTENA", short(counter)),
+            bit as u8,
+            observe.counters.contains(&counter),
+            &meaning,
+        );
+    }
+    register.keeping_implementation()
+}
+
+/// The standard's abbreviation.
+const fn short(counter: EventCounter) -> &'static str {
+    match counter {
+        EventCounter::Instruction => "CPI",
+        EventCounter::Exception => "EXC",
+        EventCounter::Sleep => "SLEEP",
+        EventCounter::LoadStore => "LSU",
+        EventCounter::Fold => "FOLD",
+        EventCounter::Cycle => "CYC",
+    }
+}
+
+impl Register {
+    /// The upper bits of `DWT_CTRL` say what is built in; they are not ours to write.
+    const fn keeping_implementation(mut self) -> Self {
+        self.mask = 0x007f_ffff;
+        self
+    }
+}

@@ -1,0 +1,176 @@
+use super::*;
+use crate::image::{Image, Variables};
+use crate::time::Frequency;
+use proptest::prelude::*;
+
+const ELF: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
+const TARGET: &str = r#"
+format = 1
+name = "wave-buoy"
+core = "cortex-m3"
+core_clock = "48 MHz"
+[link]
+kind = "uart"
+bit_rate = "2 Mbit/s"
+[observe]
+pc_sample_period = 4096
+ports = 0x1
+text = "300 B/s"
+[[observe.interrupt]]
+name = "SysTick"
+rate = "1 kHz"
+"#;
+
+const WANTED: [Wanted; 1] = [Wanted { share: 0.05, within: 0.005 }];
+
+fn described(text: &str) -> Description {
+    Description::parse("target.toml", text).unwrap_or_else(|fault| panic!("{fault}"))
+}
+
+fn refused(text: &str) -> String {
+    plan(&described(text), None, &WANTED).unwrap_err().to_string()
+}
+
+#[test]
+fn writes_the_registers_that_the_manual_asks_for() {
+    let report = plan(&described(TARGET), None, &WANTED).unwrap();
+    let written: Vec<(&str, u64, u32)> =
+        report.registers.iter().map(|r| (r.name.as_str(), r.address, r.value)).collect();
+    assert_eq!(
+        written,
+        [
+            ("DEMCR", 0xe000_edfc, 0x0100_0000),
+            ("TPIU_SPPR", 0xe004_00f0, 2),
+            ("TPIU_ACPR", 0xe004_0010, 23),
+            ("TPIU_FFCR", 0xe004_0304, 0x100),
+            ("ITM_LAR", 0xe000_0fb0, 0xc5ac_ce55),
+            ("ITM_TER", 0xe000_0e00, 1),
+            ("ITM_TPR", 0xe000_0e40, 0b1110),
+            ("ITM_TCR", 0xe000_0e80, 0x0001_000f),
+            ("DWT_CTRL", 0xe000_1000, 0x0001_1607),
+        ]
+    );
+    assert!(report.link.fits && report.proposal.is_none());
+    assert_eq!(report.measuring[0].samples, 7299);
+}
+
+#[test]
+fn proposes_the_next_period_that_fits() {
+    let report = plan(&described(&TARGET.replace("4096", "256")), None, &WANTED).unwrap();
+    assert!(report.link.overflows && report.link.headroom.unwrap() < 0.0);
+    let proposal = report.proposal.unwrap();
+    let fitting = TARGET.replace("4096", &proposal.pc_sample_period.to_string());
+    assert!(plan(&described(&fitting), None, &WANTED).unwrap().link.fits);
+    let before = proposal.pc_sample_period - 1024;
+    let shorter = TARGET.replace("4096", &before.to_string());
+    assert!(!plan(&described(&shorter), None, &WANTED).unwrap().link.fits);
+}
+
+#[test]
+fn watches_variables_at_fixed_addresses_only() {
+    let image = Image::parse(ELF).unwrap();
+    let variables = Variables::parse(ELF).unwrap();
+    let program = Program { image: &image, variables: &variables };
+    let one = variables.all().iter().find(|v| v.size == 4 && v.address >= 0x2000_0000).unwrap();
+    let watching = |name: &str| {
+        let text = format!("{TARGET}[[observe.variable]]\nname = '{name}'\nrate = '100 Hz'\n");
+        plan(&described(&text), Some(program), &WANTED)
+    };
+    let report = watching(&one.name).unwrap();
+    assert_eq!(report.watches[0].address, one.address);
+    let find = |name: &str| report.registers.iter().find(|r| r.name == name).unwrap().value;
+    assert_eq!(u64::from(find("DWT_COMP0")), one.address);
+    assert_eq!((find("DWT_MASK0"), find("DWT_FUNCTION0")), (2, 0b1101));
+    assert!(watching("no_such_thing").unwrap_err().to_string().contains("no variable"));
+    let large = variables.all().iter().find(|v| v.size > 4).unwrap();
+    assert!(watching(&large.name).unwrap_err().to_string().contains("watches 1, 2 or 4"));
+    let five = (0..5).fold(TARGET.to_owned(), |text, _| {
+        format!("{text}[[observe.variable]]\nname = '0x20000000'\nrate = '1 Hz'\n")
+    });
+    assert!(refused(&five).contains("has 4 comparators"));
+}
+
+#[test]
+fn says_why_it_cannot_be_done() {
+    let with = |from: &str, to: &str| refused(&TARGET.replace(from, to));
+    assert!(with("4096", "4000").contains("the next is 4096"));
+    assert!(with("cortex-m3", "cortex-m0+").contains("has no ITM"));
+    assert!(with("2 Mbit/s", "30 Mbit/s").contains("-20.0 % off"));
+    assert!(with("core_clock = \"48 MHz\"", "").contains("--core-clock"));
+    let counters = TARGET.replace("ports", "event_counters = ['cycle']\nports");
+    assert!(refused(&counters).contains("share POSTCNT"));
+    assert!(refused("format = 1\ncore = 'cortex-m3'\ncore_clock = '1 MHz'\n[link]\nkind = 'uart'\nbit_rate = '1 Mbit/s'\n").contains("nothing is to be observed"));
+}
+
+#[test]
+fn warns_of_samples_that_beat() {
+    let beating = TARGET.replace("4096", "16384").replace("48 MHz", "49.152 MHz");
+    let report = plan(&described(&beating), None, &WANTED).unwrap();
+    assert!(report.doubts.iter().any(|doubt| doubt.contains("3 places of SysTick")), "{report:?}");
+}
+
+#[test]
+fn sets_up_instruction_trace() {
+    let image = Image::parse(ELF).unwrap();
+    let variables = Variables::parse(ELF).unwrap();
+    let program = Program { image: &image, variables: &variables };
+    let text = TARGET.replace(
+        "kind = \"uart\"\nbit_rate = \"2 Mbit/s\"",
+        "kind = 'port'\nwidth = 4\nport_clock = '24 MHz'",
+    ) + "[observe.instructions]\nstart = 'wave_filter'\nstop = '0x08000100'\n";
+    for (core, names) in
+        [("cortex-m7", ["TRCVIPCSSCTLR", "TRCPRGCTLR"]), ("cortex-m4", ["ETMTESSEICR", "ETMCR"])]
+    {
+        let described = described(&text.replace("cortex-m3", core));
+        let report = plan(&described, Some(program), &WANTED).unwrap();
+        let written = |name: &str| report.registers.iter().rev().find(|r| r.name == name);
+        assert_eq!(written(names[0]).unwrap().value, 0x0002_0001, "{core}");
+        assert!(written(names[1]).is_some());
+        assert!(report.link.formatter && written("TPIU_FFCR").unwrap().value == 0x102);
+        assert_eq!(written("TPIU_CSPSR").unwrap().value, 1 << 3);
+    }
+}
+
+#[test]
+fn plans_buffers_and_rings() {
+    let mtb = "format = 1\ncore = 'cortex-m0+'\ncore_clock = '16 MHz'\nmtb_base = 0xf0000000\n[link]\nkind = 'buffer'\nsize = '4 KiB'\n[observe.instructions]\nbits_per_instruction = '12'\n";
+    let report = plan(&described(mtb), None, &WANTED).unwrap();
+    let master = report.registers.iter().find(|r| r.name == "MTB_MASTER").unwrap();
+    assert_eq!((master.address, master.value), (0xf000_0004, 1 << 31 | 8));
+    let lasts = report.buffer.unwrap().lasts.ns;
+    assert!((lasts - 4096.0 * 8.0 / 12.0 * 1.4 / 16e6 * 1e9).abs() < 1.0, "{lasts}");
+    let ring = Ring {
+        symbol: "x".into(),
+        rate: 1000.0,
+        mark_bytes: 16,
+        holds: std::time::Duration::from_millis(500),
+    };
+    assert_eq!(plan_ring(&ring, None).unwrap().bytes_needed, 500 * 16 + RING_HEADER);
+}
+
+#[test]
+fn what_is_applied_can_be_read_again() {
+    let description = described(TARGET);
+    let report = plan(&description, None, &WANTED).unwrap();
+    let applied = Applied::new(&description, &report);
+    let text = applied.to_toml();
+    assert_eq!(Applied::parse("plan.toml", &text).unwrap_or_else(|f| panic!("{f}")), applied);
+    let fault = Applied::parse("plan.toml", &text.replace("address", "adress")).unwrap_err();
+    assert!(fault.message.contains("did you mean `address`?"), "{fault}");
+}
+
+proptest! {
+    #[test]
+    fn any_text_is_read_or_refused(text in "[a-z0-9=\\[\\]\"' .\n_-]{0,200}") {
+        let _ = Description::parse("t", &text);
+        let _ = Applied::parse("p", &text);
+    }
+
+    #[test]
+    fn any_bit_rate_is_met_or_refused(clock in 1e5_f64..1e9, rate in 1.0_f64..1e9) {
+        let clock = Frequency::from_hertz(clock).unwrap();
+        if let Ok(divisor) = divide(clock, rate) {
+            prop_assert!((clock.hertz() / f64::from(divisor.divisor) / rate - 1.0).abs() <= 0.02 + 1e-9);
+        }
+    }
+}
