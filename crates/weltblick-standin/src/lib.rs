@@ -11,6 +11,7 @@ pub mod nvic;
 pub mod peripheral;
 pub mod program;
 pub mod recording;
+pub mod serve;
 mod system;
 pub mod trace;
 pub mod truth;

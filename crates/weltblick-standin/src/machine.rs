@@ -15,6 +15,9 @@ const FLASH_SIZE: u32 = 512 * 1024;
 const RAM_BASE: u32 = 0x2000_0000;
 const RAM_SIZE: u32 = 128 * 1024;
 
+/// `DWT_PCSR`: where the core is.
+const PC_SAMPLE_REGISTER: u32 = 0xe000_101c;
+
 /// How a machine is set up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Setup {
@@ -64,6 +67,15 @@ pub enum Stop {
         /// The access.
         fault: BusFault,
     },
+    /// A breakpoint that a debugger set.
+    #[error("a breakpoint at {pc:#010x}")]
+    Break {
+        /// Where: this instruction comes next.
+        pc: u32,
+    },
+    /// The firmware, or a debugger, asked for a reset.
+    #[error("a reset is asked for")]
+    Reset,
     /// A branch to an address without the thumb bit.
     #[error("at {pc:#010x}: branch to {target:#010x}, which lacks the thumb bit")]
     NotThumb {
@@ -87,6 +99,11 @@ pub struct Machine {
     pub regs: Registers,
     system: System,
     truth: Truth,
+    seed: u64,
+    /// It sleeps until something wakes it.
+    asleep: bool,
+    /// Where a debugger wants it to stop.
+    breaks: Vec<u32>,
 }
 
 impl Machine {
@@ -108,8 +125,44 @@ impl Machine {
         let link = Link::new(setup.core_clock, setup.link_bit_rate, setup.link_buffer);
         let ram = Memory::new(RAM_BASE, RAM_SIZE);
         let peripherals = Peripherals::new(setup.seed);
-        let system = System::new(flash, ram, peripherals, TraceUnit::new(link));
-        Ok(Self { regs, system, truth: Truth::new(base, FLASH_SIZE) })
+        let system = System::new(flash, ram, peripherals, TraceUnit::new(link, setup.core_clock));
+        let truth = Truth::new(base, FLASH_SIZE);
+        Ok(Self { regs, system, truth, seed: setup.seed, asleep: false, breaks: Vec::new() })
+    }
+
+    /// Resets core and peripherals. Memory, the debug registers and the clock go on.
+    pub fn reset(&mut self) {
+        self.system.reset(self.seed);
+        let base = self.system.vector_base;
+        let word = |address| self.system.flash.memory().read(address, 4).unwrap_or(0);
+        self.regs = Registers::reset(word(base), word(base + 4));
+        self.asleep = false;
+        self.truth.reset();
+    }
+
+    /// Whether the firmware, or a debugger, asked for a reset.
+    #[must_use]
+    pub const fn wants_reset(&self) -> bool {
+        self.system.reset_wanted
+    }
+
+    /// Whether the core sleeps.
+    #[must_use]
+    pub const fn is_asleep(&self) -> bool {
+        self.asleep
+    }
+
+    /// Sets or takes away a breakpoint.
+    pub fn set_break(&mut self, address: u32, on: bool) {
+        self.breaks.retain(|&other| other != address);
+        if on {
+            self.breaks.push(address);
+        }
+    }
+
+    /// The trace unit, to take its bytes or to disturb its link.
+    pub const fn trace_mut(&mut self) -> &mut TraceUnit {
+        &mut self.system.trace
     }
 
     /// Cycles since reset.
@@ -141,7 +194,18 @@ impl Machine {
     ///
     /// If nothing answers.
     pub fn peek(&mut self, address: u32, bytes: u32) -> Result<u32, BusFault> {
-        self.system.read(address, bytes)
+        if address == PC_SAMPLE_REGISTER {
+            return Ok(self.regs.pc);
+        }
+        self.unwatched(|system| system.read(address, bytes))
+    }
+
+    /// A debugger's accesses are no accesses of the core.
+    fn unwatched<T>(&mut self, access: impl FnOnce(&mut System) -> T) -> T {
+        self.system.watching = false;
+        let result = access(&mut self.system);
+        self.system.watching = self.system.trace.watches();
+        result
     }
 
     /// Writes memory or a register as a debugger does.
@@ -150,14 +214,18 @@ impl Machine {
     ///
     /// If nothing answers.
     pub fn poke(&mut self, address: u32, bytes: u32, value: u32) -> Result<(), BusFault> {
-        self.system.write(address, bytes, value)
+        self.unwatched(|system| system.write(address, bytes, value))
     }
 
-    /// Runs until `limit` cycles after reset, or until something stops it.
+    /// Runs until so many cycles have passed since it was made, or until something stops it.
     pub fn run(&mut self, limit: u64) -> Stop {
         while self.system.cycle < limit {
-            if let Err(stop) = self.step() {
+            let went = if self.asleep { self.sleep(limit) } else { self.step() };
+            if let Err(stop) = went {
                 return stop;
+            }
+            if !self.breaks.is_empty() && !self.asleep && self.breaks.contains(&self.regs.pc) {
+                return Stop::Break { pc: self.regs.pc };
             }
         }
         Stop::Limit
@@ -169,6 +237,12 @@ impl Machine {
     ///
     /// Why it cannot go on.
     pub fn step(&mut self) -> Result<(), Stop> {
+        if self.asleep {
+            return self.sleep(u64::MAX);
+        }
+        if self.system.reset_wanted {
+            return Err(Stop::Reset);
+        }
         if self.system.cycle >= self.system.next_event {
             self.system.meet_events();
         }
@@ -178,6 +252,9 @@ impl Machine {
         let pc = self.regs.pc;
         let Some(instruction) = self.system.flash.fetch(pc) else { return Err(self.undefined(pc)) };
         self.truth.instructions += 1;
+        if self.system.watching {
+            self.system.pc = pc;
+        }
         match execute(&mut self.regs, instruction, &mut self.system) {
             Ok((cycles, Effect::None)) => {
                 self.spend(pc, cycles);
@@ -216,26 +293,31 @@ impl Machine {
                 self.system.nvic.request(SVCALL, self.system.cycle);
                 self.system.attention = true;
             }
-            Effect::Sleep => self.sleep()?,
+            Effect::Sleep => self.asleep = true,
             Effect::Breakpoint(code) => return Err(Stop::Breakpoint { code, pc }),
             Effect::NotThumb(target) => return Err(Stop::NotThumb { pc, target }),
         }
         Ok(())
     }
 
-    /// Sleeps until an exception would be taken if nothing were masked.
-    fn sleep(&mut self) -> Result<(), Stop> {
+    /// Sleeps until an exception would be taken if nothing were masked, or until `limit`.
+    fn sleep(&mut self, limit: u64) -> Result<(), Stop> {
+        self.asleep = true;
         while !self.system.nvic.wakes(self.regs.basepri) {
-            let until = self.system.next_event;
-            if until == u64::MAX {
+            let until = self.system.next_event.min(limit);
+            if self.system.next_event == u64::MAX {
                 return Err(Stop::AsleepForEver { pc: self.regs.pc });
             }
             let until = until.max(self.system.cycle);
             self.truth.sleep(until - self.system.cycle);
             self.system.cycle = until;
             self.system.trace.advance(until, None);
+            if until < self.system.next_event {
+                return Ok(());
+            }
             self.system.meet_events();
         }
+        self.asleep = false;
         Ok(())
     }
 

@@ -20,6 +20,12 @@ pub(crate) struct System {
     pub(crate) next_event: u64,
     /// Something changed that may bring an exception forward.
     pub(crate) attention: bool,
+    /// A comparator watches what the core accesses.
+    pub(crate) watching: bool,
+    /// The instruction that runs, while something is watched.
+    pub(crate) pc: u32,
+    /// The firmware, or a debugger, asked for a reset.
+    pub(crate) reset_wanted: bool,
 }
 
 impl System {
@@ -40,6 +46,9 @@ impl System {
             cycle: 0,
             next_event: u64::MAX,
             attention: false,
+            watching: false,
+            pc: 0,
+            reset_wanted: false,
         }
     }
 
@@ -96,6 +105,8 @@ impl System {
             }
             0xe000_ed04 => self.control_interrupts(value),
             0xe000_ed08 => self.vector_base = value & !0x7f,
+            // AIRCR: a reset, with the key that makes it count.
+            0xe000_ed0c => self.reset_wanted |= value >> 16 == 0x05fa && value & 0b100 != 0,
             0xe000_ed18..=0xe000_ed23 => {
                 self.nvic.set_priorities(4 + (address as usize - 0xe000_ed18), bytes, value);
             }
@@ -144,27 +155,52 @@ impl System {
                 self.plan();
                 Some(())
             }
-            0xe => self
-                .trace
-                .write(address, bytes, value, self.cycle)
-                .or_else(|| self.write_system(address, bytes, value)),
+            0xe => {
+                let traced = self.trace.write(address, bytes, value, self.cycle);
+                self.watching = self.trace.watches();
+                traced.or_else(|| self.write_system(address, bytes, value))
+            }
             _ => None,
         }
+    }
+
+    #[cold]
+    fn watched(&mut self, address: u32, bytes: u32, value: u32, write: bool) {
+        self.trace.accessed(self.cycle, self.pc, address, bytes, value, write);
+    }
+
+    /// What a reset puts back: interrupts, timers, peripherals. Debug registers and RAM stay.
+    pub(crate) fn reset(&mut self, seed: u64) {
+        self.nvic = Nvic::default();
+        self.systick = SysTick::default();
+        self.peripherals = Peripherals::new(seed);
+        self.vector_base = self.flash.memory().base();
+        self.next_event = u64::MAX;
+        self.attention = false;
+        self.reset_wanted = false;
     }
 }
 
 impl Bus for System {
     #[inline]
     fn read(&mut self, address: u32, bytes: u32) -> Result<u32, BusFault> {
-        self.ram
+        let value = self
+            .ram
             .read(address, bytes)
             .or_else(|| self.flash.memory().read(address, bytes))
             .or_else(|| self.read_slowly(address))
-            .ok_or(BusFault { what: "read", address })
+            .ok_or(BusFault { what: "read", address })?;
+        if self.watching {
+            self.watched(address, bytes, value, false);
+        }
+        Ok(value)
     }
 
     #[inline]
     fn write(&mut self, address: u32, bytes: u32, value: u32) -> Result<(), BusFault> {
+        if self.watching {
+            self.watched(address, bytes, value, true);
+        }
         self.ram
             .write(address, bytes, value)
             .or_else(|| self.write_slowly(address, bytes, value))

@@ -45,6 +45,11 @@ impl Truth {
         }
     }
 
+    /// A reset: everything starts again.
+    pub(crate) fn reset(&mut self) {
+        *self = Self::new(self.base, 2 * self.cycles.len() as u32);
+    }
+
     #[inline]
     pub(crate) fn spend(&mut self, pc: u32, cycles: u64) {
         self.total += cycles;

@@ -20,6 +20,37 @@ mod trace_control {
     pub(super) const GLOBAL_ON: u32 = 0b11 << 10;
 }
 
+/// `DWT_FUNCTION` of the comparators (DDI 0403E, table C1-14): which accesses, and what is sent.
+mod function {
+    /// The accessing instruction.
+    pub(super) const CODE: u32 = 0b0001;
+    /// The value, or value and instruction, of any access.
+    pub(super) const ANY: [u32; 2] = [0b0010, 0b0011];
+    /// The same of reads.
+    pub(super) const READ: [u32; 2] = [0b1100, 0b1110];
+    /// The same of writes.
+    pub(super) const WRITE: [u32; 2] = [0b1101, 0b1111];
+    /// The offset of the address too.
+    pub(super) const EMIT_RANGE: u32 = 1 << 5;
+}
+
+/// `TPIU_FFCR.EnFCont`.
+const FRAMES_ON: u32 = 1 << 1;
+
+/// One comparator of the DWT.
+#[derive(Debug, Clone, Copy, Default)]
+struct Comparator {
+    compare: u32,
+    mask: u32,
+    function: u32,
+}
+
+impl Comparator {
+    const fn holds(&self, address: u32) -> bool {
+        (address ^ self.compare) >> (self.mask & 0x1f) == 0
+    }
+}
+
 /// `DEMCR.TRCENA`.
 const TRACE_ENABLE: u32 = 1 << 24;
 
@@ -31,6 +62,14 @@ pub struct TraceUnit {
     dwt_ctrl: u32,
     itm_tcr: u32,
     itm_ter: u32,
+    itm_tpr: u32,
+    comparators: [Comparator; 4],
+    /// Core cycles per second: what the port's divisor divides.
+    core_clock: u64,
+    /// `TPIU_ACPR`, once it is written.
+    divisor: Option<u32>,
+    /// `TPIU_SPPR`, `TPIU_FFCR`, `TPIU_CSPSR`.
+    port: [u32; 3],
     /// The cycle at which the counter was last set, and to what.
     counter_base: (u64, u32),
     next_sample: u64,
@@ -51,8 +90,13 @@ pub struct TraceUnit {
 impl TraceUnit {
     /// A trace unit after reset: everything off.
     #[must_use]
-    pub const fn new(link: Link) -> Self {
+    pub const fn new(link: Link, core_clock: u64) -> Self {
         Self {
+            itm_tpr: 0,
+            comparators: [Comparator { compare: 0, mask: 0, function: 0 }; 4],
+            core_clock,
+            divisor: None,
+            port: [2, 0x100, 1],
             link,
             demcr: 0,
             dwt_ctrl: 0,
@@ -100,9 +144,72 @@ impl TraceUnit {
         }
     }
 
+    /// Whether a comparator watches data.
+    #[must_use]
+    pub fn watches(&self) -> bool {
+        self.dwt_sends() && self.comparators.iter().any(|comparator| comparator.function & 0xf != 0)
+    }
+
+    /// The instruction at `pc` accessed data.
+    pub fn accessed(
+        &mut self,
+        cycle: u64,
+        pc: u32,
+        address: u32,
+        bytes: u32,
+        value: u32,
+        write: bool,
+    ) {
+        for number in 0..self.comparators.len() {
+            let comparator = self.comparators[number];
+            let [value_only, with_code] = if write { function::WRITE } else { function::READ };
+            let code = comparator.function & 0xf;
+            if !comparator.holds(address) || code == 0 {
+                continue;
+            }
+            let comparator_number = number as u8;
+            let sends_value =
+                code == value_only || code == with_code || function::ANY.contains(&code);
+            let sends_code =
+                code == function::CODE || code == with_code || code == function::ANY[1];
+            if sends_code {
+                self.emit(cycle, itm::data_pc(comparator_number, pc));
+            }
+            if sends_value && comparator.function & function::EMIT_RANGE != 0 {
+                self.emit(cycle, itm::data_address(comparator_number, address as u16));
+            }
+            if sends_value {
+                self.emit(cycle, itm::data_value(comparator_number, write, bytes, value));
+            }
+        }
+    }
+
+    /// Bits per second that the port sends once its divisor is written.
+    #[must_use]
+    pub fn bit_rate(&self) -> Option<u64> {
+        Some(self.core_clock / u64::from(self.divisor? + 1))
+    }
+
+    /// Whether frames are on.
+    #[must_use]
+    pub const fn framed(&self) -> bool {
+        self.port[1] & FRAMES_ON != 0
+    }
+
+    /// Nothing leaves the port for so many cycles.
+    pub fn stall(&mut self, cycle: u64, cycles: u64) {
+        self.link.stall(cycle, cycles);
+    }
+
+    /// Takes the bytes that were sent so far; the trace goes on.
+    pub fn take(&mut self) -> Vec<u8> {
+        self.link.take()
+    }
+
     /// Ends the run: the last timestamp goes out. Takes all bytes that were sent.
     pub fn finish(&mut self) -> Vec<u8> {
         self.stamp(u64::MAX);
+        self.link.finish();
         self.link.take()
     }
 
@@ -159,6 +266,7 @@ impl TraceUnit {
             self.next_sync = cycle + 64;
             return;
         }
+        self.link.synchronise();
         self.link.send(cycle, sync.as_slice());
         if self.itm_tcr & trace_control::GLOBAL_ON != 0 {
             self.global_timestamp(cycle);
@@ -232,10 +340,25 @@ impl TraceUnit {
             // A stimulus port reads as 1 when it can take a write.
             0xe000_0000..=0xe000_007c => u32::from(self.link.room_at(cycle, 10) <= cycle),
             0xe000_0e00 => self.itm_ter,
+            0xe000_0e40 => self.itm_tpr,
             0xe000_0e80 => self.itm_tcr,
             0xe000_0000..=0xe000_0fff => 0,
-            0xe000_1000 => self.dwt_ctrl,
+            // Four comparators are built in.
+            0xe000_1000 => self.dwt_ctrl | 4 << 28,
             0xe000_1004 => self.counter(cycle),
+            0xe000_1020..=0xe000_105c => {
+                let comparator = &self.comparators[(address - 0xe000_1020) as usize / 16];
+                match address & 0xc {
+                    0x0 => comparator.compare,
+                    0x4 => comparator.mask,
+                    0x8 => comparator.function,
+                    _ => 0,
+                }
+            }
+            0xe004_0004 => self.port[2],
+            0xe004_0010 => self.divisor.unwrap_or(0),
+            0xe004_00f0 => self.port[0],
+            0xe004_0304 => self.port[1],
             0xe000_1000..=0xe000_1fff | 0xe004_0000..=0xe004_0fff => 0,
             0xe000_edfc => self.demcr,
             _ => return None,
@@ -262,11 +385,33 @@ impl TraceUnit {
                 }
             }
             0xe000_0e00 => self.itm_ter = value,
+            0xe000_0e40 => self.itm_tpr = value & 0xf,
             0xe000_0e80 => self.itm_tcr = value,
+            0xe004_0004 => self.port[2] = value,
+            0xe004_0010 => {
+                let divisor = value & 0xffff;
+                self.divisor = Some(divisor);
+                let rate = (self.core_clock / u64::from(divisor + 1)).max(1);
+                self.link.set_rate(self.core_clock, rate);
+            }
+            0xe004_00f0 => self.port[0] = value & 0b11,
+            0xe004_0304 => {
+                self.port[1] = value;
+                self.link.set_formatter(value & FRAMES_ON != 0);
+            }
             0xe000_0000..=0xe000_0fff | 0xe004_0000..=0xe004_0fff => {}
+            0xe000_1020..=0xe000_105c => {
+                let comparator = &mut self.comparators[(address - 0xe000_1020) as usize / 16];
+                match address & 0xc {
+                    0x0 => comparator.compare = value,
+                    0x4 => comparator.mask = value,
+                    0x8 => comparator.function = value,
+                    _ => {}
+                }
+            }
             0xe000_1000 => {
                 self.counter_base = (cycle, self.counter(cycle));
-                self.dwt_ctrl = value;
+                self.dwt_ctrl = value & 0x007f_ffff;
             }
             0xe000_1004 => self.counter_base = (cycle, value),
             0xe000_1000..=0xe000_1fff => {}

@@ -19,7 +19,6 @@ const CLOCK_TOLERANCE: f64 = 0.01;
 const FEWEST_SAMPLES: u64 = 200;
 /// More than this part asleep is everything.
 const ALL_ASLEEP: f64 = 0.999;
-/// Planned use of a link's peak rate.
 
 /// How grave a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
