@@ -145,6 +145,7 @@ mod verdicts {
                 cadences: &counted.2,
                 cut: 0,
                 confidence: 0.95,
+                basis: crate::measure::profile::Basis::Sampler,
             };
             let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
             judge(&file, &counted.0, &context).unwrap().budgets
@@ -261,6 +262,7 @@ mod verdicts {
             cadences: &counted.2,
             cut: 0,
             confidence: 0.95,
+            basis: crate::measure::profile::Basis::Sampler,
         };
         let file = BudgetFile::parse("b", "[function.main]\nself_share = '<= 1 %'").unwrap();
         let report = judge(&file, &counted.0, &context).unwrap();

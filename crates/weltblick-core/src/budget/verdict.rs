@@ -9,7 +9,7 @@ use super::file::{Budget, BudgetFile, Figure};
 use super::limit::{Comparison, Limit};
 use crate::document::Fault;
 use crate::image::FunctionId;
-use crate::measure::profile::{Context, Head, SampleCounts, head};
+use crate::measure::profile::{Basis, Context, Head, SampleCounts, head};
 use crate::stats::{ShareEstimate, estimate_share};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -344,6 +344,14 @@ fn objection(
             why: format!("{outside} samples lie outside the image"),
             advice: "use the image that was on the target".into(),
             against_met_only: false,
+        });
+    }
+    if context.basis == Basis::Stopped {
+        return Some(Objection {
+            why: "the core was stopped for every sample: an intrusive measurement meets no budget"
+                .into(),
+            advice: "measure with the target's own trace".into(),
+            against_met_only: true,
         });
     }
     if missing.is_none() {

@@ -1,8 +1,8 @@
 //! The line from one stream's bytes to events: framing, packets, events.
 
 use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
-use crate::event::{self, ItmReader, Origin};
-use crate::wire::{itm, tpiu};
+use crate::event::{self, ItmReader, LossReason, Origin, PollReader};
+use crate::wire::{itm, poll, tpiu};
 use std::ops::Range;
 
 /// Sees packets and frames on their way; every method does nothing unless overridden.
@@ -40,8 +40,16 @@ pub struct Line {
 struct Source {
     trace_id: Option<tpiu::TraceId>,
     origin: Origin,
-    decoder: itm::Decoder,
-    reader: ItmReader,
+    /// Bytes that were pushed.
+    pushed: u64,
+    reading: Reading,
+}
+
+/// A protocol's decoder and what makes events of its packets.
+#[derive(Debug)]
+enum Reading {
+    Itm(itm::Decoder, ItmReader),
+    Poll(poll::Decoder, PollReader),
 }
 
 impl Line {
@@ -54,13 +62,13 @@ impl Line {
         };
         let source = |(number, source): (u16, &SourceSpec)| {
             let origin = Origin(first.0 + number);
-            let Protocol::Itm(settings) = &source.protocol;
-            Source {
-                trace_id: source.trace_id,
-                origin,
-                decoder: itm::Decoder::new(),
-                reader: ItmReader::new(origin, settings.clock()),
-            }
+            let reading = match &source.protocol {
+                Protocol::Itm(settings) => {
+                    Reading::Itm(itm::Decoder::new(), ItmReader::new(origin, settings.clock()))
+                }
+                Protocol::Poll(_) => Reading::Poll(poll::Decoder::new(), PollReader::new(origin)),
+            };
+            Source { trace_id: source.trace_id, origin, pushed: 0, reading }
         };
         Self { framing, sources: (0..).zip(&spec.sources).map(source).collect() }
     }
@@ -76,15 +84,27 @@ impl Line {
         }
     }
 
+    /// Bytes are missing here, or were not recorded by choice (`None`).
+    pub fn gap(&mut self, why: Option<LossReason>, sink: &mut impl event::Sink) {
+        if let Some(deframer) = &mut self.framing {
+            deframer.interrupt();
+        }
+        for source in &mut self.sources {
+            source.interrupt(sink);
+        }
+        // One gap, one event: it stands for all sources.
+        if let Some(first) = self.sources.first_mut() {
+            first.gap(why, sink);
+        }
+    }
+
     /// Ends the stream.
     pub fn finish(mut self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
         if let Some(deframer) = self.framing {
             deframer.finish(&mut Unframe { sources: &mut self.sources, tap, sink });
         }
-        for mut source in self.sources {
-            let origin = source.origin;
-            source.decoder.finish(&mut Tapped { origin, tap, events: source.reader.feeding(sink) });
-            source.reader.finish(sink);
+        for source in self.sources {
+            source.finish(tap, sink);
         }
     }
 }
@@ -92,7 +112,55 @@ impl Line {
 impl Source {
     fn push(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
         let origin = self.origin;
-        self.decoder.push(bytes, &mut Tapped { origin, tap, events: self.reader.feeding(sink) });
+        self.pushed += bytes.len() as u64;
+        match &mut self.reading {
+            Reading::Itm(decoder, reader) => {
+                decoder.push(bytes, &mut Tapped { origin, tap, events: reader.feeding(sink) });
+            }
+            Reading::Poll(decoder, reader) => decoder.push(bytes, &mut reader.feeding(sink)),
+        }
+    }
+
+    /// Half a packet is lost, and times slip.
+    fn interrupt(&mut self, sink: &mut impl event::Sink) {
+        match &mut self.reading {
+            Reading::Itm(decoder, reader) => {
+                decoder.interrupt();
+                reader.slip(sink);
+            }
+            Reading::Poll(decoder, reader) => decoder.interrupt(&mut reader.feeding(sink)),
+        }
+    }
+
+    fn gap(&mut self, why: Option<LossReason>, sink: &mut impl event::Sink) {
+        let offset = self.pushed;
+        match &mut self.reading {
+            Reading::Itm(_, reader) => reader.gap(offset, why, sink),
+            Reading::Poll(_, reader) => {
+                let event = match why {
+                    Some(why) => event::Event::Lost { bytes: offset..offset, why },
+                    None => event::Event::Unwatched,
+                };
+                sink.event(reader.position(offset), &event);
+            }
+        }
+    }
+
+    fn framing_loss(&mut self, at: Range<u64>, why: tpiu::Damage, sink: &mut impl event::Sink) {
+        if let Reading::Itm(_, reader) = &mut self.reading {
+            reader.framing_loss(at, why, sink);
+        }
+    }
+
+    fn finish(self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        let origin = self.origin;
+        match self.reading {
+            Reading::Itm(decoder, mut reader) => {
+                decoder.finish(&mut Tapped { origin, tap, events: reader.feeding(sink) });
+                reader.finish(sink);
+            }
+            Reading::Poll(decoder, mut reader) => decoder.finish(&mut reader.feeding(sink)),
+        }
     }
 }
 
@@ -136,7 +204,7 @@ impl<T: Tap, S: event::Sink> tpiu::Sink for Unframe<'_, T, S> {
         self.interrupt();
         // One loss, one event: it stands for all sources.
         if let Some(first) = self.sources.first_mut() {
-            first.reader.framing_loss(at, why, self.sink);
+            first.framing_loss(at, why, self.sink);
         }
     }
 
@@ -155,12 +223,11 @@ impl<T: Tap, S: event::Sink> tpiu::Sink for Unframe<'_, T, S> {
     }
 }
 
-impl<T, S: event::Sink> Unframe<'_, T, S> {
+impl<T: Tap, S: event::Sink> Unframe<'_, T, S> {
     /// Every source may lack bytes here.
     fn interrupt(&mut self) {
         for source in &mut *self.sources {
-            source.decoder.interrupt();
-            source.reader.slip(self.sink);
+            source.interrupt(self.sink);
         }
     }
 }

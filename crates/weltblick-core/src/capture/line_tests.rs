@@ -28,6 +28,7 @@ fn framed(start: Start, ids: &[TraceId]) -> StreamSpec {
     let source =
         |&id| SourceSpec { trace_id: Some(id), protocol: Protocol::Itm(ItmSettings::default()) };
     StreamSpec {
+        segments: None,
         files: vec![At { value: "port.bin".into(), span: 0..0 }],
         framing: Framing::Tpiu(start),
         sources: ids.iter().map(source).collect(),

@@ -42,6 +42,8 @@ pub struct Target {
 pub struct StreamSpec {
     /// Files relative to the folder, in order, and where the manifest names them.
     pub files: Vec<At<String>>,
+    /// Instead of files: the name of numbered segments (`swo` for `swo.000000.bin` and so on).
+    pub segments: Option<String>,
     /// What lies between the bytes and the protocol.
     pub framing: Framing,
     /// The sources in the stream: exactly one without framing.
@@ -71,6 +73,26 @@ pub struct SourceSpec {
 pub enum Protocol {
     /// ITM and DWT packets.
     Itm(ItmSettings),
+    /// What a debug stub was asked.
+    Poll(PollSettings),
+}
+
+/// How a target was polled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct PollSettings {
+    /// The core was stopped for every answer: its timing is not its own.
+    pub intrusive: bool,
+}
+
+impl Protocol {
+    /// The settings of an ITM.
+    #[must_use]
+    pub const fn itm(&self) -> Option<&ItmSettings> {
+        match self {
+            Self::Itm(settings) => Some(settings),
+            Self::Poll(_) => None,
+        }
+    }
 }
 
 /// How an ITM was set up.
@@ -103,7 +125,7 @@ impl StreamSpec {
     #[must_use]
     pub fn itm(files: Vec<At<String>>, settings: ItmSettings) -> Self {
         let source = SourceSpec { trace_id: None, protocol: Protocol::Itm(settings) };
-        Self { files, framing: Framing::None, sources: vec![source] }
+        Self { files, segments: None, framing: Framing::None, sources: vec![source] }
     }
 }
 
@@ -148,23 +170,17 @@ impl Manifest {
         self.streams
             .iter()
             .flat_map(|stream| &stream.sources)
-            .map(|source| {
-                let Protocol::Itm(settings) = &source.protocol;
-                settings
-            })
-            .next()
+            .find_map(|source| source.protocol.itm())
     }
 
     /// The settings of the first ITM source, to be corrected.
     pub fn itm_mut(&mut self) -> Option<&mut ItmSettings> {
-        self.streams
-            .iter_mut()
-            .flat_map(|stream| &mut stream.sources)
-            .map(|source| {
-                let Protocol::Itm(settings) = &mut source.protocol;
-                settings
-            })
-            .next()
+        self.streams.iter_mut().flat_map(|stream| &mut stream.sources).find_map(|source| {
+            match &mut source.protocol {
+                Protocol::Itm(settings) => Some(settings),
+                Protocol::Poll(_) => None,
+            }
+        })
     }
 
     /// Writes the manifest. Reading it again gives the same.
@@ -218,9 +234,20 @@ fn read_frequency(table: &Table<'_>, key: &'static str) -> Result<Option<Frequen
 
 fn read_stream(table: Table<'_>) -> Result<StreamSpec, Fault> {
     let files: Vec<_> = table.texts("file")?.into_iter().map(owned).collect();
-    if files.is_empty() {
-        return Err(table.missing("file"));
+    let segments = table.text("segments")?;
+    match (&segments, files.is_empty()) {
+        (None, true) => return Err(table.missing("file")),
+        (Some(name), false) => {
+            let message = "`file` and `segments` exclude each other";
+            return Err(table.fault(name.span.clone(), message));
+        }
+        (Some(name), true) if name.value.is_empty() || name.value.contains(['/', '\\', '\0']) => {
+            let message = "`segments` is a name inside the folder, without slashes";
+            return Err(table.fault(name.span.clone(), message));
+        }
+        _ => {}
     }
+    let segments = segments.map(|name| name.value.to_owned());
     let framing = table.text("framing")?;
     let at_frame = table.boolean("starts_at_frame")?.unwrap_or(false);
     let framing = match framing {
@@ -239,7 +266,7 @@ fn read_stream(table: Table<'_>) -> Result<StreamSpec, Fault> {
         Framing::Tpiu(_) => read_framed_sources(&table)?,
     };
     table.finish()?;
-    Ok(StreamSpec { files, framing, sources })
+    Ok(StreamSpec { files, segments, framing, sources })
 }
 
 fn read_framed_sources(table: &Table<'_>) -> Result<Vec<SourceSpec>, Fault> {
@@ -268,12 +295,23 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
     let settings = table.table("settings")?;
     let protocol = match protocol.value {
         "itm" => Protocol::Itm(settings.map(read_itm).transpose()?.unwrap_or_default()),
+        "poll" if trace_id.is_none() => {
+            Protocol::Poll(settings.map(read_poll).transpose()?.unwrap_or_default())
+        }
         other => {
-            let message = format!("`{other}` is no protocol that this version reads; write `itm`");
+            let message = format!(
+                "`{other}` is no protocol that this version reads here; write `itm` or `poll`"
+            );
             return Err(table.fault(protocol.span, message));
         }
     };
     Ok(SourceSpec { trace_id, protocol })
+}
+
+fn read_poll(table: Table<'_>) -> Result<PollSettings, Fault> {
+    let intrusive = table.boolean("intrusive")?.unwrap_or(false);
+    table.finish()?;
+    Ok(PollSettings { intrusive })
 }
 
 fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
@@ -329,6 +367,9 @@ fn write_stream(text: &mut String, stream: &StreamSpec) {
     let _ = writeln!(text, "\n[[stream]]");
     let files: Vec<String> = stream.files.iter().map(|file| quoted(&file.value)).collect();
     let _ = match files.as_slice() {
+        [] => {
+            writeln!(text, "segments = {}", quoted(stream.segments.as_deref().unwrap_or("trace")))
+        }
         [only] => writeln!(text, "file = {only}"),
         several => writeln!(text, "file = [{}]", several.join(", ")),
     };
@@ -342,7 +383,14 @@ fn write_stream(text: &mut String, stream: &StreamSpec) {
         }
     }
     for source in &stream.sources {
-        let Protocol::Itm(settings) = &source.protocol;
+        let settings = match &source.protocol {
+            Protocol::Itm(settings) => settings,
+            Protocol::Poll(settings) => {
+                let _ = writeln!(text, "protocol = \"poll\"\n\n[stream.settings]");
+                let _ = writeln!(text, "intrusive = {}", settings.intrusive);
+                continue;
+            }
+        };
         let table = match source.trace_id {
             Some(id) => {
                 let _ = writeln!(text, "\n[[stream.source]]\ntrace_id = {id}");

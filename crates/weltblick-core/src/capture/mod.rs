@@ -2,14 +2,19 @@
 //!
 //! The core reads no files: a manifest comes as text, streams come as byte slices.
 
+mod journal;
 mod line;
 #[cfg(test)]
 mod line_tests;
 mod manifest;
+mod segments;
 #[cfg(test)]
 mod tests;
 
+pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Line, Tap};
 pub use manifest::{
-    Framing, ItmSettings, MANIFEST, Manifest, Protocol, SourceSpec, StreamSpec, Target,
+    Framing, ItmSettings, MANIFEST, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
+    Target,
 };
+pub use segments::{segment_file, segment_number};

@@ -47,7 +47,7 @@ fn reads_everything() {
     let [plain, framed] = &manifest.streams[..] else { panic!("two streams") };
     let files: Vec<&str> = plain.files.iter().map(|file| file.value.as_str()).collect();
     assert_eq!(files, ["swo.0", "swo.1"]);
-    let Protocol::Itm(settings) = &plain.sources[0].protocol;
+    let settings = plain.sources[0].protocol.itm().unwrap();
     assert_eq!(settings.pc_sample_period, Some(1024));
     assert_eq!(settings.timestamp_prescaler, 4);
     assert_eq!(settings.timestamp_clock, Frequency::from_hertz(2e6));

@@ -142,6 +142,16 @@ impl ItmReader {
         self.lost(bytes.start, bytes, LossReason::Framing(why), sink);
     }
 
+    /// Bytes of this origin are missing here, or were not recorded by choice (`None`).
+    pub fn gap(&mut self, offset: u64, why: Option<LossReason>, sink: &mut impl Sink) {
+        self.slip(sink);
+        let event = match why {
+            Some(why) => Event::Lost { bytes: offset..offset, why },
+            None => Event::Unwatched,
+        };
+        sink.event(self.position(offset), &event);
+    }
+
     /// Bytes of this origin may be missing here: what waits stays undated, and times slip.
     pub fn slip(&mut self, sink: &mut impl Sink) {
         self.release_undated(sink);

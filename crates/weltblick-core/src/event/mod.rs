@@ -4,9 +4,11 @@
 //! analysis, and the reverse.
 
 mod from_itm;
+mod from_poll;
 #[cfg(test)]
 mod tests;
 mod vocabulary;
 
 pub use from_itm::{ItmClock, ItmEvents, ItmReader};
+pub use from_poll::{PollEvents, PollReader};
 pub use vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};

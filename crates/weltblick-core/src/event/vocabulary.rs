@@ -72,6 +72,15 @@ pub enum Event {
     Counted(Counters),
     /// Performance counters overflowed, one bit each.
     CountedPmu(u8),
+    /// A lap point was reached: the core was stopped there, and its cycle counter read.
+    Lap {
+        /// Which point.
+        lap: u8,
+        /// The cycle counter, which wraps.
+        cycles: u32,
+    },
+    /// From here on nothing is recorded, by choice; the next event comes after that.
+    Unwatched,
     /// Something is missing between the event before this one and the one after it.
     Lost {
         /// The bytes that could not be read; empty where the target itself dropped packets.
@@ -98,6 +107,12 @@ pub enum LossReason {
     Malformed(Malformed),
     /// Bytes that are no frame.
     Framing(Damage),
+    /// The connection broke; what was sent until it stood again is lost.
+    Disconnected,
+    /// A buffer wrapped before it was read out.
+    Overwritten,
+    /// A line of a poll stream that says nothing.
+    NoRecord,
 }
 
 impl LossReason {
@@ -108,7 +123,22 @@ impl LossReason {
             Self::Overflow => "overflow: the target dropped packets",
             Self::Malformed(why) => why.describe(),
             Self::Framing(why) => why.describe(),
+            Self::Disconnected => "the connection broke: what was sent meanwhile is lost",
+            Self::Overwritten => "a buffer was overwritten before it was read out",
+            Self::NoRecord => "a line that is no record",
         }
+    }
+
+    /// Whether bytes are missing, and with them an unknown time.
+    #[must_use]
+    pub const fn loses_bytes(self) -> bool {
+        !matches!(self, Self::Overflow)
+    }
+
+    /// Whether an unknown number of bytes never arrived.
+    #[must_use]
+    pub const fn is_unbounded(self) -> bool {
+        matches!(self, Self::Disconnected | Self::Overwritten)
     }
 }
 

@@ -71,6 +71,12 @@ impl Losses {
         self.by_reason.get(&LossReason::Overflow).map_or(0, |tally| tally.count)
     }
 
+    /// Whether an unknown number of bytes never arrived.
+    #[must_use]
+    pub fn is_unbounded(&self) -> bool {
+        self.by_reason.keys().any(|why| why.is_unbounded())
+    }
+
     /// Whether nothing is known to be missing.
     #[must_use]
     pub fn is_empty(&self) -> bool {

@@ -52,8 +52,9 @@ impl Sink for Recording {
             Event::Unobservable => self.unobservable += 1,
             Event::Lost { ref bytes, why } => {
                 self.losses.add(bytes, why);
-                self.time_slipped |= !bytes.is_empty();
+                self.time_slipped |= why.loses_bytes();
             }
+            Event::Unwatched => self.time_slipped = true,
             _ => {}
         }
         if let Some(window) = position.time {
@@ -89,6 +90,9 @@ impl Recording {
     /// sample takes at least two; this trusts that the bytes that arrived are those that were sent.
     #[must_use]
     pub fn missing_samples(&self, period: Option<f64>) -> Option<u64> {
+        if self.losses.is_unbounded() {
+            return None;
+        }
         let unread = self.losses.bytes() / SHORTEST_SAMPLE;
         if self.losses.overflows() == 0 {
             return Some(unread);

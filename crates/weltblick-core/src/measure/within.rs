@@ -36,8 +36,8 @@ impl<S: Sink> Within<S> {
 impl<S: Sink> Sink for Within<S> {
     #[inline]
     fn event(&mut self, position: Position, event: &Event) {
-        if let Event::Lost { bytes, .. } = event {
-            return self.lost(position, event, !bytes.is_empty());
+        if let Event::Lost { why, .. } = event {
+            return self.lost(position, event, why.loses_bytes());
         }
         match position.time {
             Some(window) if window.is_inside(self.start, self.end) => {

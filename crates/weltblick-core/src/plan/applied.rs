@@ -157,11 +157,16 @@ impl Applied {
 
     /// The stream that such a set-up sends, kept in segments that are called `name`.
     #[must_use]
-    pub fn stream(&self) -> StreamSpec {
+    pub fn stream(&self, name: &str) -> StreamSpec {
         let framing = if self.framed { Framing::Tpiu(Start::Anywhere) } else { Framing::None };
         let trace_id = self.framed.then_some(ITM_TRACE_ID);
         let source = SourceSpec { trace_id, protocol: Protocol::Itm(self.itm) };
-        StreamSpec { framing, sources: vec![source], ..StreamSpec::itm(Vec::new(), self.itm) }
+        StreamSpec {
+            files: Vec::new(),
+            segments: Some(name.to_owned()),
+            framing,
+            sources: vec![source],
+        }
     }
 }
 

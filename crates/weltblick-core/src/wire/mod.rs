@@ -5,4 +5,5 @@
 //! of a slice. Packets and losses together tile the stream: no byte is unaccounted for.
 
 pub mod itm;
+pub mod poll;
 pub mod tpiu;

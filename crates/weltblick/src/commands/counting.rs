@@ -37,5 +37,6 @@ pub(crate) fn context<'a>(
         cadences,
         cut,
         confidence: CONFIDENCE,
+        basis: capture.basis(),
     })
 }

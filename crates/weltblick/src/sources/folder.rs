@@ -7,11 +7,13 @@ use std::fs;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
-    Framing, ItmSettings, Line, MANIFEST, Manifest, Protocol, SourceSpec, StreamSpec, Tap,
+    Entry, Framing, ItmSettings, JOURNAL, Line, MANIFEST, Manifest, PollSettings, Protocol,
+    SourceSpec, StreamSpec, Tap, What, parse_journal, segment_file, segment_number,
 };
 use weltblick_core::document::{At, Source};
-use weltblick_core::event::{Origin, Sink};
+use weltblick_core::event::{LossReason, Origin, Sink};
 use weltblick_core::image::Image;
+use weltblick_core::measure::profile::Basis;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
@@ -34,6 +36,17 @@ pub(crate) struct Capture {
     pub(crate) image: Option<OpenImage>,
     /// The files of each stream of the manifest.
     inputs: Vec<Vec<Input>>,
+    /// Where bytes are missing, by stream: what the journal says.
+    gaps: Vec<Vec<Gap>>,
+}
+
+/// Bytes that are missing between two bytes of a stream.
+#[derive(Debug, Clone, Copy)]
+struct Gap {
+    /// The first byte after it, in the files that are there.
+    offset: u64,
+    /// Why; `None` if nobody wanted them.
+    why: Option<LossReason>,
 }
 
 /// Opens what the user named, and applies corrections.
@@ -58,7 +71,8 @@ pub(crate) fn open(args: &CaptureArgs) -> Result<Capture> {
             isa.name()
         );
     }
-    Ok(Capture { name: name.to_owned(), manifest, image, inputs })
+    let gaps = if name.is_dir() { gaps(name, &manifest)? } else { Vec::new() };
+    Ok(Capture { name: name.to_owned(), manifest, image, inputs, gaps })
 }
 
 /// Reads and parses an ELF file.
@@ -144,7 +158,10 @@ fn folder(path: &Path) -> Result<Opened> {
     let mut inputs = Vec::new();
     for stream in &manifest.streams {
         let files = stream.files.iter().map(|file| inside(file).map(Input::File));
-        inputs.push(files.collect::<Result<_, _>>()?);
+        inputs.push(match &stream.segments {
+            None => files.collect::<Result<_, _>>()?,
+            Some(name) => segments(path, name)?,
+        });
     }
     let image = manifest.image.as_ref().map(inside).transpose()?;
     Ok((manifest, inputs, image))
@@ -165,6 +182,84 @@ fn resolve(folder: &Path, file: &str) -> Result<PathBuf, String> {
     Ok(joined)
 }
 
+/// A stream's numbered segments, in order. The first ones may have been let go.
+fn segments(folder: &Path, name: &str) -> Result<Vec<Input>> {
+    let shown = || folder.display().to_string();
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder).with_context(shown)? {
+        let entry = entry.with_context(shown)?;
+        let file = entry.file_name();
+        if let Some(number) = file.to_str().and_then(|file| segment_number(name, file)) {
+            // A link might lead anywhere.
+            if entry.file_type().with_context(shown)?.is_file() {
+                found.push((number, entry.path()));
+            }
+        }
+    }
+    found.sort();
+    if let Some(pair) = found.windows(2).find(|pair| pair[0].0 + 1 != pair[1].0) {
+        bail!(
+            "{}: the segment after {} is missing; bring it back, or name the files that are there with `file`",
+            folder.display(),
+            segment_file(name, pair[0].0)
+        );
+    }
+    Ok(found.into_iter().map(|(_, path)| Input::File(path)).collect())
+}
+
+/// Where the journal says that bytes are missing.
+fn gaps(folder: &Path, manifest: &Manifest) -> Result<Vec<Vec<Gap>>> {
+    let path = folder.join(JOURNAL);
+    let text = match fs::read_to_string(&path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(error).with_context(|| path.display().to_string()),
+    };
+    let entries = parse_journal(&text).with_context(|| path.display().to_string())?;
+    let of = |name: &str| {
+        // Offsets count from the stream's start, also where that was let go.
+        let mine = || entries.iter().filter(|entry| entry.stream.as_deref() == Some(name));
+        let gone = mine().filter(|entry| entry.what == What::LetGo).filter_map(|e| e.offset).max();
+        let gap = |entry: &Entry| {
+            let why = match entry.what {
+                What::Reconnected => Some(LossReason::Disconnected),
+                What::Overwritten => Some(LossReason::Overwritten),
+                What::Watched => None,
+                _ => return None,
+            };
+            let offset = entry.offset?.checked_sub(gone.unwrap_or(0))?;
+            (offset > 0).then_some(Gap { offset, why })
+        };
+        mine().filter_map(gap).collect()
+    };
+    Ok(manifest.streams.iter().map(|s| s.segments.as_deref().map_or_else(Vec::new, of)).collect())
+}
+
+/// Pushes bytes that start at byte `at` of the stream, and the gaps between them.
+fn push_between(
+    line: &mut Line,
+    mut bytes: &[u8],
+    at: &mut u64,
+    gaps: &mut &[Gap],
+    tap: &mut impl Tap,
+    sink: &mut impl Sink,
+) {
+    while let Some((gap, rest)) = gaps.split_first() {
+        let before = gap.offset.saturating_sub(*at);
+        if before > bytes.len() as u64 {
+            break;
+        }
+        let (now, later) = bytes.split_at(before as usize);
+        line.push(now, tap, sink);
+        line.gap(gap.why, sink);
+        *at += before;
+        bytes = later;
+        *gaps = rest;
+    }
+    line.push(bytes, tap, sink);
+    *at += bytes.len() as u64;
+}
+
 fn escapes(path: &Path) -> bool {
     path.components().any(|part| matches!(part, std::path::Component::ParentDir))
 }
@@ -180,8 +275,38 @@ impl Capture {
         })
     }
 
-    /// The clock of the ITM's timestamps.
+    /// The settings of the first poll stream, where there is no other source of samples.
+    fn polled(&self) -> Option<PollSettings> {
+        let mut sources = self.manifest.streams.iter().flat_map(|stream| &stream.sources);
+        if self.manifest.itm().is_some() {
+            return None;
+        }
+        sources.find_map(|source| match source.protocol {
+            Protocol::Poll(settings) => Some(settings),
+            Protocol::Itm(_) => None,
+        })
+    }
+
+    /// How samples came about.
+    pub(crate) fn basis(&self) -> Basis {
+        match self.polled() {
+            None => Basis::Sampler,
+            Some(PollSettings { intrusive: false }) => Basis::Polled,
+            Some(PollSettings { intrusive: true }) => Basis::Stopped,
+        }
+    }
+
+    /// Whether a stream's samples count: where a target sends its own, polled ones stand back.
+    fn leads(&self, stream: &StreamSpec) -> bool {
+        self.polled().is_some()
+            || stream.sources.iter().any(|source| source.protocol.itm().is_some())
+    }
+
+    /// The clock of the timestamps: of the ITM's, or of the host that polled.
     pub(crate) fn timestamp_clock(&self) -> Option<Frequency> {
+        if self.polled().is_some() {
+            return Frequency::from_hertz(1e9);
+        }
         let own = self.manifest.itm().and_then(|itm| itm.timestamp_clock);
         own.or(self.manifest.target.core_clock)
     }
@@ -197,11 +322,15 @@ impl Capture {
 
     /// How many sources the manifest names.
     pub(crate) fn sources(&self) -> usize {
-        self.manifest.streams.iter().map(|stream| stream.sources.len()).sum()
+        let leading = self.manifest.streams.iter().filter(|stream| self.leads(stream));
+        leading.map(|stream| stream.sources.len()).sum()
     }
 
     /// The name of a stream in points: its first file without folder and extension.
     pub(crate) fn stream_name(&self, stream: usize) -> String {
+        if let Some(name) = self.manifest.streams.get(stream).and_then(|s| s.segments.as_ref()) {
+            return name.clone();
+        }
         match self.inputs.get(stream).and_then(|inputs| inputs.first()) {
             Some(Input::File(path)) => path
                 .file_stem()
@@ -225,12 +354,17 @@ impl Capture {
     /// Reads all streams, one after the other, into events, until the tap has enough.
     pub(crate) fn replay(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
         let mut first = 0;
-        for (spec, inputs) in self.manifest.streams.iter().zip(&self.inputs) {
+        for (number, (spec, inputs)) in self.manifest.streams.iter().zip(&self.inputs).enumerate() {
             let mut line = Line::new(spec, Origin(first));
             first += spec.sources.len() as u16;
+            if !self.leads(spec) {
+                continue;
+            }
+            let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);
+            let mut at = 0;
             for input in inputs {
                 input.read(|bytes| {
-                    line.push(bytes, tap, sink);
+                    push_between(&mut line, bytes, &mut at, &mut gaps, tap, sink);
                     if tap.has_enough() {
                         ControlFlow::Break(())
                     } else {
@@ -248,7 +382,15 @@ impl Capture {
         let line = |(number, stream): (usize, &StreamSpec)| {
             let name = self.stream_name(number);
             let settings = |source: &SourceSpec| {
-                let Protocol::Itm(settings) = &source.protocol;
+                let settings = match &source.protocol {
+                    Protocol::Itm(settings) => settings,
+                    Protocol::Poll(PollSettings { intrusive: false }) => {
+                        return "polled while the core ran, times from the host".to_owned();
+                    }
+                    Protocol::Poll(PollSettings { intrusive: true }) => {
+                        return "polled by stopping the core, times from the host".to_owned();
+                    }
+                };
                 let id = source.trace_id.map_or_else(String::new, |id| format!("source {id}: "));
                 let clock = match settings.timestamp_clock {
                     Some(clock) => format!("{clock}"),

@@ -4,7 +4,7 @@ use super::kinds::Kind;
 use super::rate::Rate;
 use super::trial::KEPT;
 use crate::capture::{Framing, Tap};
-use crate::event::{Event, Origin, Position, Sink};
+use crate::event::{Event, LossReason, Origin, Position, Sink};
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
 use crate::measure::profile::SampleCounts;
@@ -94,7 +94,7 @@ impl Sink for Counted {
         if let Some(window) = position.time {
             // Bytes up to this event, which came at about its time.
             let bytes = position.offset.saturating_sub(self.last_offset);
-            let overflow = matches!(event, Event::Lost { bytes, .. } if bytes.is_empty());
+            let overflow = matches!(event, Event::Lost { why: LossReason::Overflow, .. });
             self.rate.add(window.latest, bytes, u64::from(overflow));
         }
         self.last_offset = position.offset;

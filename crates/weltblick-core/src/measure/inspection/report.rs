@@ -151,6 +151,7 @@ impl Inspection {
             cadences: &counted.cadences,
             cut: 0,
             confidence: 0.95,
+            basis: crate::measure::profile::Basis::Sampler,
         });
         let findings = diagnose(
             wire,

@@ -18,12 +18,47 @@ pub struct Context<'a> {
     pub cut: u64,
     /// The confidence of intervals.
     pub confidence: f64,
+    /// How the samples came about.
+    pub basis: Basis,
+}
+
+/// How samples came about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Basis {
+    /// The target's own sampler sent them.
+    #[default]
+    Sampler,
+    /// A debugger read the program counter of the running core.
+    Polled,
+    /// A debugger stopped the core for each: its timing is not its own.
+    Stopped,
+}
+
+impl Basis {
+    /// The name in JSON.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Sampler => "pc_samples",
+            Self::Polled => "polled_pc",
+            Self::Stopped => "stopped_core",
+        }
+    }
 }
 
 impl Context<'_> {
     pub(super) fn doubts(&self, rows: &[Row]) -> Vec<String> {
         let mut doubts = Vec::new();
         let total = self.timing.recording.samples();
+        match self.basis {
+            Basis::Sampler => {}
+            Basis::Polled => doubts.push(
+                "The program counter was polled through a debug stub: few samples, at times that the host chose.".into(),
+            ),
+            Basis::Stopped => doubts.push(
+                "Intrusive: the core was stopped at random times to read its program counter, so interrupts and timers ran otherwise than they would have; shares of computing are usable, times are not.".into(),
+            ),
+        }
         self.doubt_missing(&mut doubts);
         if self.timing.recording.time_slipped {
             doubts.push(

@@ -11,7 +11,7 @@ mod series;
 #[cfg(test)]
 mod tests;
 
-pub use context::{Beat, Context};
+pub use context::{Basis, Beat, Context};
 pub use counts::SampleCounts;
 pub use grouping::{By, Row, RowKind, rows};
 pub use report::{Evidence, Head, ProfileReport, ReportRow, SCHEMA, head, report};

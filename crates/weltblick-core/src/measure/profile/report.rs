@@ -33,7 +33,7 @@ pub struct Head {
 /// How far to believe it.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct Evidence {
-    /// What the figures rest on: `pc_samples`.
+    /// What the figures rest on: `pc_samples`, `polled_pc` or `stopped_core`.
     pub basis: String,
     /// The confidence of every interval.
     pub confidence: f64,
@@ -114,7 +114,7 @@ pub fn report(counts: &SampleCounts, by: By, context: &Context<'_>) -> ProfileRe
     };
     let rows = rows(counts, context.image, by, context.confidence);
     let evidence = Evidence {
-        basis: "pc_samples".into(),
+        basis: context.basis.name().into(),
         confidence: context.confidence,
         method: METHOD.into(),
         losses: context.timing.recording.losses.rows(),

@@ -144,6 +144,16 @@ impl Deframer {
         }
     }
 
+    /// Bytes are missing here: an open frame is lost, and so is everything up to the next full
+    /// synchronisation.
+    pub fn interrupt(&mut self) {
+        if self.lost.is_none() {
+            let held = self.len > 0 || self.sync_bytes > 0;
+            self.lose(if held { self.frame_start } else { self.offset }, Damage::Unsynchronised);
+        }
+        self.last = 0;
+    }
+
     fn lose(&mut self, start: u64, why: Damage) {
         self.lost = Some((start, why));
         self.len = 0;
