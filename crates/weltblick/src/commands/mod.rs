@@ -1,5 +1,6 @@
 //! One file per command: resolve the request, call the core, hand the result to `show`.
 
+mod capture;
 mod check;
 mod counting;
 mod demo;
@@ -8,6 +9,7 @@ mod inspect;
 mod packets;
 mod plan;
 mod profile;
+mod stand_in;
 
 use crate::outcome::Outcome;
 use anyhow::Result;
@@ -28,6 +30,8 @@ pub(crate) struct Cli {
 pub(crate) enum Command {
     /// Does it fit the link, what to write into which register, how long to measure
     Plan(plan::Args),
+    /// Bytes from a running target into a folder, with a live view
+    Capture(Box<capture::Args>),
     /// Make a capture folder from raw files, or amend one
     Import(import::Args),
     /// What is in a capture, and how far to believe it
@@ -38,14 +42,18 @@ pub(crate) enum Command {
     Check(check::Args),
     /// The whole path on a made-up capture, in a folder of its own
     Demo(demo::Args),
+    /// The stand-in microcontroller as a server, to try all of this on
+    StandIn(stand_in::Args),
 }
 
 /// Runs what the user asked for.
 pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
     match &cli.command {
+        Command::Capture(args) => capture::run(args, out),
         Command::Check(args) => check::run(args, out),
         Command::Inspect(args) => inspect::run(args, out),
         Command::Import(args) => import::run(args, out),
+        Command::StandIn(args) => stand_in::run(args, out),
         Command::Plan(args) => plan::run(args, out),
         Command::Demo(args) => demo::run(args, out),
         Command::Profile(args) => profile::run(args, out),

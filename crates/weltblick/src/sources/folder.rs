@@ -219,7 +219,11 @@ fn gaps(folder: &Path, manifest: &Manifest) -> Result<Vec<Vec<Gap>>> {
     let of = |name: &str| {
         // Offsets count from the stream's start, also where that was let go.
         let mine = || entries.iter().filter(|entry| entry.stream.as_deref() == Some(name));
-        let gone = mine().filter(|entry| entry.what == What::LetGo).filter_map(|e| e.offset).max();
+        // What stands in the oldest segment that is there: a killed capture may have noted more.
+        let oldest = first_segment(folder, name);
+        let gone = mine()
+            .filter(|entry| entry.what == What::LetGo && entry.detail == oldest)
+            .find_map(|entry| entry.offset);
         let gap = |entry: &Entry| {
             let why = match entry.what {
                 What::Reconnected => Some(LossReason::Disconnected),
@@ -233,6 +237,14 @@ fn gaps(folder: &Path, manifest: &Manifest) -> Result<Vec<Vec<Gap>>> {
         mine().filter_map(gap).collect()
     };
     Ok(manifest.streams.iter().map(|s| s.segments.as_deref().map_or_else(Vec::new, of)).collect())
+}
+
+/// The file of a stream's oldest segment.
+fn first_segment(folder: &Path, name: &str) -> Option<String> {
+    let entries =
+        fs::read_dir(folder).ok()?.filter_map(|entry| entry.ok()?.file_name().into_string().ok());
+    let number = entries.filter_map(|file| segment_number(name, &file)).min()?;
+    Some(segment_file(name, number))
 }
 
 /// Pushes bytes that start at byte `at` of the stream, and the gaps between them.

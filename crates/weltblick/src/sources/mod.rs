@@ -1,8 +1,10 @@
 //! Files, folders and standard input: all reading happens here.
 
 mod folder;
+pub(crate) mod live;
 mod make;
 mod read;
+pub(crate) mod stub;
 
 pub(crate) use folder::{Capture, OpenImage, correct, open, read_image, setup_of_raw};
 pub(crate) use make::{NewFolder, Place};

@@ -5,7 +5,7 @@ use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::trial::{as_framed, as_plain};
 use crate::capture::Framing;
-use crate::measure::profile::Context;
+use crate::measure::profile::{Basis, Context};
 use crate::measure::timing::Timing;
 use crate::plan::{LINK_USE, next_sampling_period};
 use schemars::JsonSchema;
@@ -67,12 +67,19 @@ pub(super) fn diagnose(
     if let Some(finding) = evidence.empty() {
         return vec![finding];
     }
+    if settings.basis != Basis::Sampler {
+        return [evidence.no_polls(), evidence.other_image(), evidence.no_image()]
+            .into_iter()
+            .flatten()
+            .collect();
+    }
     // If the bytes are not what they are taken for, nothing else can be said of them.
     if let Some(finding) = evidence.wrong_framing().or_else(|| evidence.not_this_protocol()) {
         return vec![finding];
     }
     let questions = [
         Evidence::overflow,
+        Evidence::late,
         Evidence::damage,
         Evidence::no_sync,
         Evidence::no_samples,
@@ -201,6 +208,35 @@ impl Evidence<'_> {
         })
     }
 
+    /// It does not start with a synchronisation, but synchronises later.
+    fn late(&self) -> Option<Finding> {
+        let first = self.wire.first_sync.filter(|&first| first > 0)?;
+        let lost = self.counted.recording.losses.places().first();
+        let unread = lost.filter(|place| place.bytes.start == 0).map_or(0, |p| p.bytes.end);
+        Some(doubt(
+            "late",
+            format!(
+                "The recording does not start with a synchronisation; the first one stands at byte {first}, and {unread} bytes before it could not be read: it was started when the trace was running already. What the target did before is not in it."
+            ),
+            "Start the capture first, then let the target run (`capture --reset` through a debug stub).",
+        ))
+    }
+
+    /// Polls that found nothing.
+    fn no_polls(&self) -> Option<Finding> {
+        let recording = &self.counted.recording;
+        (recording.running == 0).then(|| {
+            fault(
+                "no_samples",
+                format!(
+                    "The debug stub was asked {} times, and never told a program counter.",
+                    recording.samples()
+                ),
+                "Sample with `capture --sample`; if it was on, the target never ran: look into journal.jsonl.",
+            )
+        })
+    }
+
     fn no_samples(&self) -> Option<Finding> {
         let prohibited = self.wire.packets(Kind::Prohibited);
         if self.counted.recording.samples() == 0 {
@@ -319,7 +355,11 @@ impl Evidence<'_> {
     }
 
     fn damage(&self) -> Option<Finding> {
-        let lost = self.wire.lost + self.wire.frame_lost;
+        let late = self.late().is_some();
+        let before = self.counted.recording.losses.places().first();
+        let before = before.filter(|place| late && place.bytes.start == 0);
+        let before = before.map_or(0, |place| place.bytes.end);
+        let lost = (self.wire.lost + self.wire.frame_lost).saturating_sub(before);
         (lost > 0).then(|| {
             let places = self.counted.recording.losses.places();
             let first = places.iter().find(|place| !place.bytes.is_empty());

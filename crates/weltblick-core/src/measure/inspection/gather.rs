@@ -7,7 +7,7 @@ use crate::capture::{Framing, Tap};
 use crate::event::{Event, LossReason, Origin, Position, Sink};
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
-use crate::measure::profile::SampleCounts;
+use crate::measure::profile::{Basis, SampleCounts};
 use crate::measure::recording::Recording;
 use crate::measure::timing::Clocks;
 use crate::wire::itm::{Malformed, Packet};
@@ -112,6 +112,8 @@ pub struct Settings<'a> {
     pub sources: usize,
     /// The clocks of the first source.
     pub clocks: Clocks,
+    /// How samples came about.
+    pub basis: Basis,
     /// The known period of SysTick.
     pub tick_period: Option<std::time::Duration>,
 }

@@ -6,6 +6,7 @@ use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::rate::Rate;
 use crate::image::Image;
+use crate::measure::cadence::Cadences;
 use crate::measure::duration::Duration;
 use crate::measure::losses::LossRow;
 use crate::measure::profile::{Context, SampleCounts};
@@ -136,6 +137,30 @@ impl Inspection {
         (&mut self.wire, &mut self.counted)
     }
 
+    /// Samples so far, by address.
+    #[must_use]
+    pub const fn samples(&self) -> &SampleCounts {
+        &self.counted.samples
+    }
+
+    /// The facts of the recording so far.
+    #[must_use]
+    pub const fn recording(&self) -> &Recording {
+        &self.counted.recording
+    }
+
+    /// How regular exceptions are so far.
+    #[must_use]
+    pub const fn cadences(&self) -> &Cadences {
+        &self.counted.cadences
+    }
+
+    /// Bytes so far.
+    #[must_use]
+    pub const fn bytes(&self) -> u64 {
+        self.wire.raw_bytes
+    }
+
     /// Concludes.
     #[must_use]
     pub fn report(&self, settings: &Settings<'_>) -> InspectReport {
@@ -151,7 +176,7 @@ impl Inspection {
             cadences: &counted.cadences,
             cut: 0,
             confidence: 0.95,
-            basis: crate::measure::profile::Basis::Sampler,
+            basis: settings.basis,
         });
         let findings = diagnose(
             wire,

@@ -1,0 +1,300 @@
+//! The command line of `capture`, and what it means.
+
+use crate::cli::{SetupArgs, duration};
+use crate::sources::OpenImage;
+use crate::sources::live::{Address, Keep, Limits};
+use anyhow::{Context as _, Result, bail};
+use clap::ValueEnum;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use weltblick_core::budget::{End, Occurrence, Point, PointRange, Subject, Which};
+use weltblick_core::image::Image;
+use weltblick_core::time::{parse_bit_rate, parse_bytes};
+
+const WHEN: &str = "When and how much";
+const STUB: &str = "Through a debug stub (stub:HOST:PORT)";
+
+/// Bytes from a running target into a folder
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// Where the bytes come from: a file, a FIFO, `-`, tcp:HOST:PORT, serial:PATH, stand-in:ELF;
+    /// and stub:HOST:PORT, the debug stub that sets the target up or is asked
+    #[arg(value_name = "SOURCE", required = true)]
+    sources: Vec<Address>,
+    /// The capture folder to make
+    #[arg(long, value_name = "FOLDER")]
+    pub(super) out: PathBuf,
+    /// Put the new folder in the place of an existing capture
+    #[arg(long, conflicts_with = "series")]
+    pub(super) replace: bool,
+    /// Number the folders: FOLDER-001, FOLDER-002, and so on
+    #[arg(long)]
+    pub(super) series: bool,
+    /// What `plan --out` wrote: registers to write, and how the stream is set up
+    #[arg(long, value_name = "FILE")]
+    pub(super) plan: Option<PathBuf>,
+    /// What to call the target
+    #[arg(long, value_name = "NAME")]
+    pub(super) name: Option<String>,
+    /// Budgets: say when there is enough to decide them
+    #[arg(long, value_name = "FILE")]
+    pub(super) budgets: Option<PathBuf>,
+    /// Print nothing but faults and the result
+    #[arg(long)]
+    pub(super) quiet: bool,
+    /// Lines of progress instead of the live view
+    #[arg(long)]
+    pub(super) no_view: bool,
+    /// Bits per second of a serial port [default: the plan's, else 2 Mbit/s]
+    #[arg(long, value_name = "RATE", value_parser = parse_bit_rate)]
+    pub(super) bit_rate: Option<f64>,
+    /// How long a broken connection is tried again
+    #[arg(long, value_name = "TIME", value_parser = duration, default_value = "2s")]
+    pub(super) reconnect: Duration,
+    /// Stop after so long
+    #[arg(long = "for", value_name = "TIME", value_parser = duration, help_heading = WHEN)]
+    time: Option<Duration>,
+    /// Stop after so many bytes, for example `10MB`
+    #[arg(long, value_name = "SIZE", value_parser = parse_bytes, help_heading = WHEN)]
+    bytes: Option<u64>,
+    /// Which bytes to keep if there are more than --size
+    #[arg(long, value_name = "WHICH", requires = "size", help_heading = WHEN)]
+    keep: Option<KeepArg>,
+    /// How many bytes to keep of each stream, for example `100MB`
+    #[arg(long, value_name = "SIZE", value_parser = parse_bytes, requires = "keep", help_heading = WHEN)]
+    size: Option<u64>,
+    /// Keep only what comes between these times after the start, for example `1s..1.5s`; several
+    /// may be given
+    #[arg(long, value_name = "A..B", help_heading = WHEN)]
+    window: Vec<PointRange>,
+    /// Stop at `halt`, at `enough` (budgets are decided), at an event (`#1000`,
+    /// `irq:adc_ready[3]`), or at a point in the code through a debug stub
+    #[arg(long, value_name = "WHAT", help_heading = WHEN)]
+    until: Option<String>,
+    /// Reset the target, and let it run only when everything listens
+    #[arg(long, help_heading = STUB)]
+    pub(super) reset: bool,
+    /// Reset it by a command of the stub's own
+    #[arg(long, value_name = "COMMAND", help_heading = STUB)]
+    pub(super) reset_command: Option<String>,
+    /// Do not compare the target's code with the image
+    #[arg(long, help_heading = STUB)]
+    pub(super) no_compare: bool,
+    /// Sample the program counter, on average this often
+    #[arg(long, value_name = "TIME", value_parser = duration, num_args = 0..=1,
+        default_missing_value = "2ms", require_equals = true, help_heading = STUB)]
+    sample: Option<Duration>,
+    /// Read a global variable or array again and again; several may be given
+    #[arg(long, value_name = "NAME", help_heading = STUB)]
+    pub(super) read: Vec<String>,
+    /// How often they are read
+    #[arg(long, value_name = "TIME", value_parser = duration, default_value = "100ms", help_heading = STUB)]
+    pub(super) read_every: Duration,
+    /// Time the way between points in the code by stopping at each: `A,B,C` (intrusive)
+    #[arg(long, value_name = "POINTS", value_delimiter = ',', help_heading = STUB)]
+    pub(super) laps: Vec<Point>,
+    #[command(flatten)]
+    pub(super) setup: SetupArgs,
+}
+
+/// `--keep`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum KeepArg {
+    /// The first ones; then the capture ends
+    First,
+    /// The last ones; the oldest are let go
+    Last,
+}
+
+/// An event at which a capture ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum LastEvent {
+    /// The event of this number.
+    Event(u64),
+    /// An exception's entry of this number.
+    Interrupt { exception: u16, count: u64 },
+}
+
+impl LastEvent {
+    /// Whether it is here.
+    pub(super) fn is_here(self, entered: &[u64], events: u64) -> bool {
+        match self {
+            Self::Event(number) => events > number,
+            Self::Interrupt { exception, count } => {
+                entered.get(usize::from(exception)).is_some_and(|&seen| seen > count)
+            }
+        }
+    }
+}
+
+impl Args {
+    /// The source of raw bytes; one at most.
+    pub(super) fn raw_source(&self) -> Result<Option<&Address>> {
+        let mut raw = self.sources.iter().filter(|source| !matches!(source, Address::Stub(_)));
+        let first = raw.next();
+        if raw.next().is_some() {
+            bail!("one source of trace and one debug stub can be recorded together, not several");
+        }
+        Ok(first)
+    }
+
+    /// The debug stub; one at most.
+    pub(super) fn stub_address(&self) -> Result<Option<&str>> {
+        let mut stubs = self.sources.iter().filter_map(|source| match source {
+            Address::Stub(address) => Some(address.as_str()),
+            _ => None,
+        });
+        let first = stubs.next();
+        if stubs.next().is_some() {
+            bail!("there may be one debug stub, not several");
+        }
+        Ok(first)
+    }
+
+    pub(super) fn is_stand_in(&self) -> bool {
+        self.sources.iter().any(|source| matches!(source, Address::StandIn(_)))
+    }
+
+    /// The image that is named, or that the stand-in runs.
+    pub(super) fn named_image(&self) -> Option<&Path> {
+        let stand_in = self.sources.iter().find_map(|source| match source {
+            Address::StandIn(firmware) => Some(firmware.as_path()),
+            _ => None,
+        });
+        self.setup.image.as_deref().or(stand_in)
+    }
+
+    pub(super) const fn sample_every(&self) -> Option<Duration> {
+        self.sample
+    }
+
+    pub(super) fn keep(&self) -> Keep {
+        match (self.keep, self.size) {
+            (Some(KeepArg::First), Some(size)) => Keep::First(size),
+            (Some(KeepArg::Last), Some(size)) => Keep::Last(size),
+            _ => Keep::All,
+        }
+    }
+
+    /// When the capture ends, and what is kept of it.
+    pub(super) fn limits(&self) -> Result<Limits> {
+        let time = |point: &Option<Point>| match point {
+            None => Ok(None),
+            Some(Point::Time(time)) => Ok(Some(*time)),
+            Some(other) => bail!(
+                "--window: `{other}` is a point, but live windows are times, such as 1s..1.5s"
+            ),
+        };
+        let window = |range: &PointRange| {
+            let from = time(&range.start)?.unwrap_or(Duration::ZERO);
+            let until = time(&range.end)?.unwrap_or(Duration::MAX);
+            if until <= from {
+                bail!("--window: the window ends before it starts");
+            }
+            Ok((from, until))
+        };
+        let windows = self.window.iter().map(window).collect::<Result<Vec<_>>>()?;
+        // After the last window nothing is kept any more.
+        let last = windows.iter().map(|(_, until)| *until).max().filter(|end| *end < Duration::MAX);
+        let time = [self.time, last].into_iter().flatten().min();
+        Ok(Limits { bytes: self.bytes, time, windows })
+    }
+
+    pub(super) fn until_halt(&self) -> bool {
+        self.until.as_deref() == Some("halt")
+    }
+
+    pub(super) fn until_enough(&self) -> bool {
+        self.until.as_deref() == Some("enough")
+    }
+
+    /// The point of `--until`, if it is one.
+    fn until_point(&self) -> Result<Option<Point>> {
+        match self.until.as_deref() {
+            None | Some("halt" | "enough") => Ok(None),
+            Some(text) => text.parse().map(Some).context("--until"),
+        }
+    }
+
+    /// The address at which the capture ends, if it ends at a point in the code.
+    pub(super) fn until_code(&self, image: Option<&OpenImage>) -> Result<Option<u64>> {
+        if self.until_halt() && self.stub_address()?.is_none() {
+            bail!("--until halt needs a debug stub: add stub:HOST:PORT to the sources");
+        }
+        if self.until_enough() && self.budgets.is_none() {
+            bail!("--until enough needs --budgets, which say what is to be decided");
+        }
+        let Some(point) = self.until_point()? else { return Ok(None) };
+        match point {
+            Point::Event(_) | Point::First => Ok(None),
+            Point::Occurrence(Occurrence {
+                subject: Subject::Interrupt,
+                which: Which::Number(_) | Which::First,
+                end: End::Begin,
+                ref name,
+            }) => {
+                let open =
+                    image.context("--until irq:... looks names up in the image: give --image")?;
+                exception(&open.image, name)?;
+                Ok(None)
+            }
+            Point::Function { .. } | Point::Address(_) => {
+                if self.stub_address()?.is_none() {
+                    bail!(
+                        "--until {point} needs a debug stub that stops there: add stub:HOST:PORT"
+                    );
+                }
+                self.code(&point, image).map(Some)
+            }
+            other => bail!(
+                "--until: a capture cannot end at `{other}`; give halt, enough, #1000, irq:NAME[3], a function or an address"
+            ),
+        }
+    }
+
+    /// The event at which the capture ends, if it ends at one.
+    pub(super) fn until_event(&self, image: Option<&OpenImage>) -> Result<Option<LastEvent>> {
+        Ok(match self.until_point()? {
+            Some(Point::First) => Some(LastEvent::Event(0)),
+            Some(Point::Event(number)) => Some(LastEvent::Event(number)),
+            Some(Point::Occurrence(Occurrence { name, which, .. })) => {
+                let image = &image.context("--until irq:... needs --image")?.image;
+                let count = if let Which::Number(number) = which { number } else { 0 };
+                Some(LastEvent::Interrupt { exception: exception(image, &name)?, count })
+            }
+            _ => None,
+        })
+    }
+
+    /// The address of a point in the code.
+    pub(super) fn code(&self, point: &Point, image: Option<&OpenImage>) -> Result<u64> {
+        match point {
+            Point::Address(address) => Ok(*address & !1),
+            Point::Function { file: None, name } => {
+                let open = image.with_context(|| {
+                    format!("`{name}` is looked up in the image: give --image, or an address")
+                })?;
+                let image = &open.image;
+                match image.functions_named(name).as_slice() {
+                    [id] => Ok(image.function(*id).range.start),
+                    [] => {
+                        let names = image.functions().iter().map(|function| function.name.as_str());
+                        let hint = weltblick_core::document::nearest(name, names);
+                        bail!("the image has no function `{name}`{hint}")
+                    }
+                    several => bail!(
+                        "`{name}` is the name of {} functions; give the address of one",
+                        several.len()
+                    ),
+                }
+            }
+            other => bail!("`{other}` is no place to stop at; give a function or an address"),
+        }
+    }
+}
+
+/// The number of an exception by its name.
+fn exception(image: &Image, name: &str) -> Result<u16> {
+    let known = (1..512).find(|&number| image.exception_name(number) == name);
+    known.with_context(|| format!("--until: the image has no interrupt `{name}`"))
+}

@@ -1,0 +1,250 @@
+//! What a debug stub is asked while the target runs: program counters, variables, lap points.
+
+use crate::sources::live::{Message, Outbox};
+use crate::sources::stub::{Client, StubError};
+use std::fmt::Write as _;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+use weltblick_core::capture::What;
+use weltblick_core::image::{Kind, Variable};
+
+/// `DWT_PCSR`: the program counter of the running core (DDI 0403E, C1.8.6).
+pub(super) const PC_SAMPLE_REGISTER: u64 = 0xe000_101c;
+/// What it reads as while the core stands or may not be observed.
+const NO_PC: u32 = 0xffff_ffff;
+/// `DWT_CYCCNT`.
+const CYCLE_COUNTER: u64 = 0xe000_1004;
+/// How long nothing is done at most before somebody looks whether to stop.
+const GLANCE: Duration = Duration::from_millis(20);
+
+/// What is asked, and how often.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Questions {
+    /// Mean time between samples of the program counter.
+    pub(super) sample_every: Option<Duration>,
+    /// Variables, and how often they are read.
+    pub(super) variables: Vec<Variable>,
+    pub(super) read_every: Duration,
+    /// Code points whose passing is timed.
+    pub(super) laps: Vec<u64>,
+    /// A code point at which the capture ends.
+    pub(super) until: Option<u64>,
+    /// The capture ends when the target stops by itself.
+    pub(super) until_halt: bool,
+    /// The core must be stopped for every answer.
+    pub(super) intrusive: bool,
+}
+
+impl Questions {
+    /// Whether there is anything to be written down.
+    pub(super) fn any(&self) -> bool {
+        self.sample_every.is_some() || !self.variables.is_empty() || !self.laps.is_empty()
+    }
+}
+
+/// One target's session, on a thread of its own.
+pub(super) struct Session {
+    pub(super) client: Client,
+    pub(super) questions: Questions,
+    /// The stream of what it writes down.
+    pub(super) stream: Option<usize>,
+    pub(super) outbox: Outbox,
+    /// Times count from here.
+    pub(super) epoch: Instant,
+    pub(super) noise: u64,
+}
+
+/// How a session goes on.
+enum Next {
+    On,
+    End,
+}
+
+impl Session {
+    /// Lets the target run, and asks until `stop`. The target runs on afterwards.
+    pub(super) fn run(mut self, stop: &AtomicBool) {
+        let error = self.ask_all(stop).err().map(|error| error.to_string());
+        self.client.leave();
+        let _ = self.outbox.send(Message::Ended { error });
+    }
+
+    fn ask_all(&mut self, stop: &AtomicBool) -> Result<(), StubError> {
+        self.name_variables();
+        for &address in self.questions.laps.iter().chain(&self.questions.until) {
+            self.client.set_break(address, true)?;
+        }
+        self.client.go_on()?;
+        self.happened(What::Released, None);
+        let (mut sample_at, mut read_at) = (self.next_sample(), Instant::now());
+        while !stop.load(Ordering::Relaxed) {
+            let now = Instant::now();
+            let samples = self.questions.sample_every.is_some();
+            if samples && now >= sample_at {
+                if let Next::End = self.sample()? {
+                    return Ok(());
+                }
+                sample_at = self.next_sample();
+            }
+            if !self.questions.variables.is_empty() && now >= read_at {
+                self.read_variables()?;
+                read_at += self.questions.read_every;
+                read_at = read_at.max(Instant::now());
+            }
+            let mut wake = now + GLANCE;
+            if samples {
+                wake = wake.min(sample_at);
+            }
+            if !self.questions.variables.is_empty() {
+                wake = wake.min(read_at);
+            }
+            if let Next::End = self.wait(wake)? {
+                return Ok(());
+            }
+        }
+        self.end()
+    }
+
+    /// Takes the breakpoints away again; the target runs on.
+    fn end(&mut self) -> Result<(), StubError> {
+        let points: Vec<u64> =
+            self.questions.laps.iter().chain(&self.questions.until).copied().collect();
+        if points.is_empty() {
+            return Ok(());
+        }
+        self.client.stop()?;
+        for address in points {
+            self.client.set_break(address, false)?;
+        }
+        self.client.go_on()
+    }
+
+    fn happened(&self, what: What, detail: Option<String>) {
+        let _ = self.outbox.send(Message::Happened { stream: None, what, detail });
+    }
+
+    fn now(&self) -> u64 {
+        u64::try_from(self.epoch.elapsed().as_nanos()).unwrap_or(u64::MAX)
+    }
+
+    fn write(&self, line: String) {
+        if let Some(stream) = self.stream {
+            let _ = self.outbox.send(Message::Bytes { stream, bytes: line.into_bytes() });
+        }
+    }
+
+    fn name_variables(&self) {
+        for (watch, variable) in self.questions.variables.iter().enumerate() {
+            let kind = match variable.element.kind {
+                Kind::Unsigned => 'u',
+                Kind::Signed => 's',
+                Kind::Float => 'f',
+                Kind::Other => 'o',
+            };
+            let (size, address) = (variable.element.size.max(1), variable.address);
+            self.write(format!("n {watch} {size} {kind} {address:x} {}\n", variable.name));
+        }
+    }
+
+    /// When the next sample is due: after an exponential time, so that no period of the target is
+    /// met again and again.
+    fn next_sample(&mut self) -> Instant {
+        let mean = self.questions.sample_every.unwrap_or(GLANCE).as_secs_f64();
+        self.noise = self
+            .noise
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
+        let uniform = ((self.noise >> 11) as f64 + 1.0) / (1_u64 << 53) as f64;
+        let wait = (-mean * uniform.ln()).clamp(0.0, 20.0 * mean);
+        Instant::now() + Duration::from_secs_f64(wait)
+    }
+
+    /// One program counter.
+    fn sample(&mut self) -> Result<Next, StubError> {
+        let sent = self.now();
+        if !self.questions.intrusive {
+            let pc = self.client.word(PC_SAMPLE_REGISTER)?;
+            let received = self.now();
+            self.write(match pc {
+                NO_PC => format!("z {sent} {received}\n"),
+                pc => format!("p {sent} {received} {:x}\n", pc & !1),
+            });
+            return Ok(Next::On);
+        }
+        self.client.stop()?;
+        let pc = self.client.program_counter()?;
+        let received = self.now();
+        self.write(format!("h {sent} {received} {:x}\n", pc & !1));
+        if self.questions.until == Some(pc & !1) {
+            return Ok(self.reached());
+        }
+        self.client.go_on()?;
+        Ok(Next::On)
+    }
+
+    fn read_variables(&mut self) -> Result<(), StubError> {
+        if self.questions.intrusive {
+            self.client.stop()?;
+        }
+        for watch in 0..self.questions.variables.len() {
+            let (address, size) = {
+                let variable = &self.questions.variables[watch];
+                (variable.address, variable.size as usize)
+            };
+            let sent = self.now();
+            let bytes = self.client.read(address, size)?;
+            let received = self.now();
+            let mut line = format!("v {sent} {received} {watch} ");
+            for byte in bytes {
+                let _ = write!(line, "{byte:02x}");
+            }
+            line.push('\n');
+            self.write(line);
+        }
+        if self.questions.intrusive {
+            self.client.go_on()?;
+        }
+        Ok(())
+    }
+
+    /// Waits, and looks whether the target stopped.
+    fn wait(&mut self, until: Instant) -> Result<Next, StubError> {
+        let left = until.saturating_duration_since(Instant::now());
+        let Questions { laps, until: end, until_halt, .. } = &self.questions;
+        if laps.is_empty() && end.is_none() && !until_halt {
+            sleep(left);
+            return Ok(Next::On);
+        }
+        if !self.client.wait_until_stopped(left.max(Duration::from_millis(1)))? {
+            return Ok(Next::On);
+        }
+        let received = self.now();
+        let pc = self.client.program_counter()? & !1;
+        if let Some(lap) = self.questions.laps.iter().position(|&lap| lap == pc) {
+            self.lap(lap, pc, received)?;
+            return Ok(Next::On);
+        }
+        if self.questions.until == Some(pc) {
+            return Ok(self.reached());
+        }
+        self.happened(What::Halted, Some(format!("at {pc:#010x}")));
+        let _ = self.outbox.send(Message::Stop(format!("the target stopped at {pc:#010x}")));
+        Ok(Next::End)
+    }
+
+    fn reached(&self) -> Next {
+        self.happened(What::Halted, Some("at the point that was asked for".into()));
+        let _ = self.outbox.send(Message::Stop("the point that was asked for is reached".into()));
+        Next::End
+    }
+
+    /// A lap point: the cycle counter, then over the breakpoint and on.
+    fn lap(&mut self, lap: usize, pc: u64, received: u64) -> Result<(), StubError> {
+        let cycles = self.client.word(CYCLE_COUNTER)?;
+        self.write(format!("l {received} {} {lap} {cycles}\n", self.now()));
+        self.client.set_break(pc, false)?;
+        self.client.step()?;
+        self.client.set_break(pc, true)?;
+        self.client.go_on()
+    }
+}

@@ -1,0 +1,254 @@
+//! Live figures: the same code that reads captures reads what arrives.
+
+use crate::commands::counting::CONFIDENCE;
+use crate::sources::OpenImage;
+use crate::sources::live::Seen;
+use std::collections::VecDeque;
+use std::time::Instant;
+use weltblick_core::budget::{BudgetFile, Figure, Verdict, judge};
+use weltblick_core::capture::{Framing, Line, Manifest, Protocol, What};
+use weltblick_core::event::{Event, Origin, Position, Sink};
+use weltblick_core::measure::inspection::{Finding, InspectReport, Inspection, Settings};
+use weltblick_core::measure::profile::{Basis, By, Context, ProfileReport, report};
+use weltblick_core::measure::timing::{Clocks, Timing};
+use weltblick_core::time::Frequency;
+
+/// Exception numbers of a core: 9 bits.
+const EXCEPTIONS: usize = 512;
+/// Lines of text that are kept, and bytes of one.
+const MOST_LINES: usize = 200;
+const LONGEST_LINE: usize = 200;
+/// Budgets are looked at again when there are so many times as many samples.
+const LOOK_GROWTH: f64 = 1.25;
+/// The first look.
+const FIRST_LOOK: u64 = 400;
+
+/// What has arrived so far.
+pub(super) struct Watch<'a> {
+    lines: Vec<Option<Line>>,
+    inspection: Inspection,
+    pub(super) ticker: Ticker,
+    pub(super) image: Option<&'a OpenImage>,
+    pub(super) manifest: &'a Manifest,
+    basis: Basis,
+    budgets: Option<&'a BudgetFile>,
+    looks: Looks,
+    /// When the first byte came.
+    pub(super) first: Option<Instant>,
+    pub(super) bytes: u64,
+    /// Gaps: connections that broke, and bytes that the view was too slow for.
+    pub(super) breaks: u64,
+    pub(super) behind: bool,
+}
+
+/// What only the live view shows: text, and interrupts as they come.
+pub(super) struct Ticker {
+    pub(super) text: VecDeque<String>,
+    line: String,
+    pub(super) entered: Box<[u64; EXCEPTIONS]>,
+    /// Events so far.
+    pub(super) events: u64,
+}
+
+/// How often budgets were looked at, and what came out.
+#[derive(Debug, Default)]
+struct Looks {
+    number: u32,
+    next: u64,
+    decided: bool,
+}
+
+impl Sink for Ticker {
+    #[inline]
+    fn event(&mut self, _: Position, event: &Event) {
+        self.events += 1;
+        match *event {
+            Event::Entered { exception } => {
+                self.entered[usize::from(exception) % EXCEPTIONS] += 1;
+            }
+            Event::Said { port: 0, bytes } => self.say(bytes.as_slice()),
+            _ => {}
+        }
+    }
+}
+
+impl Ticker {
+    fn new() -> Self {
+        Self {
+            text: VecDeque::new(),
+            line: String::new(),
+            entered: Box::new([0; EXCEPTIONS]),
+            events: 0,
+        }
+    }
+
+    fn say(&mut self, bytes: &[u8]) {
+        for &byte in bytes {
+            if byte == b'\n' || self.line.len() >= LONGEST_LINE {
+                if self.text.len() == MOST_LINES {
+                    self.text.pop_front();
+                }
+                self.text.push_back(std::mem::take(&mut self.line));
+            }
+            if byte != b'\n' && byte != b'\r' {
+                self.line.push(char::from(byte));
+            }
+        }
+    }
+
+    /// The line that is not complete yet.
+    pub(super) fn open_line(&self) -> &str {
+        &self.line
+    }
+}
+
+impl<'a> Watch<'a> {
+    pub(super) fn new(
+        manifest: &'a Manifest,
+        image: Option<&'a OpenImage>,
+        budgets: Option<&'a BudgetFile>,
+    ) -> Self {
+        let traced = manifest.itm().is_some();
+        let mut basis = Basis::Sampler;
+        let mut first = 0;
+        let mut lines = Vec::new();
+        for stream in &manifest.streams {
+            let polls = stream.sources.iter().find_map(|source| match source.protocol {
+                Protocol::Poll(settings) => Some(settings),
+                Protocol::Itm(_) => None,
+            });
+            if let Some(settings) = polls.filter(|_| !traced) {
+                basis = if settings.intrusive { Basis::Stopped } else { Basis::Polled };
+            }
+            // Where a target sends its own samples, polled ones stand back.
+            let leads = polls.is_none() || !traced;
+            lines.push(leads.then(|| Line::new(stream, Origin(first))));
+            first += stream.sources.len() as u16;
+        }
+        Self {
+            lines,
+            inspection: Inspection::default(),
+            ticker: Ticker::new(),
+            image,
+            manifest,
+            basis,
+            budgets,
+            looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
+            first: None,
+            bytes: 0,
+            breaks: 0,
+            behind: false,
+        }
+    }
+
+    /// Reads what the recorder passed on.
+    pub(super) fn see(&mut self, seen: Seen) {
+        let (wire, counted) = self.inspection.split();
+        let mut sink = (counted, &mut self.ticker);
+        match seen {
+            Seen::Bytes { stream, bytes } => {
+                self.bytes += bytes.len() as u64;
+                if !bytes.is_empty() {
+                    self.first.get_or_insert_with(Instant::now);
+                }
+                if let Some(Some(line)) = self.lines.get_mut(stream) {
+                    line.push(&bytes, wire, &mut sink);
+                }
+            }
+            Seen::Gap { stream, why } => {
+                self.breaks += u64::from(why.is_some());
+                if let Some(Some(line)) = self.lines.get_mut(stream) {
+                    line.gap(why, &mut sink);
+                }
+            }
+            Seen::Happened(What::Released, _) => self.first = None,
+            Seen::Happened(..) => {}
+        }
+    }
+
+    fn clocks(&self) -> Clocks {
+        let core_clock = self.manifest.target.core_clock;
+        if self.basis != Basis::Sampler {
+            let timestamp_clock = Frequency::from_hertz(1e9);
+            return Clocks { stated_period: None, core_clock, timestamp_clock };
+        }
+        let itm = self.manifest.itm();
+        Clocks {
+            stated_period: itm.and_then(|itm| itm.pc_sample_period),
+            core_clock,
+            timestamp_clock: itm.and_then(|itm| itm.timestamp_clock).or(core_clock),
+        }
+    }
+
+    /// Samples so far.
+    pub(super) fn samples(&self) -> u64 {
+        self.inspection.recording().samples()
+    }
+
+    /// How often something was lost.
+    pub(super) fn losses(&self) -> u64 {
+        self.inspection.recording().losses.count()
+    }
+
+    /// Everything that `inspect` would say.
+    pub(super) fn inspect(&self) -> InspectReport {
+        let framing = self.manifest.streams.first().map_or(Framing::None, |s| s.framing);
+        self.inspection.report(&Settings {
+            image: self.image.map(|open| &open.image),
+            framing,
+            sources: 1,
+            clocks: self.clocks(),
+            basis: self.basis,
+            tick_period: self.manifest.target.tick_period,
+        })
+    }
+
+    /// What is wrong, if anything makes the recording worthless.
+    pub(super) fn faults(&self) -> Vec<Finding> {
+        use weltblick_core::measure::inspection::Weight;
+        let findings = self.inspect().findings;
+        findings.into_iter().filter(|finding| finding.weight == Weight::Fault).collect()
+    }
+
+    fn context(&self, confidence: f64) -> Option<Context<'_>> {
+        Some(Context {
+            image: &self.image?.image,
+            timing: Timing { recording: self.inspection.recording(), clocks: self.clocks() },
+            cadences: self.inspection.cadences(),
+            cut: 0,
+            confidence,
+            basis: self.basis,
+        })
+    }
+
+    /// The profile so far; `None` without an image.
+    pub(super) fn profile(&self) -> Option<ProfileReport> {
+        let by = By::Function { inlined: false };
+        Some(report(self.inspection.samples(), by, &self.context(CONFIDENCE)?))
+    }
+
+    /// Whether every budget that samples can decide is decided.
+    ///
+    /// Looking again and again finds a wrong verdict some time; so the doubt that is allowed is
+    /// spent in ever smaller parts, `1 / (k (k + 1))` of it at look `k`, and looks come at samples
+    /// that grow by a quarter. All looks together keep the confidence.
+    pub(super) fn has_enough(&mut self) -> bool {
+        let Some(budgets) = self.budgets else { return false };
+        if self.looks.decided || self.samples() < self.looks.next {
+            return self.looks.decided;
+        }
+        self.looks.number += 1;
+        self.looks.next = (self.samples() as f64 * LOOK_GROWTH) as u64 + 1;
+        let k = f64::from(self.looks.number);
+        let confidence = 1.0 - (1.0 - CONFIDENCE) / (k * (k + 1.0));
+        let decided = self.context(confidence).is_some_and(|context| {
+            let verdicts = judge(budgets, self.inspection.samples(), &context);
+            let shares = budgets.budgets.iter().any(|budget| budget.figure != Figure::Samples);
+            verdicts.is_ok_and(|report| {
+                shares && report.budgets.iter().all(|budget| budget.verdict != Verdict::Undecided)
+            })
+        });
+        self.looks.decided = decided;
+        decided
+    }
+}

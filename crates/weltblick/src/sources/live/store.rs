@@ -1,0 +1,265 @@
+//! The folder that a capture goes into: numbered segments, a journal, a manifest.
+//!
+//! Every byte goes to the operating system as soon as it is here, so that a capture that is killed
+//! loses nothing that it had received.
+
+use crate::sources::{NewFolder, Place};
+use anyhow::{Context as _, Result, bail};
+use std::collections::VecDeque;
+use std::fs::{self, File, OpenOptions};
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use std::time::Instant;
+use weltblick_core::capture::{
+    Entry, Framing, JOURNAL, MANIFEST, Manifest, Protocol, StreamSpec, What, segment_file,
+};
+
+/// A segment is as long as this, unless less is kept.
+const SEGMENT: u64 = 256 << 20;
+/// What is kept of the end lies in so many segments at least.
+const LEAST_SEGMENTS: u64 = 8;
+/// Captures of one series.
+const MOST_IN_SERIES: u32 = 100_000;
+
+/// What is kept of a stream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Keep {
+    /// Everything.
+    All,
+    /// The first bytes; then the capture ends.
+    First(u64),
+    /// The last bytes, a little more or less.
+    Last(u64),
+}
+
+/// An open capture folder.
+#[derive(Debug)]
+pub(crate) struct Store {
+    folder: PathBuf,
+    journal: File,
+    streams: Vec<Stream>,
+    keep: Keep,
+    started: Instant,
+}
+
+/// One stream's segments.
+#[derive(Debug)]
+struct Stream {
+    name: String,
+    /// What a segment may start with: where a reader finds his feet.
+    landmark: Landmark,
+    file: File,
+    number: u32,
+    /// Bytes in the segments that are there, oldest first, the open one last.
+    sizes: VecDeque<u64>,
+    /// Bytes since the beginning.
+    offset: u64,
+}
+
+/// The folder to write to: `out` itself, or the next of a series.
+pub(crate) fn choose_folder(out: &Path, series: bool) -> Result<PathBuf> {
+    if !series {
+        return Ok(out.to_owned());
+    }
+    let name = out.file_name().context("--out needs a name of its own")?.to_string_lossy();
+    let numbered = |number| out.with_file_name(format!("{name}-{number:03}"));
+    let free = (1..MOST_IN_SERIES).map(numbered).find(|folder| !folder.exists());
+    free.with_context(|| format!("{}: the series is full", out.display()))
+}
+
+impl Store {
+    /// Makes the folder with its manifest and a copy of the image.
+    pub(crate) fn create(
+        folder: &Path,
+        place: Place,
+        manifest: &Manifest,
+        image: Option<&Path>,
+        keep: Keep,
+    ) -> Result<Self> {
+        let new = NewFolder::begin(folder, place, MANIFEST)?;
+        if let (Some(from), Some(name)) = (image, &manifest.image) {
+            new.copy(from, &name.value)?;
+        }
+        new.write(MANIFEST, manifest.to_toml())?;
+        new.write(JOURNAL, "")?;
+        for stream in &manifest.streams {
+            if let Some(name) = &stream.segments {
+                new.write(segment_file(name, 0), "")?;
+            }
+        }
+        new.finish()?;
+        let append = |name: String| {
+            let path = folder.join(name);
+            OpenOptions::new().append(true).open(&path).with_context(|| path.display().to_string())
+        };
+        let streams = manifest
+            .streams
+            .iter()
+            .map(|spec| {
+                let name = spec.segments.clone().context("a stream without segments")?;
+                let file = append(segment_file(&name, 0))?;
+                let sizes = VecDeque::from([0]);
+                Ok(Stream { name, landmark: landmark(spec), file, number: 0, sizes, offset: 0 })
+            })
+            .collect::<Result<_>>()?;
+        let journal = append(JOURNAL.to_owned())?;
+        Ok(Self { folder: folder.to_owned(), journal, streams, keep, started: Instant::now() })
+    }
+
+    /// Nanoseconds since the capture's start.
+    pub(crate) fn now(&self) -> u64 {
+        u64::try_from(self.started.elapsed().as_nanos()).unwrap_or(u64::MAX)
+    }
+
+    /// The moment from which the journal counts.
+    pub(crate) const fn started(&self) -> Instant {
+        self.started
+    }
+
+    /// Writes something into the journal.
+    pub(crate) fn note(
+        &mut self,
+        stream: Option<usize>,
+        what: What,
+        detail: Option<String>,
+    ) -> Result<()> {
+        let mut entry = Entry { detail, ..Entry::new(self.now(), what) };
+        if let Some(stream) = stream.and_then(|stream| self.streams.get(stream)) {
+            entry = entry.at(&stream.name, stream.offset);
+        }
+        self.write_entry(&entry)
+    }
+
+    fn write_entry(&mut self, entry: &Entry) -> Result<()> {
+        let line = entry.to_line();
+        self.journal.write_all(line.as_bytes()).with_context(|| self.told(JOURNAL))
+    }
+
+    fn told(&self, file: &str) -> String {
+        self.folder.join(file).display().to_string()
+    }
+
+    /// Bytes of a stream since its beginning.
+    pub(crate) fn offset(&self, stream: usize) -> u64 {
+        self.streams.get(stream).map_or(0, |stream| stream.offset)
+    }
+
+    /// Bytes of a stream that may still come.
+    pub(crate) fn room(&self, stream: usize) -> u64 {
+        match self.keep {
+            Keep::First(most) => most.saturating_sub(self.offset(stream)),
+            Keep::All | Keep::Last(_) => u64::MAX,
+        }
+    }
+
+    /// Writes bytes of a stream.
+    pub(crate) fn append(&mut self, number: usize, bytes: &[u8]) -> Result<()> {
+        let longest = match self.keep {
+            Keep::Last(most) => (most / LEAST_SEGMENTS).clamp(1, SEGMENT),
+            Keep::All | Keep::First(_) => SEGMENT,
+        };
+        let mut rest = bytes;
+        while !rest.is_empty() {
+            let stream = self.streams.get_mut(number).context("a stream that nobody named")?;
+            let cut = stream.cut(rest, longest);
+            let (now, later) = rest.split_at(cut.unwrap_or(rest.len()));
+            stream.file.write_all(now).with_context(|| {
+                self.folder.join(segment_file(&stream.name, stream.number)).display().to_string()
+            })?;
+            stream.offset += now.len() as u64;
+            if let Some(size) = stream.sizes.back_mut() {
+                *size += now.len() as u64;
+            }
+            if cut.is_some() {
+                self.next_segment(number)?;
+            }
+            rest = later;
+        }
+        Ok(())
+    }
+
+    /// Begins the next segment, and lets the oldest go if they are too much.
+    fn next_segment(&mut self, number: usize) -> Result<()> {
+        let stream = &mut self.streams[number];
+        let next = stream.number + 1;
+        let path = self.folder.join(segment_file(&stream.name, next));
+        stream.file = OpenOptions::new()
+            .create_new(true)
+            .append(true)
+            .open(&path)
+            .with_context(|| path.display().to_string())?;
+        stream.number = next;
+        stream.sizes.push_back(0);
+        let Keep::Last(most) = self.keep else { return Ok(()) };
+        while stream.sizes.len() > 2
+            && stream.sizes.iter().skip(1).sum::<u64>()
+                >= most.saturating_sub(most / LEAST_SEGMENTS)
+        {
+            let oldest = next + 1 - stream.sizes.len() as u32;
+            let path = self.folder.join(segment_file(&stream.name, oldest));
+            stream.sizes.pop_front();
+            // The journal first: a reader finds the entry of the oldest segment that is there.
+            let first = stream.offset - stream.sizes.iter().sum::<u64>();
+            let ns = u64::try_from(self.started.elapsed().as_nanos()).unwrap_or(u64::MAX);
+            let entry = Entry::new(ns, What::LetGo)
+                .at(&stream.name, first)
+                .detail(segment_file(&stream.name, oldest + 1));
+            let line = entry.to_line();
+            self.journal
+                .write_all(line.as_bytes())
+                .with_context(|| self.folder.join(JOURNAL).display().to_string())?;
+            fs::remove_file(&path).with_context(|| path.display().to_string())?;
+        }
+        Ok(())
+    }
+}
+
+impl Stream {
+    /// Where in `bytes` the next segment begins: at a landmark once this one is long enough, or
+    /// anywhere once it is twice as long.
+    fn cut(&self, bytes: &[u8], longest: u64) -> Option<usize> {
+        let size = self.sizes.back().copied().unwrap_or(0);
+        let until = (longest.saturating_sub(size)).min(bytes.len() as u64) as usize;
+        let Landmark { bytes: landmark, ends_a_segment } = self.landmark;
+        let before = if ends_a_segment { landmark.len() } else { 0 };
+        let found = bytes[until..]
+            .windows(landmark.len())
+            .position(|window| window == landmark)
+            .map(|at| until + at + before);
+        let found = found.filter(|&at| size + at as u64 > 0);
+        let hard = (2 * longest).saturating_sub(size);
+        match found {
+            Some(at) if at as u64 <= hard => Some(at),
+            _ if hard < bytes.len() as u64 => Some(hard as usize),
+            _ => None,
+        }
+    }
+}
+
+/// What a segment may start with.
+fn landmark(spec: &StreamSpec) -> Landmark {
+    let starts = |bytes| Landmark { bytes, ends_a_segment: false };
+    match (spec.framing, spec.sources.first().map(|source| &source.protocol)) {
+        (Framing::Tpiu(_), _) => starts(&[0xff, 0xff, 0xff, 0x7f]),
+        (Framing::None, Some(Protocol::Itm(_))) => starts(&[0, 0, 0, 0, 0, 0x80]),
+        (Framing::None, _) => Landmark { bytes: b"\n", ends_a_segment: true },
+    }
+}
+
+/// Bytes at which a segment may begin, or after which.
+#[derive(Debug, Clone, Copy)]
+struct Landmark {
+    bytes: &'static [u8],
+    ends_a_segment: bool,
+}
+
+/// Whether a folder may be made here at all, said before anything else is done.
+pub(crate) fn check_place(folder: &Path, place: Place) -> Result<()> {
+    if folder.exists() && place == Place::New {
+        bail!(
+            "{}: exists already; choose another --out, say --replace, or number them with --series",
+            folder.display()
+        );
+    }
+    Ok(())
+}
