@@ -68,7 +68,13 @@ impl Losses {
     /// How often the target dropped packets.
     #[must_use]
     pub fn overflows(&self) -> u64 {
-        self.by_reason.get(&LossReason::Overflow).map_or(0, |tally| tally.count)
+        self.of(LossReason::Overflow)
+    }
+
+    /// How often something was lost for this reason.
+    #[must_use]
+    pub fn of(&self, why: LossReason) -> u64 {
+        self.by_reason.get(&why).map_or(0, |tally| tally.count)
     }
 
     /// Whether an unknown number of bytes never arrived.

@@ -5,6 +5,7 @@ use super::link::Link;
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::time::{
     Frequency, QuantityError, parse_bit_rate, parse_byte_rate, parse_bytes, parse_duration,
+    parse_share,
 };
 use std::time::Duration;
 
@@ -47,6 +48,8 @@ pub struct Description {
 pub struct Observe {
     /// Core cycles between PC samples; absent: none.
     pub pc_sample_period: Option<u64>,
+    /// The share of time that the core sleeps: such samples are shorter. 0 if unknown.
+    pub asleep: f64,
     /// Cycles per tick of local timestamps: 1, 4, 16 or 64; absent: no timestamps.
     pub timestamp_prescaler: Option<u32>,
     /// Global timestamps.
@@ -71,6 +74,7 @@ impl Default for Observe {
     fn default() -> Self {
         Self {
             pc_sample_period: None,
+            asleep: 0.0,
             timestamp_prescaler: Some(1),
             global_timestamps: false,
             synchronise: 24,
@@ -321,6 +325,7 @@ fn read_observe(table: Table<'_>) -> Result<Observe, Fault> {
         }
         observe.pc_sample_period = Some(period.value);
     }
+    observe.asleep = quantity(&table, "asleep", parse_share)?.unwrap_or(0.0);
     match table.integer("timestamp_prescaler")? {
         None => {}
         Some(At { value: value @ (1 | 4 | 16 | 64), .. }) => {

@@ -19,6 +19,9 @@ use thiserror::Error;
 /// Name and version of the JSON form.
 pub const SCHEMA: &str = "weltblick/plan/1";
 
+/// A link that is fuller than this drops packets when they come close together.
+const BUSY: f64 = 0.7;
+
 /// A firmware image as plans look at it.
 #[derive(Debug, Clone, Copy)]
 pub struct Program<'a> {
@@ -137,14 +140,14 @@ pub struct LinkRow {
     pub formatter: bool,
     /// Bytes per second in all.
     pub bytes_per_second: f64,
-    /// The part of the link that stays free; negative where it overflows for certain.
+    /// The part of the link that stays free; negative where more is expected than it carries.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub headroom: Option<f64>,
-    /// The part of packets that is dropped: if `overflows` for certain, else an estimate for
-    /// bursts, as if everything but samples came at random.
+    /// The part of packets that is dropped, as expected; below a full link in bursts, as if
+    /// everything but samples came at random.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dropped: Option<f64>,
-    /// It overflows for certain.
+    /// It overflows for certain, whatever the firmware does.
     pub overflows: bool,
     /// It may be measured like this.
     pub fits: bool,
@@ -408,7 +411,7 @@ impl<'a> Basis<'a> {
             bytes_per_second: self.loads.iter().map(Load::bytes).sum(),
             headroom: fit.map(|fit| 1.0 - fit.load()),
             dropped: fit.map(|fit| fit.dropped),
-            overflows: fit.is_some_and(|fit| fit.load() >= 1.0),
+            overflows: fit.is_some_and(|fit| fit.overflows()),
             fits: fit.is_none_or(|fit| fit.holds()),
         }
     }
@@ -514,6 +517,12 @@ impl<'a> Basis<'a> {
                 "Bursts may overflow it: if interrupts came at random, about {:.1} % of their packets would be dropped (the trace unit's buffer is taken as {} bytes; state `fifo` if it is another).",
                 100.0 * fit.dropped,
                 self.plan.fifo.unwrap_or(USUAL_FIFO)
+            ));
+        }
+        if self.fit(&self.loads).is_some_and(|fit| fit.holds() && fit.load() > BUSY) {
+            doubts.push(format!(
+                "Above {:.0} % use, packets that come close together overflow the trace unit's buffer now and then; `inspect` will say how often.",
+                100.0 * BUSY
             ));
         }
         if observe.timestamp_prescaler.is_none() && self.itm {

@@ -44,7 +44,7 @@ impl FromStr for Fault {
 }
 
 /// One byte in so many is hit.
-const RARITY: u32 = 4000;
+const RARITY: u32 = 20_000;
 /// A late trace starts after so many bytes: inside a packet of the usual five.
 const LATE_BYTES: usize = 30_003;
 

@@ -149,6 +149,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         program.as_ref().map(|(open, variables)| Program { image: &open.image, variables });
     let asked = args.share.zip(args.known_to).map(|(share, within)| [Wanted { share, within }]);
     let wanted = asked.as_ref().map_or(USUAL.as_slice(), |asked| asked.as_slice());
+    check_out(args)?;
     let report = plan(&description, program, wanted)?;
     match args.output.format {
         Format::Json => show::json(&report, out)?,
@@ -156,7 +157,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Format::Text => show::plan::text(&report, Paint::new(args.output.color), out)?,
     }
     if let Some(path) = &args.out {
-        write(path, args.replace, &Applied::new(&description, &report))?;
+        fs::write(path, Applied::new(&description, &report).to_toml())
+            .with_context(|| path.display().to_string())?;
         if args.output.format == Format::Text {
             let name = path.display().to_string();
             writeln!(out)?;
@@ -170,12 +172,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     Ok(if report.link.fits { Outcome::Done } else { Outcome::Broken })
 }
 
-fn write(path: &Path, replace: bool, applied: &Applied) -> Result<()> {
-    let name = || path.display().to_string();
-    if path.exists() && !replace {
-        bail!("{}: exists already; choose another --out, or say --replace", name());
+/// An existing file is not overwritten unasked.
+fn check_out(args: &Args) -> Result<()> {
+    match &args.out {
+        Some(path) if path.exists() && !args.replace => {
+            bail!("{}: exists already; choose another --out, or say --replace", path.display())
+        }
+        _ => Ok(()),
     }
-    fs::write(path, applied.to_toml()).with_context(name)
 }
 
 /// Code and variables of an image.

@@ -25,7 +25,7 @@ pub(crate) fn text(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write)
 
 fn title(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
     let mut line = format!("{}: {} bytes", plain(look.capture), count(report.bytes));
-    if let Some(duration) = &report.duration {
+    if let Some(duration) = report.duration.as_ref().filter(|duration| duration.ns > 0.0) {
         let at_least = if duration.ns_high.is_none() { "at least " } else { "" };
         let per_second = report.bytes as f64 / (duration.ns / 1e9);
         line +=

@@ -2,6 +2,7 @@
 
 pub(crate) mod check;
 pub(crate) mod inspect;
+pub(crate) mod live;
 mod packets;
 mod paint;
 mod plain;

@@ -65,10 +65,14 @@ fn verdict(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
         )?;
         return Ok(());
     }
+    let dropped = share(plan.link.dropped.unwrap_or_default());
     let line = if plan.link.overflows {
-        let dropped = share(plan.link.dropped.unwrap_or_default());
         format!(
-            "! it overflows for certain: {kilobytes:.1} kB/s are {used} of the link, {dropped} of it will be dropped"
+            "! it overflows for certain: {kilobytes:.1} kB/s are {used} of the link, about {dropped} will be dropped"
+        )
+    } else if headroom < 0.0 {
+        format!(
+            "! it overflows as described: {kilobytes:.1} kB/s are {used} of the link, about {dropped} will be dropped"
         )
     } else {
         format!(
@@ -133,7 +137,7 @@ fn sources(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
             if row.bytes_each < 1.0 {
                 format!("{:.1} bit", 8.0 * row.bytes_each)
             } else {
-                format!("{:.0} B", row.bytes_each)
+                format!("{:.1} B", row.bytes_each)
             },
             if row.events_per_second < 10.0 {
                 format!("{:.1}", row.events_per_second)

@@ -7,5 +7,7 @@ mod diagnosis;
 mod import;
 mod inspect;
 mod memory;
+mod plan;
 mod profile;
+mod stand_in;
 mod support;

@@ -5,6 +5,7 @@ use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::trial::{as_framed, as_plain};
 use crate::capture::Framing;
+use crate::event::LossReason;
 use crate::measure::profile::{Basis, Context};
 use crate::measure::timing::Timing;
 use crate::plan::{LINK_USE, next_sampling_period};
@@ -79,6 +80,7 @@ pub(super) fn diagnose(
     }
     let questions = [
         Evidence::overflow,
+        Evidence::disconnected,
         Evidence::late,
         Evidence::damage,
         Evidence::no_sync,
@@ -122,7 +124,10 @@ impl Evidence<'_> {
     }
 
     fn lost_part(&self) -> f64 {
-        let lost = self.wire.lost + self.wire.frame_lost;
+        let lost = match self.settings.framing {
+            Framing::None => self.wire.unread(),
+            Framing::Tpiu(_) => self.wire.lost + self.wire.frame_lost,
+        };
         lost as f64 / self.wire.raw_bytes.max(1) as f64
     }
 
@@ -208,15 +213,33 @@ impl Evidence<'_> {
         })
     }
 
+    /// Connections that broke while it was made.
+    fn disconnected(&self) -> Option<Finding> {
+        let breaks = self.counted.recording.losses.of(LossReason::Disconnected);
+        (breaks > 0).then(|| {
+            let times = if breaks == 1 { "once".into() } else { format!("{breaks} times") };
+            doubt(
+                "disconnected",
+                format!(
+                    "The connection broke {times} while this was recorded: what was sent until it stood again is lost, nothing says how much, and reading goes on at the next synchronisation."
+                ),
+                "Look into journal.jsonl for when; check cable, power and the probe's server, and record again if shares or counts are to be judged.",
+            )
+        })
+    }
+
     /// It does not start with a synchronisation, but synchronises later.
     fn late(&self) -> Option<Finding> {
         let first = self.wire.first_sync.filter(|&first| first > 0)?;
         let lost = self.counted.recording.losses.places().first();
-        let unread = lost.filter(|place| place.bytes.start == 0).map_or(0, |p| p.bytes.end);
+        let unread =
+            lost.filter(|place| place.bytes.start == 0).map_or_else(String::new, |place| {
+                format!(", and {} bytes before it could not be read", place.bytes.end)
+            });
         Some(doubt(
             "late",
             format!(
-                "The recording does not start with a synchronisation; the first one stands at byte {first}, and {unread} bytes before it could not be read: it was started when the trace was running already. What the target did before is not in it."
+                "The recording does not start with a synchronisation; the first one stands at byte {first}{unread}. It was started when the trace was running already: what the target did before is not in it."
             ),
             "Start the capture first, then let the target run (`capture --reset` through a debug stub).",
         ))
@@ -374,6 +397,10 @@ impl Evidence<'_> {
 
     /// A core clock that contradicts the tick interrupt's known period.
     fn clock(&self) -> Option<Finding> {
+        // Where bytes are missing, ticks are missing too, and not all of them are known to be.
+        if self.counted.recording.time_slipped {
+            return None;
+        }
         let tick = self.settings.tick_period?.as_secs_f64();
         let cadence = self.counted.cadences.of(SYSTICK)?;
         let real = cadence.period / tick;

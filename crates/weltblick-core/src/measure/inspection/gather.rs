@@ -48,6 +48,12 @@ impl Wire {
         self.bytes[kind as usize]
     }
 
+    /// Bytes of a plain stream that are in no packet: lost ones, and those of a loss that has not
+    /// ended.
+    pub(super) fn unread(&self) -> u64 {
+        self.raw_bytes.saturating_sub(self.bytes.iter().sum())
+    }
+
     pub(super) fn all_packets(&self) -> u64 {
         self.packets.iter().sum()
     }

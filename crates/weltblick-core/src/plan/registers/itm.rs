@@ -50,7 +50,10 @@ pub(super) fn control(request: &Request<'_>) -> Register {
             8,
             2,
             code,
-            format!("a timestamp tick every {prescaler} core cycles"),
+            match prescaler {
+                1 => "a timestamp tick every core cycle".into(),
+                _ => format!("a timestamp tick every {prescaler} core cycles"),
+            },
         );
     }
     if observe.global_timestamps {

@@ -85,7 +85,7 @@ pub(super) fn registers(request: &Request<'_>) -> Vec<Register> {
             format!(", {:+.2} % off", 100.0 * error)
         };
         let meaning = format!(
-            "the trace clock divided by {}: {:.0} per second{off}",
+            "the trace clock divided by {}: {:.0} a second{off}",
             divisor.divisor, divisor.bit_rate
         );
         writes.push(Register::new("TPIU_ACPR", BASE + 0x10).field(

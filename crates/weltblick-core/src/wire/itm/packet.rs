@@ -191,7 +191,7 @@ impl Malformed {
             Self::TooLong => "packet longer than the protocol allows",
             Self::BrokenSync => "broken synchronisation",
             Self::CutOff => "stream ends inside a packet",
-            Self::FramingLoss => "bytes lost by the framing",
+            Self::FramingLoss => "bytes after a gap, before the next synchronisation",
         }
     }
 }

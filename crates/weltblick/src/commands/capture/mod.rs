@@ -351,7 +351,7 @@ struct View<'a> {
 impl View<'_> {
     /// Follows until the recorder is done.
     fn follow(&self, mut watch: Watch<'_>, seen: &Receiver<Seen>, stop: &AtomicBool) -> Result<()> {
-        let on_terminal = std::io::stdout().is_terminal() && std::io::stderr().is_terminal();
+        let on_terminal = std::io::stdout().is_terminal();
         let mut screen = (on_terminal && !self.args.quiet && !self.args.no_view)
             .then(|| live::Screen::open(self.capacity, self.outbox.clone()))
             .transpose()?;

@@ -1,6 +1,6 @@
 //! Through a debug stub: is this the firmware, reset, write what is planned, let it run.
 
-use crate::sources::stub::{Client, StubError};
+use crate::sources::stub::Client;
 use anyhow::{Context as _, Result, bail};
 use std::time::Duration;
 use weltblick_core::capture::What;
@@ -119,9 +119,4 @@ fn write_register(client: &mut Client, write: &Write) -> Result<String> {
 /// What of `done` says that a register did not take its value.
 pub(super) fn refused(done: &Done) -> Vec<&str> {
     done.iter().map(|(_, text)| text.as_str()).filter(|text| text.contains("reads back")).collect()
-}
-
-/// An error of the stub's as one line.
-pub(super) fn one_line(error: &StubError) -> String {
-    error.to_string()
 }

@@ -9,6 +9,7 @@ use weltblick_core::budget::{BudgetFile, Figure, Verdict, judge};
 use weltblick_core::capture::{Framing, Line, Manifest, Protocol, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::measure::inspection::{Finding, InspectReport, Inspection, Settings};
+use weltblick_core::measure::losses::LossRow;
 use weltblick_core::measure::profile::{Basis, By, Context, ProfileReport, report};
 use weltblick_core::measure::timing::{Clocks, Timing};
 use weltblick_core::time::Frequency;
@@ -36,9 +37,6 @@ pub(super) struct Watch<'a> {
     /// When the first byte came.
     pub(super) first: Option<Instant>,
     pub(super) bytes: u64,
-    /// Gaps: connections that broke, and bytes that the view was too slow for.
-    pub(super) breaks: u64,
-    pub(super) behind: bool,
 }
 
 /// What only the live view shows: text, and interrupts as they come.
@@ -136,8 +134,6 @@ impl<'a> Watch<'a> {
             looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
             first: None,
             bytes: 0,
-            breaks: 0,
-            behind: false,
         }
     }
 
@@ -156,13 +152,12 @@ impl<'a> Watch<'a> {
                 }
             }
             Seen::Gap { stream, why } => {
-                self.breaks += u64::from(why.is_some());
                 if let Some(Some(line)) = self.lines.get_mut(stream) {
                     line.gap(why, &mut sink);
                 }
             }
-            Seen::Happened(What::Released, _) => self.first = None,
-            Seen::Happened(..) => {}
+            Seen::Happened(What::Released) => self.first = None,
+            Seen::Happened(_) => {}
         }
     }
 
@@ -183,6 +178,11 @@ impl<'a> Watch<'a> {
     /// Samples so far.
     pub(super) fn samples(&self) -> u64 {
         self.inspection.recording().samples()
+    }
+
+    /// What was lost, by reason.
+    pub(super) fn loss_rows(&self) -> Vec<LossRow> {
+        self.inspection.recording().losses.rows()
     }
 
     /// How often something was lost.

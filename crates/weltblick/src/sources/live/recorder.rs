@@ -44,7 +44,7 @@ pub(crate) enum Seen {
         why: Option<LossReason>,
     },
     /// Something that the journal holds too.
-    Happened(What, Option<String>),
+    Happened(What),
 }
 
 /// How a capture ended.
@@ -192,7 +192,7 @@ impl<'a> Recorder<'a> {
                 if what == What::Released {
                     self.zero = Instant::now();
                 }
-                self.store.note(stream, what, detail.clone())?;
+                self.store.note(stream, what, detail)?;
                 let why = match what {
                     What::Reconnected => Some(LossReason::Disconnected),
                     What::Overwritten => Some(LossReason::Overwritten),
@@ -201,7 +201,7 @@ impl<'a> Recorder<'a> {
                 if let (Some(stream), Some(_)) = (stream, why) {
                     self.show(Seen::Gap { stream, why });
                 }
-                self.show(Seen::Happened(what, detail));
+                self.show(Seen::Happened(what));
             }
             Message::Ended { error } => {
                 self.open = self.open.saturating_sub(1);

@@ -109,6 +109,6 @@ mod tests {
     #[test]
     fn reads_memory_maps() {
         let map = "<memory-map><memory type='ram' start='0x20000000' length='0x100'/><memory start='x'/></memory-map>";
-        assert_eq!(memory_map(map), [0x2000_0000..0x2000_0100]);
+        assert_eq!(memory_map(map), vec![0x2000_0000..0x2000_0100]);
     }
 }

@@ -1,0 +1,301 @@
+//! The live view of a capture, drawn. The looks are those of `docs/looks.md`.
+
+use super::{count, duration_ns, percent, plain};
+use ratatui::Frame;
+use ratatui::layout::{Constraint, Layout, Rect};
+use ratatui::style::{Color, Modifier, Style};
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Paragraph, Row, Sparkline, Table};
+use std::time::Duration;
+use weltblick_core::measure::losses::LossRow;
+use weltblick_core::measure::profile::{ProfileReport, ReportRow};
+
+/// Order of the functions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Order {
+    /// Largest share first.
+    Share,
+    /// Least certain first.
+    Doubt,
+    /// By name.
+    Name,
+}
+
+impl Order {
+    /// The next one.
+    pub(crate) const fn next(self) -> Self {
+        match self {
+            Self::Share => Self::Doubt,
+            Self::Doubt => Self::Name,
+            Self::Name => Self::Share,
+        }
+    }
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Share => "by share",
+            Self::Doubt => "least certain first",
+            Self::Name => "by name",
+        }
+    }
+}
+
+/// An interrupt and how often it was entered.
+#[derive(Debug)]
+pub(crate) struct Busy {
+    pub(crate) name: String,
+    pub(crate) count: u64,
+}
+
+/// Everything that is drawn.
+pub(crate) struct Picture<'a> {
+    pub(crate) name: &'a str,
+    pub(crate) time: Duration,
+    pub(crate) bytes: u64,
+    pub(crate) rate: f64,
+    pub(crate) rates: &'a [u64],
+    pub(crate) capacity: Option<f64>,
+    pub(crate) samples: u64,
+    pub(crate) losses: Vec<LossRow>,
+    pub(crate) profile: Option<ProfileReport>,
+    pub(crate) order: Order,
+    pub(crate) frozen_at: Option<Duration>,
+    pub(crate) busy: Vec<Busy>,
+    pub(crate) text: Vec<&'a str>,
+    pub(crate) told: &'a [String],
+}
+
+const ACCENT: Style = Style::new().fg(Color::Blue);
+const ALARM: Style = Style::new().fg(Color::Indexed(166));
+const FAINT: Style = Style::new().add_modifier(Modifier::DIM);
+const STRONG: Style = Style::new().add_modifier(Modifier::BOLD);
+
+/// Draws one frame.
+pub(crate) fn draw(frame: &mut Frame<'_>, picture: &Picture<'_>) {
+    let told = picture.told.len().min(6) as u16;
+    let losses = picture.losses.len().clamp(1, 4) as u16;
+    let [head, rate, lost, notes, middle, keys] = Layout::vertical([
+        Constraint::Length(2),
+        Constraint::Length(3),
+        Constraint::Length(losses + 1),
+        Constraint::Length(told),
+        Constraint::Min(5),
+        Constraint::Length(1),
+    ])
+    .areas(frame.area());
+    self::head(frame, head, picture);
+    self::rate(frame, rate, picture);
+    self::losses(frame, lost, picture);
+    let lines = picture.told.iter().rev().take(6).rev().map(|line| noted(line));
+    frame.render_widget(Paragraph::new(lines.collect::<Vec<_>>()), notes);
+    let [functions, side] =
+        Layout::horizontal([Constraint::Percentage(62), Constraint::Percentage(38)]).areas(middle);
+    self::functions(frame, functions, picture);
+    let interrupts = picture.busy.len().clamp(1, 8) as u16 + 2;
+    let [busy, text] =
+        Layout::vertical([Constraint::Length(interrupts), Constraint::Min(2)]).areas(side);
+    self::busy(frame, busy, picture);
+    self::text(frame, text, picture);
+    let line = "q end   s order   f freeze   m mark";
+    frame.render_widget(Paragraph::new(Line::styled(line, FAINT)), keys);
+}
+
+fn noted(line: &str) -> Line<'static> {
+    let style = if line.starts_with(['!', '?']) { ALARM } else { Style::new() };
+    Line::styled(line.to_owned(), style)
+}
+
+fn head(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let title = format!(
+        "{}: {} bytes in {}, {} samples",
+        plain(picture.name),
+        count(picture.bytes),
+        duration_ns(picture.time.as_nanos() as f64),
+        count(picture.samples),
+    );
+    frame.render_widget(Paragraph::new(Line::styled(title, STRONG)), area);
+}
+
+/// The rate in words, and over the last minute as bars against the link's capacity.
+fn rate(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let [words, bars] =
+        Layout::horizontal([Constraint::Length(34), Constraint::Min(10)]).areas(area);
+    let now = format!("{:.1} kB/s", picture.rate / 1e3);
+    let lines = match picture.capacity {
+        Some(capacity) => {
+            let part = picture.rate / capacity;
+            let style = if part > 0.9 { ALARM } else { Style::new() };
+            let mark = if part > 0.9 { "? " } else { "" };
+            vec![
+                Line::from(now),
+                Line::styled(
+                    format!("{mark}{:.0} % of the link's {:.1} kB/s", 100.0 * part, capacity / 1e3),
+                    style,
+                ),
+                Line::styled("bars: full height is the link", FAINT),
+            ]
+        }
+        None => vec![Line::from(now), Line::styled("of a link of unknown rate", FAINT)],
+    };
+    frame.render_widget(Paragraph::new(lines), words);
+    let width = usize::from(bars.width);
+    let shown = &picture.rates[picture.rates.len().saturating_sub(width)..];
+    let mut line = Sparkline::default().data(shown.iter().copied()).style(ACCENT);
+    if let Some(capacity) = picture.capacity {
+        line = line.max(capacity as u64);
+    }
+    frame.render_widget(line, bars);
+}
+
+fn losses(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let line = |row: &LossRow| {
+        let bytes =
+            if row.bytes > 0 { format!(", {} bytes", count(row.bytes)) } else { String::new() };
+        let times =
+            if row.count == 1 { "once".to_owned() } else { format!("{} times", count(row.count)) };
+        Line::styled(format!("! {}: {times}{bytes}", row.reason), ALARM)
+    };
+    let lines: Vec<Line<'_>> = match picture.losses.as_slice() {
+        [] => vec![Line::from("= nothing lost")],
+        rows => rows.iter().take(4).map(line).collect(),
+    };
+    frame.render_widget(Paragraph::new(lines), area);
+}
+
+fn functions(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let frozen = picture.frozen_at.map_or_else(String::new, |at| {
+        format!(", frozen at {}", duration_ns(at.as_nanos() as f64))
+    });
+    let [title, table] = Layout::vertical([Constraint::Length(1), Constraint::Min(1)]).areas(area);
+    let line = format!("functions, {}{frozen}", picture.order.name());
+    frame.render_widget(Paragraph::new(Line::styled(line, STRONG)), title);
+    let Some(profile) = &picture.profile else {
+        let line = Line::styled("without an image there are no names: give --image", FAINT);
+        frame.render_widget(Paragraph::new(line), table);
+        return;
+    };
+    let mut rows: Vec<&ReportRow> = profile.rows.iter().collect();
+    let half = |row: &ReportRow| (row.share_high - row.share_low) / 2.0;
+    match picture.order {
+        Order::Share => {}
+        Order::Doubt => rows.sort_by(|a, b| half(b).total_cmp(&half(a))),
+        Order::Name => rows.sort_by(|a, b| a.function.cmp(&b.function)),
+    }
+    let most = rows.iter().map(|row| row.share).fold(1e-9, f64::max);
+    let widget = Table::new(
+        rows.iter().take(usize::from(table.height)).map(|row| {
+            Row::new([
+                Line::from(percent(row.share)).right_aligned(),
+                Line::styled(percent(half(row)), FAINT).right_aligned(),
+                Line::styled(bar(row.share / most, 10), ACCENT),
+                Line::from(row_name(row)),
+            ])
+        }),
+        [Constraint::Length(8), Constraint::Length(6), Constraint::Length(10), Constraint::Min(10)],
+    )
+    .header(Row::new([
+        Line::styled("share %", FAINT).right_aligned(),
+        Line::styled("+-", FAINT).right_aligned(),
+        Line::default(),
+        Line::styled("function", FAINT),
+    ]));
+    frame.render_widget(widget, table);
+}
+
+fn row_name(row: &ReportRow) -> String {
+    match (&row.function, &row.address) {
+        (Some(name), _) => plain(name).into_owned(),
+        (None, Some(address)) => address.clone(),
+        (None, None) => format!("[{}]", row.kind),
+    }
+}
+
+/// Blocks of eighths.
+fn bar(part: f64, width: usize) -> String {
+    const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
+    let eighths = (part.clamp(0.0, 1.0) * width as f64 * 8.0).round() as usize;
+    "█".repeat(eighths / 8) + EIGHTHS[eighths % 8]
+}
+
+fn busy(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let seconds = picture.time.as_secs_f64().max(1e-3);
+    let mut lines = vec![Line::styled("interrupts, entries a second", STRONG)];
+    if picture.busy.is_empty() {
+        lines.push(Line::styled("none so far", FAINT));
+    }
+    for busy in picture.busy.iter().take(8) {
+        let rate = busy.count as f64 / seconds;
+        lines.push(Line::from(vec![
+            Span::from(format!("{rate:>9.1}  ")),
+            Span::from(plain(&busy.name).into_owned()),
+        ]));
+    }
+    frame.render_widget(Paragraph::new(lines), area);
+}
+
+fn text(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let mut lines = vec![Line::styled("printed text, newest last", STRONG)];
+    let room = usize::from(area.height.saturating_sub(1));
+    let said: Vec<&&str> = picture.text.iter().filter(|line| !line.is_empty()).collect();
+    if said.is_empty() {
+        lines.push(Line::styled("none so far", FAINT));
+    }
+    let newest = &said[said.len().saturating_sub(room)..];
+    lines.extend(newest.iter().map(|line| Line::from(plain(line).into_owned())));
+    frame.render_widget(Paragraph::new(lines), area);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ratatui::Terminal;
+    use ratatui::backend::TestBackend;
+
+    fn picture<'a>(told: &'a [String], rates: &'a [u64]) -> Picture<'a> {
+        Picture {
+            name: "wave-buoy",
+            time: Duration::from_secs(3),
+            bytes: 494_352,
+            rate: 185_000.0,
+            rates,
+            capacity: Some(200_000.0),
+            samples: 35_118,
+            losses: vec![LossRow { reason: "overflow".into(), count: 89, bytes: 0 }],
+            profile: None,
+            order: Order::Share,
+            frozen_at: None,
+            busy: vec![Busy { name: "SysTick".into(), count: 3000 }],
+            text: vec!["height 1.2 m", "\u{1b}[31mevil"],
+            told,
+        }
+    }
+
+    fn drawn(picture: &Picture<'_>, width: u16, height: u16) -> String {
+        let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
+        terminal.draw(|frame| draw(frame, picture)).unwrap();
+        terminal.backend().to_string()
+    }
+
+    #[test]
+    fn shows_what_matters_and_steers_no_terminal() {
+        let screen = drawn(&picture(&["! wrong bit rate".into()], &[1, 2, 3]), 100, 30);
+        for part in [
+            "494 352 bytes in 3.00 s, 35 118 samples",
+            "? 92 % of the link's 200.0 kB/s",
+            "! overflow: 89 times",
+            "1000.0  SysTick",
+            "\\u{1b}[31mevil",
+            "! wrong bit rate",
+            "q end",
+        ] {
+            assert!(screen.contains(part), "{part} is missing in\n{screen}");
+        }
+    }
+
+    #[test]
+    fn small_terminals_do_no_harm() {
+        for (width, height) in [(1, 1), (10, 3), (40, 8), (300, 4)] {
+            drawn(&picture(&[], &[]), width, height);
+        }
+    }
+}

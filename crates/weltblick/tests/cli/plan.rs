@@ -1,0 +1,65 @@
+use super::support::Bench;
+
+fn bench() -> Bench {
+    let bench = Bench::new();
+    bench.write("target.toml", include_str!("../../../../demo/target.toml"));
+    bench
+}
+
+#[test]
+fn the_demo_target() {
+    insta::assert_snapshot!(bench().out("plan target.toml"));
+}
+
+#[test]
+fn what_does_not_fit_is_said_first_and_ends_with_1() {
+    let bench = bench();
+    let ended = bench.run("plan target.toml --pc-sample-period 1024");
+    assert_eq!(ended.code, 1, "{}", ended.err);
+    let third = ended.out.lines().nth(2).unwrap();
+    assert!(third.starts_with("! it overflows for certain"), "{}", ended.out);
+    assert!(ended.out.contains("-> sample every"), "{}", ended.out);
+}
+
+#[test]
+fn options_alone_are_enough() {
+    let out = Bench::new().out(
+        "plan --core cortex-m7 --core-clock 216MHz --link port --port-width 4 --port-clock 54MHz \
+         --pc-sample-period 1024 --interrupt dma=20kHz --instructions --share 2% --known-to 0.1%",
+    );
+    for part in ["cortex-m7 at 216 MHz", "TPIU_CSPSR", "TRCVICTLR", "instruction trace", "2.0 %"] {
+        assert!(out.contains(part), "{part} is missing in\n{out}");
+    }
+}
+
+#[test]
+fn a_variable_is_watched_or_the_reason_said() {
+    let bench = bench();
+    let out = bench.out("plan target.toml --watch ticks=100Hz");
+    assert!(out.contains("comparator 0 watches ticks at 0x2000"), "{out}");
+    assert!(bench.error("plan target.toml --watch value=1kHz").contains("is local to `"));
+    assert!(bench.error("plan target.toml --watch history=1kHz").contains("512 bytes long"));
+    assert!(bench.error("plan target.toml --watch tickz=1kHz").contains("did you mean `ticks`?"));
+}
+
+#[test]
+fn the_plan_is_written_once() {
+    let bench = bench();
+    let out = bench.out("plan target.toml --out plan.toml");
+    assert!(out.contains("next: weltblick capture SOURCE --plan plan.toml"), "{out}");
+    assert!(bench.error("plan target.toml --out plan.toml").contains("--replace"));
+    bench.out("plan target.toml --out plan.toml --replace");
+    let json = bench.json("plan target.toml");
+    assert_eq!(json["schema"], "weltblick/plan/1");
+    assert_eq!(json["registers"][0]["name"], "DEMCR");
+}
+
+#[test]
+fn mistakes_point_at_their_line() {
+    let bench = bench();
+    bench.write("bad.toml", "format = 1\ncore = 'cortex-m3'\n[link]\nkind = 'urat'\n");
+    let error = bench.error("plan bad.toml");
+    assert!(error.contains("bad.toml:4:8") && error.contains("did you mean `uart`?"), "{error}");
+    assert!(bench.error("plan").contains("the core is not stated"));
+    assert!(bench.error("plan target.toml --bit-rate 30Mbit/s").contains("% off"));
+}

@@ -1,0 +1,136 @@
+//! The built `stand-in` in the background, and what `capture` and `inspect` make of it.
+
+use super::support::Bench;
+use std::io::{BufRead as _, BufReader};
+use std::process::{Child, Stdio};
+use weltblick_standin::Program;
+
+/// A running `stand-in`.
+pub(crate) struct Running {
+    child: Child,
+    pub(crate) trace: String,
+    pub(crate) stub: String,
+}
+
+impl Running {
+    /// Starts it on free ports and waits until it listens.
+    pub(crate) fn start(bench: &Bench, options: &str) -> Self {
+        let command = format!("stand-in --trace 127.0.0.1:0 --stub 127.0.0.1:0 {options}");
+        let mut child = bench.command(&command).stdout(Stdio::piped()).spawn().unwrap();
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let mut next = |prefix: &str| {
+            let line = lines.next().unwrap().unwrap();
+            line.strip_prefix(prefix).unwrap_or_else(|| panic!("{line}")).to_owned()
+        };
+        let (trace, stub) = (next("trace on "), next("debug stub on "));
+        Self { child, trace, stub }
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// A bench with the demo's target description, and its plan.
+pub(crate) fn planned() -> Bench {
+    let bench = Bench::new();
+    bench.write("target.toml", include_str!("../../../../demo/target.toml"));
+    bench.out("plan target.toml --out plan.toml");
+    bench
+}
+
+const IMAGE: &str = "--image buoy/wave-buoy.elf";
+
+#[test]
+fn plan_capture_inspect_profile_agree_with_the_truth() {
+    let bench = planned();
+    let target = Running::start(&bench, "--hurry");
+    let (trace, stub) = (&target.trace, &target.stub);
+    let ended = bench.run(&format!(
+        "capture {trace} {stub} --plan plan.toml {IMAGE} --reset --bytes 480kB --out run --quiet"
+    ));
+    assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
+    assert!(ended.out.contains("480 000 bytes"), "{}", ended.out);
+    // Raw bytes are those that the target sent: the same firmware, the same registers.
+    let mut setup = weltblick_standin::machine::Setup::default();
+    setup.link_bit_rate = 2_000_000;
+    let program = Program::parse(super::support::FIRMWARE).unwrap();
+    let mut machine = weltblick_standin::Machine::new(&program, setup).unwrap();
+    machine.reset();
+    let plan = String::from_utf8(bench.read("plan.toml")).unwrap();
+    let plan = weltblick_core::plan::Applied::parse("plan.toml", &plan).unwrap();
+    for write in &plan.writes {
+        machine.poke(write.address, 4, write.value).unwrap();
+    }
+    machine.run(3 * setup.core_clock);
+    let truth = machine.take_trace();
+    assert!(bench.read("run/trace.000000.bin") == truth[..480_000]);
+    // And so are the figures.
+    let report = bench.json("profile run");
+    for row in report["rows"].as_array().unwrap().iter().take(8) {
+        let Some(name) = row["function"].as_str() else { continue };
+        let (start, size) = program.symbol(name).unwrap();
+        let share =
+            machine.truth().cycles_in(start, start + size) as f64 / machine.truth().total as f64;
+        let bound = |key: &str| row[key].as_f64().unwrap();
+        assert!(
+            bound("share_low") - 0.002 <= share && share <= bound("share_high") + 0.002,
+            "{name}: {share} {row}"
+        );
+    }
+    let journal = String::from_utf8(bench.read("run/journal.jsonl")).unwrap();
+    let at = |what: &str| journal.find(&format!("\"{what}\"")).unwrap_or_else(|| panic!("{what}"));
+    assert!(at("reset") < at("register_written") && at("register_written") < at("armed"));
+    assert!(at("armed") < at("released") && at("released") < at("ended"));
+}
+
+#[test]
+fn every_fault_is_named() {
+    let bench = planned();
+    for (fault, finding) in [
+        ("drop", "damaged"),
+        ("corrupt", "damaged"),
+        ("stall", "overflow"),
+        ("disconnect", "disconnected"),
+        ("clock", "no_synchronisation"),
+        ("late", "late"),
+    ] {
+        // A connection that breaks is only made again if time passes meanwhile.
+        let pace = if fault == "disconnect" { "" } else { "--hurry" };
+        let target = Running::start(&bench, &format!("--fault {fault} {pace}"));
+        let (trace, stub) = (&target.trace, &target.stub);
+        let ended = bench.run(&format!(
+            "capture {trace} {stub} --plan plan.toml {IMAGE} --reset --bytes 190kB --out {fault} --quiet"
+        ));
+        assert_eq!(ended.code, 0, "{fault}: {}", ended.err);
+        let report = bench.json(&format!("inspect {fault}"));
+        let found: Vec<&str> = report["findings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|f| f["code"].as_str().unwrap())
+            .collect();
+        assert!(found.contains(&finding), "{fault}: {found:?}");
+        // What makes a recording worthless is told while it is made.
+        let told = ended.err.contains("the bit rate is wrong");
+        assert!(fault != "clock" || told || ended.out.contains("in "), "{}", ended.err);
+    }
+}
+
+#[test]
+fn nothing_comes_until_the_registers_are_written() {
+    let bench = planned();
+    let target = Running::start(&bench, "--run");
+    let trace = &target.trace;
+    let ended = bench.run(&format!("capture {trace} --for 400ms --out silent --quiet"));
+    assert_eq!(ended.code, 0, "{}", ended.err);
+    assert!(
+        ended.err.contains("not one byte arrived") && ended.err.contains("TRCENA"),
+        "{}",
+        ended.err
+    );
+    assert!(ended.out.contains("0 bytes"), "{}", ended.out);
+}
