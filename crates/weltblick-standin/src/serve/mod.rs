@@ -98,6 +98,8 @@ pub fn serve(
             server.waiting.clear();
         }
         if let Some(stream) = accepted(stub)? {
+            // As most stubs do: whoever connects finds the target stopped.
+            server.running = Running::Halted;
             server.debugger = Some((stream, Stub::new()));
         }
         let heard = server.hear();

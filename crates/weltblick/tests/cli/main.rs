@@ -1,6 +1,7 @@
 //! The built program, as its users meet it: whole outputs and exit codes in folders of their own.
 
 mod bad_input;
+mod capture;
 mod check;
 mod demo;
 mod diagnosis;
@@ -10,4 +11,5 @@ mod memory;
 mod plan;
 mod profile;
 mod stand_in;
+mod stub;
 mod support;

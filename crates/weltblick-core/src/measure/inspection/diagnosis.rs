@@ -248,7 +248,7 @@ impl Evidence<'_> {
     /// Polls that found nothing.
     fn no_polls(&self) -> Option<Finding> {
         let recording = &self.counted.recording;
-        (recording.running == 0).then(|| {
+        (recording.running == 0 && recording.samples() > 0).then(|| {
             fault(
                 "no_samples",
                 format!(

@@ -58,6 +58,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let folder = choose_folder(&args.out, args.series)?;
     sources::live::check_place(&folder, place)?;
     let raw = args.raw_source()?;
+    let limits = args.limits()?;
     let mut prepared = prepare(args)?;
     let manifest = manifest(args, raw, &prepared)?;
     let last = args.until_event(prepared.image.as_ref())?;
@@ -110,7 +111,6 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let (watcher, seen) = sync_channel(MOST_SEEN);
     let streams = manifest.streams.len();
-    let limits = args.limits()?;
     let summary = thread::scope(|scope| -> Result<Summary> {
         let stop = &stop;
         let recorder = Recorder::new(store, limits, watcher, stop, streams, running, has_stub);

@@ -1,5 +1,6 @@
 //! What a debug stub is asked while the target runs: program counters, variables, lap points.
 
+use super::progress::say;
 use crate::sources::live::{Message, Outbox};
 use crate::sources::stub::{Client, StubError};
 use std::fmt::Write as _;
@@ -13,6 +14,11 @@ use weltblick_core::image::{Kind, Variable};
 pub(super) const PC_SAMPLE_REGISTER: u64 = 0xe000_101c;
 /// What it reads as while the core stands or may not be observed.
 const NO_PC: u32 = 0xffff_ffff;
+/// `DWT_CTRL`, whose lowest bit lets the cycle counter run.
+const DWT_CONTROL: u64 = 0xe000_1000;
+/// `DEMCR`, and its bit that powers the DWT.
+const DEMCR: u64 = 0xe000_edfc;
+const TRACE_ENABLE: u32 = 1 << 24;
 /// `DWT_CYCCNT`.
 const CYCLE_COUNTER: u64 = 0xe000_1004;
 /// How long nothing is done at most before somebody looks whether to stop.
@@ -74,6 +80,7 @@ impl Session {
         for &address in self.questions.laps.iter().chain(&self.questions.until) {
             self.client.set_break(address, true)?;
         }
+        self.start_counter()?;
         self.client.go_on()?;
         self.happened(What::Released, None);
         let (mut sample_at, mut read_at) = (self.next_sample(), Instant::now());
@@ -103,6 +110,23 @@ impl Session {
             }
         }
         self.end()
+    }
+
+    /// Laps are timed by the cycle counter, which must run.
+    fn start_counter(&mut self) -> Result<(), StubError> {
+        if self.questions.laps.is_empty() {
+            return Ok(());
+        }
+        let power = self.client.word(DEMCR)?;
+        self.client.write_word(DEMCR, power | TRACE_ENABLE)?;
+        let control = self.client.word(DWT_CONTROL)?;
+        self.client.write_word(DWT_CONTROL, control | 1)?;
+        if self.client.word(DWT_CONTROL)? & 1 == 0 {
+            let detail = "this core has no cycle counter: laps have the host's times only";
+            self.happened(What::Diagnosed, Some(detail.into()));
+            say(&format!("? {detail}"));
+        }
+        Ok(())
     }
 
     /// Takes the breakpoints away again; the target runs on.

@@ -154,14 +154,15 @@ impl Store {
 
     /// Writes bytes of a stream.
     pub(crate) fn append(&mut self, number: usize, bytes: &[u8]) -> Result<()> {
-        let longest = match self.keep {
-            Keep::Last(most) => (most / LEAST_SEGMENTS).clamp(1, SEGMENT),
-            Keep::All | Keep::First(_) => SEGMENT,
+        // A landmark is waited for as long as the kept end is still made of two segments or more.
+        let (longest, hard) = match self.keep {
+            Keep::Last(most) => ((most / LEAST_SEGMENTS).clamp(1, SEGMENT), (most / 2).max(1)),
+            Keep::All | Keep::First(_) => (SEGMENT, 2 * SEGMENT),
         };
         let mut rest = bytes;
         while !rest.is_empty() {
             let stream = self.streams.get_mut(number).context("a stream that nobody named")?;
-            let cut = stream.cut(rest, longest);
+            let cut = stream.cut(rest, longest, hard);
             let (now, later) = rest.split_at(cut.unwrap_or(rest.len()));
             stream.file.write_all(now).with_context(|| {
                 self.folder.join(segment_file(&stream.name, stream.number)).display().to_string()
@@ -216,8 +217,8 @@ impl Store {
 
 impl Stream {
     /// Where in `bytes` the next segment begins: at a landmark once this one is long enough, or
-    /// anywhere once it is twice as long.
-    fn cut(&self, bytes: &[u8], longest: u64) -> Option<usize> {
+    /// anywhere once it is as long as `hard`.
+    fn cut(&self, bytes: &[u8], longest: u64, hard: u64) -> Option<usize> {
         let size = self.sizes.back().copied().unwrap_or(0);
         let until = (longest.saturating_sub(size)).min(bytes.len() as u64) as usize;
         let Landmark { bytes: landmark, ends_a_segment } = self.landmark;
@@ -227,7 +228,7 @@ impl Stream {
             .position(|window| window == landmark)
             .map(|at| until + at + before);
         let found = found.filter(|&at| size + at as u64 > 0);
-        let hard = (2 * longest).saturating_sub(size);
+        let hard = hard.max(longest).saturating_sub(size);
         match found {
             Some(at) if at as u64 <= hard => Some(at),
             _ if hard < bytes.len() as u64 => Some(hard as usize),

@@ -99,7 +99,7 @@ impl Client {
     }
 
     fn agree(&mut self) -> Result<()> {
-        let features = self.ask_text("qSupported:xmlRegisters=arm;vContSupported+")?;
+        let features = self.introduce()?;
         for feature in features.split(';') {
             if let Some(size) = feature.strip_prefix("PacketSize=")
                 && let Ok(size) = usize::from_str_radix(size, 16)
@@ -122,6 +122,22 @@ impl Client {
             self.memory = super::description::memory_map(&map);
         }
         Ok(())
+    }
+
+    /// The first request. A stub that keeps silent may serve a target that runs: it is stopped.
+    fn introduce(&mut self) -> Result<String> {
+        const REQUEST: &str = "qSupported:xmlRegisters=arm;vContSupported+";
+        self.send(REQUEST.as_bytes())?;
+        let soon = Instant::now() + Duration::from_secs(1);
+        let answer = match self.answer(REQUEST.as_bytes(), soon)? {
+            Some(answer) if !is_stop(&answer) => answer,
+            _ => {
+                self.stream.write_all(&[0x03])?;
+                self.drain(Duration::from_millis(200))?;
+                self.ask(REQUEST.as_bytes())?
+            }
+        };
+        Ok(String::from_utf8_lossy(&answer).into_owned())
     }
 
     fn offers(&self, feature: &str) -> bool {

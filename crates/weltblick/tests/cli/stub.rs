@@ -1,0 +1,226 @@
+//! `capture` through debug stubs: our own, an emulator's, and hostile ones.
+
+use super::stand_in::Running;
+use super::support::Bench;
+use std::io::{Read as _, Write as _};
+use std::net::{TcpListener, TcpStream};
+use std::process::{Child, Command, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+
+const HOT: &[u8] = include_bytes!("../firmware/hot.elf");
+
+fn bench() -> Bench {
+    let bench = Bench::new();
+    bench.write("hot.elf", HOT);
+    bench
+}
+
+/// The functions of a profile, largest share first, and its basis.
+fn functions(bench: &Bench, capture: &str) -> (Vec<String>, String) {
+    let report = bench.json(&format!("profile {capture}"));
+    let rows = report["rows"].as_array().unwrap();
+    let names = rows.iter().map(|row| row["function"].as_str().unwrap_or("-").to_owned());
+    (names.collect(), report["evidence"]["basis"].as_str().unwrap().to_owned())
+}
+
+#[test]
+fn samples_and_values_of_a_target_that_runs_on() {
+    let bench = bench();
+    let target = Running::start(&bench, "hot.elf");
+    let stub = &target.stub;
+    let ended = bench.run(&format!(
+        "capture {stub} --image hot.elf --core-clock 47.972352MHz --sample=2ms --read rounds --read-every 50ms --for 1s --out run --quiet"
+    ));
+    assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
+    let (names, basis) = functions(&bench, "run");
+    assert_eq!((names[0].as_str(), basis.as_str()), ("smooth_spectrum", "polled_pc"));
+    let poll = String::from_utf8(bench.read("run/poll.000000.bin")).unwrap();
+    let values: Vec<&str> = poll.lines().filter(|line| line.starts_with("v ")).collect();
+    assert!(values.len() >= 10 && values[0] != values[values.len() - 1], "{values:?}");
+    // The same stub again: it stops a target that runs.
+    let again = bench.run(&format!(
+        "capture {stub} --image hot.elf --until track_tide --sample=5ms --for 5s --out two --quiet"
+    ));
+    assert!(
+        again.out.contains("the point that was asked for is reached"),
+        "{} {}",
+        again.out,
+        again.err
+    );
+}
+
+#[test]
+fn laps_are_timed_by_the_cycle_counter() {
+    let bench = bench();
+    let target = Running::start(&bench, "hot.elf");
+    let stub = &target.stub;
+    let ended = bench.run(&format!(
+        "capture {stub} --image hot.elf --laps smooth_spectrum,track_tide,churn --for 400ms --out laps --quiet"
+    ));
+    assert_eq!(ended.code, 0, "{}", ended.err);
+    let poll = String::from_utf8(bench.read("laps/poll.000000.bin")).unwrap();
+    let laps: Vec<(u32, u32)> = poll
+        .lines()
+        .filter_map(|line| line.strip_prefix("l "))
+        .map(|line| {
+            let fields: Vec<u32> = line.split(' ').map(|field| field.parse().unwrap()).collect();
+            (fields[2], fields[3])
+        })
+        .collect();
+    assert!(laps.len() > 10, "{poll}");
+    let between = |from: u32| {
+        let pair = laps.windows(2).find(|pair| pair[0].0 == from).unwrap();
+        pair[1].1.wrapping_sub(pair[0].1)
+    };
+    // 8000 rounds against 1000: by the target's own cycles, whatever the host did meanwhile.
+    let ratio = f64::from(between(0)) / f64::from(between(1));
+    assert!((7.0..9.0).contains(&ratio), "{ratio}");
+    assert_eq!(laps.windows(2).filter(|pair| (pair[0].0 + 1) % 3 != pair[1].0).count(), 0);
+}
+
+#[test]
+fn another_build_on_the_target_is_refused() {
+    let bench = bench();
+    let target = Running::start(&bench, "hot.elf");
+    let stub = &target.stub;
+    let error = bench.error(&format!("capture {stub} --image buoy/wave-buoy.elf --sample --out x"));
+    assert!(error.contains("the target runs another build: at 0x0800"), "{error}");
+    assert!(!bench.path("x").exists());
+}
+
+/// An emulated board; `None`, loudly, where there is no emulator.
+struct Emulator {
+    child: Child,
+    address: String,
+}
+
+impl Emulator {
+    fn start(bench: &Bench) -> Option<Self> {
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let child = Command::new("qemu-system-arm")
+            .args(["-M", "netduino2", "-nographic", "-monitor", "none", "-serial", "none", "-S"])
+            .args(["-gdb", &format!("tcp:127.0.0.1:{port}"), "-kernel"])
+            .arg(bench.path("hot.elf"))
+            .stdin(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn();
+        let Ok(child) = child else {
+            eprintln!(
+                "\n*** LEFT OUT: qemu-system-arm is not installed, capture was not held against its debug stub ***\n"
+            );
+            return None;
+        };
+        let address = format!("127.0.0.1:{port}");
+        let started = Instant::now();
+        while TcpStream::connect(&address).is_err() {
+            assert!(started.elapsed() < Duration::from_secs(20), "the emulator does not answer");
+            thread::sleep(Duration::from_millis(50));
+        }
+        Some(Self { child, address })
+    }
+}
+
+impl Drop for Emulator {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+#[test]
+fn the_hot_function_of_an_emulated_board_comes_out_on_top() {
+    let bench = bench();
+    let Some(emulator) = Emulator::start(&bench) else { return };
+    let ended = bench.run(&format!(
+        "capture stub:{} --image hot.elf --sample=3ms --read rounds --for 2s --out run --quiet",
+        emulator.address
+    ));
+    assert_eq!(ended.code, 0, "{}", ended.err);
+    assert!(ended.err.contains("intrusive"), "{}", ended.err);
+    let (names, basis) = functions(&bench, "run");
+    assert_eq!((names[0].as_str(), basis.as_str()), ("smooth_spectrum", "stopped_core"));
+    // What was measured by stopping the core meets no budget.
+    bench.write("b.toml", "[function.smooth_spectrum]\nself_share = '>= 1 %'\n");
+    let check = bench.run("check run b.toml");
+    assert!(check.code == 3 && check.out.contains("intrusive"), "{}", check.out);
+}
+
+/// A stub that answers everything with `answer`; it ends when the client does.
+fn hostile(answer: impl Fn(usize, &mut TcpStream) + Send + 'static) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap().to_string();
+    thread::spawn(move || {
+        let Ok((mut stream, _)) = listener.accept() else { return };
+        let mut bytes = [0; 4096];
+        for number in 0.. {
+            match stream.read(&mut bytes) {
+                Ok(0) | Err(_) => return,
+                Ok(_) => answer(number, &mut stream),
+            }
+        }
+    });
+    address
+}
+
+#[test]
+fn hostile_stubs_get_a_clear_error_in_bounded_time() {
+    let say = |text: &'static [u8]| {
+        move |_: usize, stream: &mut TcpStream| {
+            let _ = stream.write_all(text);
+        }
+    };
+    let endless = |_: usize, stream: &mut TcpStream| {
+        let _ = stream.write_all(b"+$");
+        while stream.write_all(&[b'a'; 65_536]).is_ok() {}
+    };
+    let drip = |_: usize, stream: &mut TcpStream| {
+        let _ = stream.write_all(b"+$");
+        while stream.write_all(b"a").is_ok() {
+            thread::sleep(Duration::from_millis(20));
+        }
+    };
+    let acknowledgements = |_: usize, stream: &mut TcpStream| {
+        while stream.write_all(&[b'+'; 65_536]).is_ok() {}
+    };
+    let cases: Vec<(&str, String, &str)> = vec![
+        ("wrong checksums", hostile(say(b"+$OK#00")), "wrong checksums"),
+        ("endless packet", hostile(endless), "packet without an end"),
+        ("slow packet", hostile(drip), "did not answer"),
+        ("endless acknowledgements", hostile(acknowledgements), "did not answer"),
+        ("escape at the end", hostile(say(b"+$ab}#40")), "no debug stub, or a broken one"),
+        (
+            "absurd length",
+            hostile(say(b"+$PacketSize=ffffffffffffffff;qXfer:features:read+#29")),
+            "",
+        ),
+        ("silence", hostile(|_, _| {}), "did not answer"),
+        (
+            "hanging up",
+            hostile(|_, stream| {
+                let _ = stream.shutdown(std::net::Shutdown::Both);
+            }),
+            "closed the connection",
+        ),
+        ("web server", hostile(say(b"HTTP/1.1 400 Bad Request\r\n\r\n")), "did not answer"),
+        ("refusals", hostile(say(b"+-----")), "wrong checksums"),
+    ];
+    let bench = bench();
+    let handles = cases.into_iter().map(|(case, address, part)| {
+        let mut command = bench
+            .command(&format!("capture stub:{address} --sample --out {}", case.replace(' ', "-")));
+        let started = Instant::now();
+        let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        thread::spawn(move || {
+            let ended = super::support::ended(child.wait_with_output().unwrap());
+            (case, part, ended, started.elapsed())
+        })
+    });
+    for handle in handles.collect::<Vec<_>>() {
+        let (case, part, ended, time) = handle.join().unwrap();
+        assert_eq!(ended.code, 2, "{case}: {}", ended.out);
+        assert!(ended.err.starts_with("error: stub:127.0.0.1:"), "{case}: {}", ended.err);
+        assert!(ended.err.contains(part), "{case}: {}", ended.err);
+        assert!(time < Duration::from_secs(12), "{case}: {time:?}");
+    }
+}
