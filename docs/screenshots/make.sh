@@ -33,9 +33,25 @@ picture() {
   kill $window; wait $window 2>/dev/null || true
 }
 
+picture plan "weltblick plan weltblick-demo/target.toml"
 picture inspect "weltblick inspect weltblick-demo/buoy"
 picture packets "weltblick inspect weltblick-demo/buoy --packets --within 1s..2s --top 24"
 picture profile "weltblick profile weltblick-demo/buoy --top 20"
 picture lines "weltblick profile weltblick-demo/buoy --by line --top 12"
 picture check "weltblick check weltblick-demo/buoy weltblick-demo/budgets.toml"
 picture demo "weltblick demo"
+
+# The live view: six seconds into a capture from the stand-in.
+weltblick plan weltblick-demo/target.toml --out plan.toml >/dev/null
+weltblick stand-in --trace 127.0.0.1:5901 --stub 127.0.0.1:5902 >/dev/null &
+target=$!
+sleep 0.5
+DISPLAY=$display TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry "120x36+0+0" \
+  -bg '#fbfaf7' -fg '#222222' -xrm 'XTerm*color4: #1f5fa8' -b 12 +sb -e \
+  weltblick capture tcp:127.0.0.1:5901 stub:127.0.0.1:5902 --plan plan.toml --reset --for 60s \
+  --image weltblick-demo/buoy/wave-buoy.elf --budgets weltblick-demo/budgets.toml --out live &
+window=$!
+sleep 7
+DISPLAY=$display import -window root "$work/live.png"
+convert "$work/live.png" -bordercolor black -border 1 -trim +repage "$out/capture.png"
+kill $window $target; wait $window $target 2>/dev/null || true

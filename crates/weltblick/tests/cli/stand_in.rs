@@ -134,3 +134,26 @@ fn nothing_comes_until_the_registers_are_written() {
     );
     assert!(ended.out.contains("0 bytes"), "{}", ended.out);
 }
+
+#[cfg(unix)]
+#[test]
+fn the_demo_s_script_does_it_all() {
+    let bench = Bench::new();
+    bench.out("demo");
+    let program = std::path::Path::new(env!("CARGO_BIN_EXE_weltblick")).parent().unwrap().display();
+    let path = std::env::var("PATH").unwrap();
+    let output = std::process::Command::new("bash")
+        .arg(bench.path("weltblick-demo/capture.sh"))
+        .arg("try")
+        .current_dir(bench.path(""))
+        .env("PATH", format!("{program}:{path}"))
+        .env("SECONDS_TO_MEASURE", "0.8")
+        .stdin(Stdio::null())
+        .output()
+        .unwrap();
+    let ended = super::support::ended(output);
+    assert_eq!(ended.code, 0, "{}{}", ended.out, ended.err);
+    for part in ["= it fits", "next: weltblick inspect live", "sampl", "spectrum_power"] {
+        assert!(ended.out.contains(part), "{part} is missing in\n{}", ended.out);
+    }
+}

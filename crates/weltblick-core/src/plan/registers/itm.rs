@@ -19,7 +19,7 @@ pub(super) fn before(request: &Request<'_>) -> Vec<Register> {
             0,
             4,
             privileged,
-            "groups of eight ports that only privileged code may write: those that are off",
+            "groups of eight ports that are left to privileged code",
         ),
     ]
 }
