@@ -85,9 +85,14 @@ impl Line {
     }
 
     /// Bytes are missing here, or were not recorded by choice (`None`).
-    pub fn gap(&mut self, why: Option<LossReason>, sink: &mut impl event::Sink) {
+    pub fn gap(
+        &mut self,
+        why: Option<LossReason>,
+        tap: &mut impl Tap,
+        sink: &mut impl event::Sink,
+    ) {
         if let Some(deframer) = &mut self.framing {
-            deframer.interrupt();
+            deframer.interrupt(&mut Unframe { sources: &mut self.sources, tap, sink });
         }
         for source in &mut self.sources {
             source.interrupt(sink);

@@ -158,3 +158,33 @@ fn an_on_chip_buffer_starts_at_a_frame_but_its_source_may_be_unknown() {
     let seen = read(&framed(Start::AtFrame, &[1]), &named);
     assert_eq!(seen.said.len(), 14, "a named source is believed from the first byte");
 }
+
+#[test]
+fn a_gap_costs_what_follows_up_to_a_synchronisation_and_is_told_once() {
+    for (start, why) in [
+        (Start::Anywhere, Some(LossReason::Disconnected)),
+        (Start::AtFrame, Some(LossReason::Overwritten)),
+        (Start::AtFrame, None),
+    ] {
+        let spec = framed(start, &[1]);
+        let (mut line, mut seen) = (Line::new(&spec, Origin(0)), Seen::default());
+        line.push(&FRAME_SYNC, &mut (), &mut seen);
+        line.push(&frame(1, writes(10)), &mut (), &mut seen);
+        // The connection breaks inside a frame, and inside a packet.
+        line.push(&frame(1, writes(20))[..7], &mut (), &mut seen);
+        line.gap(why, &mut (), &mut seen);
+        let said = seen.said.len();
+        if start == Start::Anywhere {
+            line.push(&frame(1, writes(30))[5..], &mut (), &mut seen);
+            line.push(&FRAME_SYNC, &mut (), &mut seen);
+        }
+        line.push(&frame(1, writes(40)), &mut (), &mut seen);
+        assert_eq!(seen.said.len(), said, "nothing is believed before a synchronisation");
+        line.push(&frame(1, synchronised(50)), &mut (), &mut seen);
+        line.finish(&mut (), &mut seen);
+        let later: Vec<u8> = seen.said[said..].iter().map(|(_, byte)| *byte).collect();
+        assert_eq!(later, (50..54).collect::<Vec<_>>(), "{start:?}");
+        let told = seen.lost.iter().filter(|lost| lost.is_unbounded()).count();
+        assert_eq!(told, usize::from(why.is_some()), "{:?}", seen.lost);
+    }
+}

@@ -1,5 +1,6 @@
 //! The debug block: DWT, ITM and their registers (DDI 0403E, C1).
 
+use super::etb::Etb;
 use super::itm::{self, Encoded};
 use super::link::Link;
 
@@ -34,6 +35,9 @@ mod function {
     pub(super) const EMIT_RANGE: u32 = 1 << 5;
 }
 
+/// Registers of the buffer on the chip: one CoreSight component.
+const ETB: u32 = 0xe004_2000;
+const ETB_END: u32 = 0xe004_2fff;
 /// `TPIU_FFCR.EnFCont`.
 const FRAMES_ON: u32 = 1 << 1;
 
@@ -58,6 +62,8 @@ const TRACE_ENABLE: u32 = 1 << 24;
 #[derive(Debug, Clone)]
 pub struct TraceUnit {
     link: Link,
+    /// What takes the trace instead of the port, while it is on.
+    etb: Etb,
     demcr: u32,
     dwt_ctrl: u32,
     itm_tcr: u32,
@@ -90,8 +96,9 @@ pub struct TraceUnit {
 impl TraceUnit {
     /// A trace unit after reset: everything off.
     #[must_use]
-    pub const fn new(link: Link, core_clock: u64) -> Self {
+    pub fn new(link: Link, core_clock: u64) -> Self {
         Self {
+            etb: Etb::default(),
             itm_tpr: 0,
             comparators: [Comparator { compare: 0, mask: 0, function: 0 }; 4],
             core_clock,
@@ -203,7 +210,16 @@ impl TraceUnit {
 
     /// Takes the bytes that were sent so far; the trace goes on.
     pub fn take(&mut self) -> Vec<u8> {
+        self.fill_buffer();
         self.link.take()
+    }
+
+    /// The buffer on the chip takes what would go to the port.
+    fn fill_buffer(&mut self) {
+        if self.etb.is_on() {
+            let bytes = self.link.take();
+            self.etb.take(((self.itm_tcr >> 16) & 0x7f) as u8, &bytes);
+        }
     }
 
     /// Ends the run: the last timestamp goes out. Takes all bytes that were sent.
@@ -255,6 +271,23 @@ impl TraceUnit {
             (true, Some(_), at) => at,
             _ => u64::MAX,
         };
+    }
+
+    /// Synchronisations go with the cycle counter: at each change of the tapped bit.
+    fn move_sync(&mut self, cycle: u64) {
+        if let (Some(period), true) = (self.sync_period(), self.next_sync != u64::MAX) {
+            self.next_sync = cycle + period - u64::from(self.counter_base.1) % period;
+        }
+    }
+
+    /// A register of the buffer. What was sent before it is switched on went to the port.
+    fn write_buffer(&mut self, offset: u32, value: u32) {
+        self.fill_buffer();
+        self.etb.set_register(offset, value);
+        if self.etb.is_on() {
+            // The trace bus is as wide as the core is fast.
+            self.link.set_rate(self.core_clock, 40 * self.core_clock);
+        }
     }
 
     fn synchronise(&mut self, cycle: u64) {
@@ -335,8 +368,12 @@ impl TraceUnit {
     /// Reads a register of the ITM, DWT, trace port or `DEMCR`; `None` if it is not one of them.
     #[allow(clippy::match_overlapping_arm, reason = "special registers before their block")]
     #[must_use]
-    pub fn read(&self, address: u32, cycle: u64) -> Option<u32> {
+    pub fn read(&mut self, address: u32, cycle: u64) -> Option<u32> {
         Some(match address {
+            ETB..=ETB_END => {
+                self.fill_buffer();
+                self.etb.register(address - ETB)
+            }
             // A stimulus port reads as 1 when it can take a write.
             0xe000_0000..=0xe000_007c => u32::from(self.link.room_at(cycle, 10) <= cycle),
             0xe000_0e00 => self.itm_ter,
@@ -378,6 +415,7 @@ impl TraceUnit {
     #[allow(clippy::match_overlapping_arm, reason = "special registers before their block")]
     pub fn write(&mut self, address: u32, bytes: u32, value: u32, cycle: u64) -> Option<()> {
         match address {
+            ETB..=ETB_END => self.write_buffer(address - ETB, value),
             0xe000_0000..=0xe000_007f => {
                 let port = (address >> 2 & 0x1f) as u8;
                 if self.enabled() && self.itm_ter >> port & 1 == 1 {
@@ -413,7 +451,10 @@ impl TraceUnit {
                 self.counter_base = (cycle, self.counter(cycle));
                 self.dwt_ctrl = value & 0x007f_ffff;
             }
-            0xe000_1004 => self.counter_base = (cycle, value),
+            0xe000_1004 => {
+                self.counter_base = (cycle, value);
+                self.move_sync(cycle);
+            }
             0xe000_1000..=0xe000_1fff => {}
             0xe000_edfc => self.demcr = value,
             _ => return None,

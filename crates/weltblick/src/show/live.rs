@@ -96,7 +96,7 @@ pub(crate) fn draw(frame: &mut Frame<'_>, picture: &Picture<'_>) {
         Layout::vertical([Constraint::Length(interrupts), Constraint::Min(2)]).areas(side);
     self::busy(frame, busy, picture);
     self::text(frame, text, picture);
-    let line = "q end   s order   f freeze   m mark";
+    let line = "q end   s order   f freeze   m mark   r read the buffer out";
     frame.render_widget(Paragraph::new(Line::styled(line, FAINT)), keys);
 }
 

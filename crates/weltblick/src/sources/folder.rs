@@ -228,11 +228,13 @@ fn gaps(folder: &Path, manifest: &Manifest) -> Result<Vec<Vec<Gap>>> {
             let why = match entry.what {
                 What::Reconnected => Some(LossReason::Disconnected),
                 What::Overwritten => Some(LossReason::Overwritten),
-                What::Watched => None,
+                What::Watched | What::ReadOut => None,
                 _ => return None,
             };
             let offset = entry.offset?.checked_sub(gone.unwrap_or(0))?;
-            (offset > 0).then_some(Gap { offset, why })
+            // At the very beginning nothing is missing between two bytes; but a buffer that has
+            // wrapped starts inside a packet.
+            (offset > 0 || why.is_some()).then_some(Gap { offset, why })
         };
         mine().filter_map(gap).collect()
     };
@@ -263,7 +265,7 @@ fn push_between(
         }
         let (now, later) = bytes.split_at(before as usize);
         line.push(now, tap, sink);
-        line.gap(gap.why, sink);
+        line.gap(gap.why, tap, sink);
         *at += before;
         bytes = later;
         *gaps = rest;

@@ -261,3 +261,31 @@ fn the_stand_in_in_this_process() {
     let report = bench.json("profile run");
     assert!(report["recording"]["samples"].as_u64().unwrap() > 4_000, "{report}");
 }
+
+/// A limit on the size of files stands for a disk that is full: writing fails alike.
+#[cfg(unix)]
+#[test]
+fn a_full_disk_ends_it_with_an_error_and_a_folder_that_reads() {
+    let bench = Bench::new();
+    let program = env!("CARGO_BIN_EXE_weltblick");
+    let script = format!(
+        "trap '' XFSZ; ulimit -f 200; exec {program} capture buoy/swo.bin {SETUP} --out full --quiet"
+    );
+    let output = std::process::Command::new("bash")
+        .args(["-c", &script])
+        .current_dir(bench.path(""))
+        .stdin(Stdio::null())
+        .output()
+        .unwrap();
+    let ended = ended(output);
+    assert_eq!(ended.code, 2, "{}", ended.out);
+    assert!(
+        ended.err.contains("what was received is in full")
+            && ended.err.contains("trace.000000.bin"),
+        "{}",
+        ended.err
+    );
+    let kept = bench.read("full/trace.000000.bin");
+    assert!(!kept.is_empty() && TRACE.starts_with(&kept));
+    assert_eq!(bench.json("inspect full")["bytes"], kept.len());
+}

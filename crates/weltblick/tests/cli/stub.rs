@@ -224,3 +224,32 @@ fn hostile_stubs_get_a_clear_error_in_bounded_time() {
         assert!(time < Duration::from_secs(12), "{case}: {time:?}");
     }
 }
+
+#[test]
+fn a_buffer_on_the_chip_is_read_out_again_and_again() {
+    let bench = Bench::new();
+    bench.write("target.toml", include_str!("../../../../demo/target.toml"));
+    let options = "--link buffer --buffer-size 4KiB";
+    bench.out(&format!("plan target.toml {options} --out plan.toml"));
+    let capture = |every: &str, out: &str| {
+        let target = Running::start(&bench, "");
+        let ended = bench.run(&format!(
+            "capture {} --plan plan.toml --image buoy/wave-buoy.elf --reset --read-out etb:0xe0042000 \
+             --read-out-every {every} --for 1200ms --out {out} --quiet",
+            target.stub
+        ));
+        assert_eq!(ended.code, 0, "{}", ended.err);
+        let findings = bench.json(&format!("inspect {out}"))["findings"].to_string();
+        let journal = String::from_utf8(bench.read(&format!("{out}/journal.jsonl"))).unwrap();
+        (findings, journal.matches("read_out").count())
+    };
+    // It holds some 20 ms: so often it has not wrapped.
+    let (findings, times) = capture("5ms", "often");
+    assert!(times > 5 && bench.path("often/buffer.000005.bin").exists(), "{times}");
+    assert!(!findings.contains("\"fault\"") && !findings.contains("overwritten"), "{findings}");
+    let profile = bench.json("profile often");
+    assert!(profile["recording"]["samples"].as_u64().unwrap() > 500, "{profile}");
+    assert_eq!(profile["rows"][0]["kind"], "asleep");
+    let (findings, _) = capture("300ms", "seldom");
+    assert!(findings.contains("had wrapped before"), "{findings}");
+}

@@ -75,12 +75,16 @@ pub(super) fn diagnose(
             .collect();
     }
     // If the bytes are not what they are taken for, nothing else can be said of them.
-    if let Some(finding) = evidence.wrong_framing().or_else(|| evidence.not_this_protocol()) {
+    // Buffers that wrapped explain by themselves why little can be read.
+    let wrapped = evidence.overwritten().is_some();
+    let wrong = evidence.wrong_framing().or_else(|| evidence.not_this_protocol());
+    if let Some(finding) = wrong.filter(|_| !wrapped) {
         return vec![finding];
     }
     let questions = [
         Evidence::overflow,
         Evidence::disconnected,
+        Evidence::overwritten,
         Evidence::late,
         Evidence::damage,
         Evidence::no_sync,
@@ -224,6 +228,21 @@ impl Evidence<'_> {
                     "The connection broke {times} while this was recorded: what was sent until it stood again is lost, nothing says how much, and reading goes on at the next synchronisation."
                 ),
                 "Look into journal.jsonl for when; check cable, power and the probe's server, and record again if shares or counts are to be judged.",
+            )
+        })
+    }
+
+    /// Buffers on the chip that wrapped before they were read out.
+    fn overwritten(&self) -> Option<Finding> {
+        let times = self.counted.recording.losses.of(LossReason::Overwritten);
+        (times > 0).then(|| {
+            doubt(
+                "overwritten",
+                format!(
+                    "The buffer on the chip had wrapped before {times} of its read-outs: the oldest trace is gone, and what is left is read from its first synchronisation on ({:.0} % of the bytes could not be).",
+                    100.0 * self.lost_part()
+                ),
+                "Read it out more often than it lasts (`plan` says how long that is), or trace less: a longer sampling period, no timestamps.",
             )
         })
     }

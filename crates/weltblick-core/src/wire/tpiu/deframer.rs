@@ -71,6 +71,7 @@ pub struct Deframer {
     /// The last three bytes, newest lowest: what may become a full synchronisation.
     last: u32,
     lost: Option<(u64, Damage)>,
+    start: Start,
 }
 
 impl Deframer {
@@ -89,6 +90,7 @@ impl Deframer {
                 Start::Anywhere => Some((0, Damage::Unsynchronised)),
                 Start::AtFrame => None,
             },
+            start,
         }
     }
 
@@ -145,11 +147,17 @@ impl Deframer {
     }
 
     /// Bytes are missing here: an open frame is lost, and so is everything up to the next full
-    /// synchronisation.
-    pub fn interrupt(&mut self) {
+    /// synchronisation, unless the stream is one of buffers that start at a frame.
+    pub fn interrupt(&mut self, sink: &mut impl Sink) {
+        let held = self.len > 0 || self.sync_bytes > 0;
         if self.lost.is_none() {
-            let held = self.len > 0 || self.sync_bytes > 0;
             self.lose(if held { self.frame_start } else { self.offset }, Damage::Unsynchronised);
+        }
+        if self.start == Start::AtFrame
+            && let Some((start, why)) = self.lost.take()
+            && start < self.offset
+        {
+            sink.loss(start..self.offset, why);
         }
         self.last = 0;
     }

@@ -8,6 +8,8 @@ use anyhow::{Context as _, Result};
 use ratatui::DefaultTerminal;
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
 use std::collections::VecDeque;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use weltblick_core::capture::What;
 use weltblick_core::measure::profile::ProfileReport;
@@ -23,6 +25,8 @@ const MOST_RATES: usize = 240;
 pub(super) struct Screen {
     terminal: DefaultTerminal,
     outbox: Outbox,
+    /// Asks for a buffer on the chip to be read out.
+    read_out_now: Arc<AtomicBool>,
     capacity: Option<f64>,
     started: Instant,
     drawn: Instant,
@@ -43,12 +47,17 @@ struct Frozen {
 }
 
 impl Screen {
-    pub(super) fn open(capacity: Option<f64>, outbox: Outbox) -> Result<Self> {
+    pub(super) fn open(
+        capacity: Option<f64>,
+        outbox: Outbox,
+        read_out_now: Arc<AtomicBool>,
+    ) -> Result<Self> {
         let terminal = ratatui::try_init().context("the live view (--no-view does without)")?;
         let now = Instant::now();
         Ok(Self {
             terminal,
             outbox,
+            read_out_now,
             capacity,
             started: now,
             drawn: now,
@@ -80,6 +89,7 @@ impl Screen {
                     KeyCode::Char('s') => self.order = self.order.next(),
                     KeyCode::Char('f') => self.freeze(watch),
                     KeyCode::Char('m') => self.mark(),
+                    KeyCode::Char('r') => self.read_out_now.store(true, Ordering::Relaxed),
                     _ => {}
                 }
                 self.pause = Duration::ZERO;

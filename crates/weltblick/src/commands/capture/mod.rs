@@ -1,5 +1,6 @@
 //! `capture`: bytes from a running target into a folder.
 
+mod buffer;
 mod live;
 mod options;
 mod poll;
@@ -34,7 +35,8 @@ use weltblick_core::capture::{
 };
 use weltblick_core::document::At;
 use weltblick_core::image::Variables;
-use weltblick_core::plan::Applied;
+use weltblick_core::plan::{Applied, ITM_TRACE_ID};
+use weltblick_core::wire::tpiu::Start;
 
 /// What has arrived is judged after so long.
 const FIRST_LOOK: Duration = Duration::from_millis(200);
@@ -93,7 +95,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             running += 1;
         }
     }
-    let poll_stream = prepared.questions.any().then(|| manifest.streams.len() - 1);
+    let poll_stream = prepared.questions.polls().then(|| manifest.streams.len() - 1);
+    let read_out_now = Arc::new(AtomicBool::new(false));
     let has_stub = prepared.stub.is_some();
     if let Some(client) = prepared.stub.take() {
         let questions = std::mem::take(&mut prepared.questions);
@@ -104,6 +107,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             outbox: outbox.clone(),
             epoch,
             noise: seed(),
+            read_out_now: Arc::clone(&read_out_now),
         };
         let stop = Arc::clone(&stop);
         thread::spawn(move || session.run(&stop));
@@ -117,7 +121,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         let recording = scope.spawn(move || recorder.run(&inbox));
         let watch = Watch::new(&manifest, prepared.image.as_ref(), prepared.budgets.as_ref());
         let capacity = prepared.applied.as_ref().and_then(|applied| applied.capacity);
-        let view = View { args, outbox, capacity, last };
+        let view = View { args, outbox, capacity, last, read_out_now };
         let watched = view.follow(watch, &seen, stop);
         stop.store(true, Ordering::Relaxed);
         let summary = recording.join().ok().context("the recorder stopped unexpectedly")?;
@@ -209,6 +213,8 @@ fn questions(args: &Args, image: Option<&OpenImage>) -> Result<Questions> {
     let mut questions = Questions {
         sample_every: args.sample_every(),
         read_every: args.read_every,
+        read_out: args.read_out,
+        read_out_every: args.read_out_every,
         until_halt: args.until_halt(),
         ..Questions::default()
     };
@@ -261,8 +267,9 @@ fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
             );
         }
     }
-    let asks =
-        prepared.questions.sample_every.is_some() || !prepared.questions.variables.is_empty();
+    let asks = prepared.questions.read_out_every.is_some()
+        || prepared.questions.sample_every.is_some()
+        || !prepared.questions.variables.is_empty();
     if asks && !client.non_stop {
         let probe = prepared.questions.variables.first().map_or(PC_SAMPLE_REGISTER, |v| v.address);
         let probe =
@@ -289,6 +296,16 @@ fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
 /// What the folder says of itself.
 fn manifest(args: &Args, raw: Option<&Address>, prepared: &Prepared) -> Result<Manifest> {
     let mut manifest = Manifest::default();
+    if args.read_out.is_some() {
+        let itm = prepared.applied.as_ref().map(|applied| applied.itm).unwrap_or_default();
+        let source = SourceSpec { trace_id: Some(ITM_TRACE_ID), protocol: Protocol::Itm(itm) };
+        manifest.streams.push(StreamSpec {
+            files: Vec::new(),
+            segments: Some("buffer".into()),
+            framing: Framing::Tpiu(Start::AtFrame),
+            sources: vec![source],
+        });
+    }
     if raw.is_some() {
         manifest.streams.push(match &prepared.applied {
             Some(applied) => applied.stream("trace"),
@@ -302,7 +319,7 @@ fn manifest(args: &Args, raw: Option<&Address>, prepared: &Prepared) -> Result<M
         manifest.target = applied.target.clone();
     }
     sources::correct(&mut manifest, &args.setup);
-    if prepared.questions.any() {
+    if prepared.questions.polls() {
         let settings = PollSettings { intrusive: prepared.questions.intrusive };
         manifest.streams.push(StreamSpec {
             files: Vec::new(),
@@ -346,6 +363,8 @@ struct View<'a> {
     outbox: Outbox,
     capacity: Option<f64>,
     last: Option<LastEvent>,
+    /// Set by the key `r`.
+    read_out_now: Arc<AtomicBool>,
 }
 
 impl View<'_> {
@@ -353,7 +372,13 @@ impl View<'_> {
     fn follow(&self, mut watch: Watch<'_>, seen: &Receiver<Seen>, stop: &AtomicBool) -> Result<()> {
         let on_terminal = std::io::stdout().is_terminal();
         let mut screen = (on_terminal && !self.args.quiet && !self.args.no_view)
-            .then(|| live::Screen::open(self.capacity, self.outbox.clone()))
+            .then(|| {
+                live::Screen::open(
+                    self.capacity,
+                    self.outbox.clone(),
+                    Arc::clone(&self.read_out_now),
+                )
+            })
             .transpose()?;
         let mut progress = Progress::new(self.capacity);
         let started = Instant::now();

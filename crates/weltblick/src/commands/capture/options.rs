@@ -1,5 +1,6 @@
 //! The command line of `capture`, and what it means.
 
+use super::buffer::Buffer;
 use crate::cli::{SetupArgs, duration};
 use crate::sources::OpenImage;
 use crate::sources::live::{Address, Keep, Limits};
@@ -90,6 +91,13 @@ pub(crate) struct Args {
     /// How often they are read
     #[arg(long, value_name = "TIME", value_parser = duration, default_value = "100ms", help_heading = STUB)]
     pub(super) read_every: Duration,
+    /// Read a trace buffer on the chip out: `etb:BASE` or `tmc:BASE`, where its registers are; at the
+    /// end, and on the key `r`
+    #[arg(long, value_name = "BUFFER", help_heading = STUB)]
+    pub(super) read_out: Option<Buffer>,
+    /// Read it out again and again while the target runs
+    #[arg(long, value_name = "TIME", value_parser = duration, requires = "read_out", help_heading = STUB)]
+    pub(super) read_out_every: Option<Duration>,
     /// Time the way between points in the code by stopping at each: `A,B,C` (intrusive)
     #[arg(long, value_name = "POINTS", value_delimiter = ',', help_heading = STUB)]
     pub(super) laps: Vec<Point>,
@@ -132,6 +140,11 @@ impl Args {
     pub(super) fn raw_source(&self) -> Result<Option<&Address>> {
         let mut raw = self.sources.iter().filter(|source| !matches!(source, Address::Stub(_)));
         let first = raw.next();
+        if first.is_some() && self.read_out.is_some() {
+            bail!(
+                "--read-out records a buffer on the chip, and the other source sends trace itself: choose one"
+            );
+        }
         if raw.next().is_some() {
             bail!("one source of trace and one debug stub can be recorded together, not several");
         }

@@ -1,9 +1,11 @@
 //! What a debug stub is asked while the target runs: program counters, variables, lap points.
 
+use super::buffer::{Buffer, Content};
 use super::progress::say;
 use crate::sources::live::{Message, Outbox};
 use crate::sources::stub::{Client, StubError};
 use std::fmt::Write as _;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
@@ -21,6 +23,8 @@ const DEMCR: u64 = 0xe000_edfc;
 const TRACE_ENABLE: u32 = 1 << 24;
 /// `DWT_CYCCNT`.
 const CYCLE_COUNTER: u64 = 0xe000_1004;
+/// The stream that a buffer on the chip is kept in.
+const BUFFER: usize = 0;
 /// How long nothing is done at most before somebody looks whether to stop.
 const GLANCE: Duration = Duration::from_millis(20);
 
@@ -32,6 +36,9 @@ pub(super) struct Questions {
     /// Variables, and how often they are read.
     pub(super) variables: Vec<Variable>,
     pub(super) read_every: Duration,
+    /// A buffer on the chip, and how often it is read out while the target runs.
+    pub(super) read_out: Option<Buffer>,
+    pub(super) read_out_every: Option<Duration>,
     /// Code points whose passing is timed.
     pub(super) laps: Vec<u64>,
     /// A code point at which the capture ends.
@@ -43,8 +50,13 @@ pub(super) struct Questions {
 }
 
 impl Questions {
-    /// Whether there is anything to be written down.
+    /// Whether the stub is needed for more than the set-up.
     pub(super) fn any(&self) -> bool {
+        self.polls() || self.read_out.is_some()
+    }
+
+    /// Whether there is anything to be written down.
+    pub(super) fn polls(&self) -> bool {
         self.sample_every.is_some() || !self.variables.is_empty() || !self.laps.is_empty()
     }
 }
@@ -59,6 +71,8 @@ pub(super) struct Session {
     /// Times count from here.
     pub(super) epoch: Instant,
     pub(super) noise: u64,
+    /// Somebody wants the buffer read out.
+    pub(super) read_out_now: Arc<AtomicBool>,
 }
 
 /// How a session goes on.
@@ -80,10 +94,14 @@ impl Session {
         for &address in self.questions.laps.iter().chain(&self.questions.until) {
             self.client.set_break(address, true)?;
         }
+        if let Some(buffer) = self.questions.read_out {
+            buffer.start(&mut self.client)?;
+        }
         self.start_counter()?;
         self.client.go_on()?;
         self.happened(What::Released, None);
         let (mut sample_at, mut read_at) = (self.next_sample(), Instant::now());
+        let mut read_out_at = self.questions.read_out_every.map(|every| Instant::now() + every);
         while !stop.load(Ordering::Relaxed) {
             let now = Instant::now();
             let samples = self.questions.sample_every.is_some();
@@ -98,7 +116,13 @@ impl Session {
                 read_at += self.questions.read_every;
                 read_at = read_at.max(Instant::now());
             }
+            let asked = self.read_out_now.swap(false, Ordering::Relaxed);
+            if asked || read_out_at.is_some_and(|at| now >= at) {
+                self.read_out()?;
+                read_out_at = self.questions.read_out_every.map(|every| Instant::now() + every);
+            }
             let mut wake = now + GLANCE;
+            wake = read_out_at.map_or(wake, |at| wake.min(at));
             if samples {
                 wake = wake.min(sample_at);
             }
@@ -109,7 +133,36 @@ impl Session {
                 return Ok(());
             }
         }
+        self.read_out()?;
         self.end()
+    }
+
+    /// Reads the buffer on the chip out; then it takes trace again.
+    fn read_out(&mut self) -> Result<(), StubError> {
+        let Some(buffer) = self.questions.read_out else { return Ok(()) };
+        let stops = !self.client.non_stop;
+        if stops {
+            self.client.stop()?;
+        }
+        self.read_out_halted()?;
+        buffer.start(&mut self.client)?;
+        if stops {
+            self.client.go_on()?;
+        }
+        Ok(())
+    }
+
+    /// The same of a target that stands, and stays so: one dated segment.
+    fn read_out_halted(&mut self) -> Result<(), StubError> {
+        let Some(buffer) = self.questions.read_out else { return Ok(()) };
+        let Content { bytes, wrapped } = buffer.read_out(&mut self.client)?;
+        let happened = |what, detail| Message::Happened { stream: Some(BUFFER), what, detail };
+        let _ = self.outbox.send(happened(What::ReadOut, Some(format!("{} bytes", bytes.len()))));
+        if wrapped {
+            let _ = self.outbox.send(happened(What::Overwritten, None));
+        }
+        let _ = self.outbox.send(Message::Bytes { stream: BUFFER, bytes });
+        Ok(())
     }
 
     /// Laps are timed by the cycle counter, which must run.
@@ -200,7 +253,7 @@ impl Session {
         let received = self.now();
         self.write(format!("h {sent} {received} {:x}\n", pc & !1));
         if self.questions.until == Some(pc & !1) {
-            return Ok(self.reached());
+            return self.reached();
         }
         self.client.go_on()?;
         Ok(Next::On)
@@ -249,17 +302,19 @@ impl Session {
             return Ok(Next::On);
         }
         if self.questions.until == Some(pc) {
-            return Ok(self.reached());
+            return self.reached();
         }
         self.happened(What::Halted, Some(format!("at {pc:#010x}")));
+        self.read_out_halted()?;
         let _ = self.outbox.send(Message::Stop(format!("the target stopped at {pc:#010x}")));
         Ok(Next::End)
     }
 
-    fn reached(&self) -> Next {
+    fn reached(&mut self) -> Result<Next, StubError> {
         self.happened(What::Halted, Some("at the point that was asked for".into()));
+        self.read_out_halted()?;
         let _ = self.outbox.send(Message::Stop("the point that was asked for is reached".into()));
-        Next::End
+        Ok(Next::End)
     }
 
     /// A lap point: the cycle counter, then over the breakpoint and on.

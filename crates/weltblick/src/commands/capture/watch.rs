@@ -153,7 +153,7 @@ impl<'a> Watch<'a> {
             }
             Seen::Gap { stream, why } => {
                 if let Some(Some(line)) = self.lines.get_mut(stream) {
-                    line.gap(why, &mut sink);
+                    line.gap(why, wire, &mut sink);
                 }
             }
             Seen::Happened(What::Released) => self.first = None,

@@ -193,12 +193,15 @@ impl<'a> Recorder<'a> {
                     self.zero = Instant::now();
                 }
                 self.store.note(stream, what, detail)?;
+                if let (What::ReadOut, Some(stream)) = (what, stream) {
+                    self.store.begin_segment(stream)?;
+                }
                 let why = match what {
                     What::Reconnected => Some(LossReason::Disconnected),
                     What::Overwritten => Some(LossReason::Overwritten),
                     _ => None,
                 };
-                if let (Some(stream), Some(_)) = (stream, why) {
+                if let (Some(stream), true) = (stream, why.is_some() || what == What::ReadOut) {
                     self.show(Seen::Gap { stream, why });
                 }
                 self.show(Seen::Happened(what));

@@ -179,6 +179,13 @@ impl Store {
         Ok(())
     }
 
+    /// What comes next is a segment of its own, unless the open one is empty.
+    pub(crate) fn begin_segment(&mut self, number: usize) -> Result<()> {
+        let stream = self.streams.get(number).context("a stream that nobody named")?;
+        let is_empty = stream.sizes.back().is_none_or(|&size| size == 0);
+        if is_empty { Ok(()) } else { self.next_segment(number) }
+    }
+
     /// Begins the next segment, and lets the oldest go if they are too much.
     fn next_segment(&mut self, number: usize) -> Result<()> {
         let stream = &mut self.streams[number];
