@@ -50,6 +50,8 @@ pub enum What {
     Halted,
     /// A buffer of the target was read out; what follows is its content.
     ReadOut,
+    /// A ring in memory was drained; what follows goes on where the last draining ended.
+    Drained,
     /// A buffer had wrapped before it was read out: what it held is lost.
     Overwritten,
     /// By choice nothing is kept from here on.

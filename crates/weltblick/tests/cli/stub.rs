@@ -253,3 +253,47 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
     let (findings, _) = capture("300ms", "seldom");
     assert!(findings.contains("had wrapped before"), "{findings}");
 }
+
+/// What a capture's ring said, line by line.
+fn said(bench: &Bench, capture: &str) -> Vec<u32> {
+    // The ring's bytes are stimulus packets of one character each, and overflows.
+    let bytes = bench.read(&format!("{capture}/ring.000000.bin"));
+    let mut text = String::new();
+    let mut bytes = bytes.iter();
+    while let Some(&header) = bytes.next() {
+        assert_eq!(header, 0x01, "nothing was dropped");
+        text.push(char::from(*bytes.next().unwrap()));
+    }
+    text.split_inclusive('\n')
+        .filter_map(|line| line.strip_suffix('\n'))
+        .map(|line| line.parse().unwrap())
+        .collect()
+}
+
+#[test]
+fn a_ring_in_memory_is_drained_without_a_gap() {
+    let bench = bench();
+    let target = Running::start(&bench, "hot.elf");
+    let mut captures = vec![("stand-in", target.stub.clone())];
+    let emulator = Emulator::start(&bench);
+    captures.extend(emulator.as_ref().map(|e| ("emulator", format!("stub:{}", e.address))));
+    for (out, stub) in captures {
+        let ended = bench.run(&format!(
+            "capture {stub} --image hot.elf --read-out ring:mark_ring --read-out-every 10ms --for 1s --out {out} --quiet"
+        ));
+        assert_eq!(ended.code, 0, "{out}: {}", ended.err);
+        if out == "emulator" {
+            continue; // it runs faster than its ring can be drained by stopping it
+        }
+        let rounds = said(&bench, out);
+        assert!(rounds.len() > 100, "{out}: {}", rounds.len());
+        assert!(rounds.iter().zip(0..).all(|(&round, expected)| round == expected), "{rounds:?}");
+        let report = bench.json(&format!("inspect {out}"));
+        assert_eq!(report["losses"].as_array().unwrap().len(), 0, "{report}");
+        let journal = String::from_utf8(bench.read(&format!("{out}/journal.jsonl"))).unwrap();
+        assert!(journal.matches("drained").count() > 10, "{journal}");
+    }
+    let error = bench
+        .error(&format!("capture {} --image hot.elf --read-out ring:sums --out x", target.stub));
+    assert!(error.contains("WBRG") || error.contains("answer"), "{error}");
+}

@@ -282,7 +282,9 @@ impl Evidence<'_> {
     fn no_samples(&self) -> Option<Finding> {
         let prohibited = self.wire.packets(Kind::Prohibited);
         if self.counted.recording.samples() == 0 {
-            return Some(fault(
+            // A recording that was never meant to have samples is none the worse for it.
+            let is_meant = self.settings.clocks.stated_period.is_some();
+            return Some(if is_meant { fault } else { doubt }(
                 "no_samples",
                 "There are packets, but no PC samples: sampling is off.",
                 "Set DWT_CTRL.PCSAMPLENA and DWT_CTRL.CYCCNTENA, and forward DWT packets with ITM_TCR.TXENA.",

@@ -50,6 +50,27 @@ enum Kind {
     Tmc,
 }
 
+/// What `--read-out` names.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Named {
+    /// A buffer on the chip.
+    Chip(Buffer),
+    /// A ring in memory, by its symbol.
+    Ring(String),
+}
+
+impl FromStr for Named {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text.strip_prefix("ring:") {
+            Some("") => Err(format!("`{text}` needs the ring's symbol")),
+            Some(symbol) => Ok(Self::Ring(symbol.to_owned())),
+            None => text.parse().map(Self::Chip),
+        }
+    }
+}
+
 /// What a buffer held.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) struct Content {
@@ -62,8 +83,11 @@ impl FromStr for Buffer {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let wrong =
-            || format!("`{text}` is no buffer: write etb:BASE or tmc:BASE, such as etb:0xe0042000");
+        let wrong = || {
+            format!(
+                "`{text}` is no buffer: write etb:BASE or tmc:BASE, such as etb:0xe0042000, or ring:SYMBOL"
+            )
+        };
         let (kind, base) = text.split_once(':').ok_or_else(wrong)?;
         let kind = match kind {
             "etb" => Kind::Etb,
@@ -82,6 +106,11 @@ impl FromStr for Buffer {
 }
 
 impl Buffer {
+    /// Where its registers are.
+    pub(super) const fn base(self) -> u64 {
+        self.base
+    }
+
     /// Empties it and lets it take trace.
     pub(super) fn start(self, client: &mut Client) -> Result<(), StubError> {
         client.write_word(self.base + LOCK, KEY)?;

@@ -5,6 +5,7 @@ mod live;
 mod options;
 mod poll;
 mod progress;
+mod ring;
 mod setup;
 mod watch;
 
@@ -16,10 +17,12 @@ use crate::sources::live::{
 use crate::sources::stub::Client;
 use crate::sources::{self, OpenImage, Place};
 use anyhow::{Context as _, Result, bail};
+use buffer::Named;
 pub(crate) use options::Args;
 use options::LastEvent;
-use poll::{PC_SAMPLE_REGISTER, Questions, Session};
+use poll::{Questions, ReadOut, Session};
 use progress::{Progress, say};
+use ring::Ring;
 use std::fs;
 use std::io::{IsTerminal as _, Write};
 use std::path::Path;
@@ -31,11 +34,12 @@ use std::time::{Duration, Instant};
 use watch::Watch;
 use weltblick_core::budget::BudgetFile;
 use weltblick_core::capture::{
-    Framing, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec, What,
+    Framing, ItmSettings, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec, What,
 };
 use weltblick_core::document::At;
 use weltblick_core::image::Variables;
 use weltblick_core::plan::{Applied, ITM_TRACE_ID};
+use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
 
 /// What has arrived is judged after so long.
@@ -53,6 +57,8 @@ struct Prepared {
     stub: Option<Client>,
     questions: Questions,
     journal: setup::Done,
+    /// The clock of a ring's timestamps, if the ring says it already.
+    ring_clock: Option<Frequency>,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
@@ -190,6 +196,7 @@ fn prepare(args: &Args) -> Result<Prepared> {
         budgets,
         stub: None,
         journal: setup::Done::new(),
+        ring_clock: None,
     };
     match args.stub_address()? {
         Some(address) => connect(address, args, &mut prepared)?,
@@ -208,20 +215,39 @@ fn prepare(args: &Args) -> Result<Prepared> {
     Ok(prepared)
 }
 
+/// What is read out, looked up.
+fn read_out(args: &Args, image: Option<&OpenImage>) -> Result<Option<ReadOut>> {
+    Ok(match &args.read_out {
+        None => None,
+        Some(Named::Chip(buffer)) => Some(ReadOut::Chip(*buffer)),
+        Some(Named::Ring(symbol)) => {
+            let variables = variables(image, "--read-out ring:...")?;
+            let found = variables.find(symbol)?;
+            Some(ReadOut::Ring(Ring { address: found.address, size: found.size }))
+        }
+    })
+}
+
+/// The image's variables.
+fn variables(image: Option<&OpenImage>, option: &str) -> Result<Variables> {
+    let open = image
+        .with_context(|| format!("{option} looks a variable up in the image: give --image"))?;
+    let bytes = fs::read(&open.path).with_context(|| open.path.display().to_string())?;
+    Ok(Variables::parse(&bytes)?)
+}
+
 /// Variables and code points, looked up.
 fn questions(args: &Args, image: Option<&OpenImage>) -> Result<Questions> {
     let mut questions = Questions {
         sample_every: args.sample_every(),
         read_every: args.read_every,
-        read_out: args.read_out,
+        read_out: read_out(args, image)?,
         read_out_every: args.read_out_every,
         until_halt: args.until_halt(),
         ..Questions::default()
     };
     if !args.read.is_empty() {
-        let open = image.context("--read looks variables up in the image: give --image")?;
-        let bytes = fs::read(&open.path).with_context(|| open.path.display().to_string())?;
-        let variables = Variables::parse(&bytes)?;
+        let variables = variables(image, "--read")?;
         for name in &args.read {
             let variable = variables.find(name)?;
             if variable.size == 0
@@ -267,13 +293,12 @@ fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
             );
         }
     }
-    let asks = prepared.questions.read_out_every.is_some()
-        || prepared.questions.sample_every.is_some()
-        || !prepared.questions.variables.is_empty();
-    if asks && !client.non_stop {
-        let probe = prepared.questions.variables.first().map_or(PC_SAMPLE_REGISTER, |v| v.address);
-        let probe =
-            if prepared.questions.sample_every.is_some() { PC_SAMPLE_REGISTER } else { probe };
+    if let Some(ReadOut::Ring(ring)) = prepared.questions.read_out {
+        let header = ring.header(&mut client).with_context(told)?;
+        prepared.ring_clock = header.and_then(|header| header.frequency());
+    }
+    if prepared.questions.reads() && !client.non_stop {
+        let probe = prepared.questions.probe();
         client.go_on().with_context(told)?;
         prepared.questions.intrusive = !client.reads_while_running(probe).with_context(told)?;
         client.stop().with_context(told)?;
@@ -296,22 +321,31 @@ fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
 /// What the folder says of itself.
 fn manifest(args: &Args, raw: Option<&Address>, prepared: &Prepared) -> Result<Manifest> {
     let mut manifest = Manifest::default();
-    if args.read_out.is_some() {
-        let itm = prepared.applied.as_ref().map(|applied| applied.itm).unwrap_or_default();
-        let source = SourceSpec { trace_id: Some(ITM_TRACE_ID), protocol: Protocol::Itm(itm) };
-        manifest.streams.push(StreamSpec {
-            files: Vec::new(),
-            segments: Some("buffer".into()),
-            framing: Framing::Tpiu(Start::AtFrame),
-            sources: vec![source],
-        });
+    let itm = prepared.applied.as_ref().map(|applied| applied.itm).unwrap_or_default();
+    match prepared.questions.read_out {
+        None => {}
+        Some(ReadOut::Chip(_)) => {
+            let source = SourceSpec { trace_id: Some(ITM_TRACE_ID), protocol: Protocol::Itm(itm) };
+            manifest.streams.push(StreamSpec {
+                files: Vec::new(),
+                segments: Some("buffer".into()),
+                framing: Framing::Tpiu(Start::AtFrame),
+                sources: vec![source],
+            });
+        }
+        Some(ReadOut::Ring(_)) => {
+            let timestamp_clock = prepared.ring_clock;
+            let itm = ItmSettings { timestamp_clock, pc_sample_period: None, ..itm };
+            let stream = StreamSpec::itm(Vec::new(), itm);
+            manifest.streams.push(StreamSpec { segments: Some("ring".into()), ..stream });
+        }
     }
     if raw.is_some() {
         manifest.streams.push(match &prepared.applied {
             Some(applied) => applied.stream("trace"),
             None => StreamSpec {
                 segments: Some("trace".into()),
-                ..StreamSpec::itm(Vec::new(), weltblick_core::capture::ItmSettings::default())
+                ..StreamSpec::itm(Vec::new(), ItmSettings::default())
             },
         });
     }

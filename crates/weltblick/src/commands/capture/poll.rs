@@ -2,6 +2,7 @@
 
 use super::buffer::{Buffer, Content};
 use super::progress::say;
+use super::ring::{Drained, Ring};
 use crate::sources::live::{Message, Outbox};
 use crate::sources::stub::{Client, StubError};
 use std::fmt::Write as _;
@@ -13,7 +14,7 @@ use weltblick_core::capture::What;
 use weltblick_core::image::{Kind, Variable};
 
 /// `DWT_PCSR`: the program counter of the running core (DDI 0403E, C1.8.6).
-pub(super) const PC_SAMPLE_REGISTER: u64 = 0xe000_101c;
+const PC_SAMPLE_REGISTER: u64 = 0xe000_101c;
 /// What it reads as while the core stands or may not be observed.
 const NO_PC: u32 = 0xffff_ffff;
 /// `DWT_CTRL`, whose lowest bit lets the cycle counter run.
@@ -23,10 +24,19 @@ const DEMCR: u64 = 0xe000_edfc;
 const TRACE_ENABLE: u32 = 1 << 24;
 /// `DWT_CYCCNT`.
 const CYCLE_COUNTER: u64 = 0xe000_1004;
-/// The stream that a buffer on the chip is kept in.
+/// The stream that a buffer is kept in.
 const BUFFER: usize = 0;
 /// How long nothing is done at most before somebody looks whether to stop.
 const GLANCE: Duration = Duration::from_millis(20);
+
+/// A buffer that is read out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum ReadOut {
+    /// On the chip.
+    Chip(Buffer),
+    /// A ring in memory.
+    Ring(Ring),
+}
 
 /// What is asked, and how often.
 #[derive(Debug, Clone, Default)]
@@ -36,8 +46,8 @@ pub(super) struct Questions {
     /// Variables, and how often they are read.
     pub(super) variables: Vec<Variable>,
     pub(super) read_every: Duration,
-    /// A buffer on the chip, and how often it is read out while the target runs.
-    pub(super) read_out: Option<Buffer>,
+    /// A buffer, and how often it is read out while the target runs.
+    pub(super) read_out: Option<ReadOut>,
     pub(super) read_out_every: Option<Duration>,
     /// Code points whose passing is timed.
     pub(super) laps: Vec<u64>,
@@ -50,6 +60,21 @@ pub(super) struct Questions {
 }
 
 impl Questions {
+    /// Whether memory is read while the target runs.
+    pub(super) const fn reads(&self) -> bool {
+        self.sample_every.is_some() || !self.variables.is_empty() || self.read_out.is_some()
+    }
+
+    /// An address that is read anyhow: where it is tried out whether that works.
+    pub(super) fn probe(&self) -> u64 {
+        match (self.sample_every, self.variables.first(), self.read_out) {
+            (None, Some(variable), _) => variable.address,
+            (None, None, Some(ReadOut::Ring(ring))) => ring.address,
+            (None, None, Some(ReadOut::Chip(buffer))) => buffer.base(),
+            _ => PC_SAMPLE_REGISTER,
+        }
+    }
+
     /// Whether the stub is needed for more than the set-up.
     pub(super) fn any(&self) -> bool {
         self.polls() || self.read_out.is_some()
@@ -94,7 +119,7 @@ impl Session {
         for &address in self.questions.laps.iter().chain(&self.questions.until) {
             self.client.set_break(address, true)?;
         }
-        if let Some(buffer) = self.questions.read_out {
+        if let Some(ReadOut::Chip(buffer)) = self.questions.read_out {
             buffer.start(&mut self.client)?;
         }
         self.start_counter()?;
@@ -137,15 +162,19 @@ impl Session {
         self.end()
     }
 
-    /// Reads the buffer on the chip out; then it takes trace again.
+    /// Reads the buffer out; then it takes trace again.
     fn read_out(&mut self) -> Result<(), StubError> {
-        let Some(buffer) = self.questions.read_out else { return Ok(()) };
-        let stops = !self.client.non_stop;
+        if self.questions.read_out.is_none() {
+            return Ok(());
+        }
+        let stops = !self.client.non_stop && self.questions.intrusive;
         if stops {
             self.client.stop()?;
         }
         self.read_out_halted()?;
-        buffer.start(&mut self.client)?;
+        if let Some(ReadOut::Chip(buffer)) = self.questions.read_out {
+            buffer.start(&mut self.client)?;
+        }
         if stops {
             self.client.go_on()?;
         }
@@ -154,10 +183,22 @@ impl Session {
 
     /// The same of a target that stands, and stays so: one dated segment.
     fn read_out_halted(&mut self) -> Result<(), StubError> {
-        let Some(buffer) = self.questions.read_out else { return Ok(()) };
-        let Content { bytes, wrapped } = buffer.read_out(&mut self.client)?;
+        let (bytes, wrapped, what) = match self.questions.read_out {
+            None => return Ok(()),
+            Some(ReadOut::Chip(buffer)) => {
+                let Content { bytes, wrapped } = buffer.read_out(&mut self.client)?;
+                (bytes, wrapped, What::ReadOut)
+            }
+            Some(ReadOut::Ring(ring)) => {
+                let Drained { bytes, overwritten } = ring.drain(&mut self.client)?;
+                if bytes.is_empty() {
+                    return Ok(());
+                }
+                (bytes, overwritten, What::Drained)
+            }
+        };
         let happened = |what, detail| Message::Happened { stream: Some(BUFFER), what, detail };
-        let _ = self.outbox.send(happened(What::ReadOut, Some(format!("{} bytes", bytes.len()))));
+        let _ = self.outbox.send(happened(what, Some(format!("{} bytes", bytes.len()))));
         if wrapped {
             let _ = self.outbox.send(happened(What::Overwritten, None));
         }
