@@ -213,6 +213,21 @@ impl<'d> Table<'d> {
         }
     }
 
+    /// The version of the form, under the key `format`.
+    ///
+    /// # Errors
+    ///
+    /// If it is missing, or another one.
+    pub fn require_format(&self, known: u64) -> Result<(), Fault> {
+        let format = self.integer("format")?.ok_or_else(|| self.missing("format"))?;
+        if format.value == known {
+            return Ok(());
+        }
+        let message =
+            format!("format {} is unknown; this version reads format {known}", format.value);
+        Err(self.fault(format.span, message))
+    }
+
     /// Yes or no, if present.
     ///
     /// # Errors

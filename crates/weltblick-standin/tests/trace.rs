@@ -169,3 +169,59 @@ fn encodes_as_the_manual_draws() {
         assert_eq!(packet.as_slice(), expected);
     }
 }
+
+/// `DWT_COMP0`, `DWT_MASK0`, `DWT_FUNCTION0`; `TPIU_ACPR`, `TPIU_FFCR`.
+const COMPARATOR: [u32; 3] = [0xe000_1020, 0xe000_1024, 0xe000_1028];
+const DIVISOR: u32 = 0xe004_0010;
+const FORMATTER: u32 = 0xe004_0304;
+
+#[test]
+fn comparators_send_what_their_function_says() {
+    for (function, write, expected) in [
+        (0b1101, true, vec![itm::data_value(0, true, 4, 7)]),
+        (0b1101, false, vec![]),
+        (0b1100, false, vec![itm::data_value(0, false, 4, 7)]),
+        (0b0010, false, vec![itm::data_value(0, false, 4, 7)]),
+        (0b0001, true, vec![itm::data_pc(0, 0x0800_0100)]),
+        (0b1111, true, vec![itm::data_pc(0, 0x0800_0100), itm::data_value(0, true, 4, 7)]),
+        (0b10_1101, true, vec![itm::data_address(0, 0x12), itm::data_value(0, true, 4, 7)]),
+        (0, true, vec![]),
+    ] {
+        let mut unit = unit(&[ON[0], ON[1], (ITM_TCR, 1 | 1 << 3)]);
+        for (register, value) in COMPARATOR.into_iter().zip([0x2000_0010, 2, function]) {
+            unit.write(register, 4, value, 0).unwrap();
+        }
+        assert_eq!(unit.watches(), function != 0);
+        unit.accessed(10, 0x0800_0100, 0x2000_0012, 4, 7, write);
+        // The next word is not watched.
+        unit.accessed(11, 0x0800_0100, 0x2000_0014, 4, 7, write);
+        assert_eq!(sent(unit), bytes(&expected), "function {function:#b}, write {write}");
+    }
+}
+
+#[test]
+fn the_divisor_sets_the_pace() {
+    let mut unit = TraceUnit::new(Link::new(1_000_000, 1_000_000, 8), 1_000_000);
+    assert_eq!(unit.bit_rate(), None);
+    unit.write(DIVISOR, 4, 99, 0).unwrap();
+    assert_eq!((unit.bit_rate(), unit.read(DIVISOR, 0)), (Some(10_000), Some(99)));
+    for (register, value) in [ON[0], (ITM_TER, 1), (ITM_TCR, 1)] {
+        unit.write(register, 4, value, 0).unwrap();
+    }
+    // Five bytes take 5000 cycles now: of three writes at once, one fits the buffer of eight bytes.
+    for _ in 0..3 {
+        unit.write(0xe000_0000, 4, 1, 10);
+    }
+    assert_eq!((unit.sent, unit.dropped), (1, 2));
+}
+
+#[test]
+fn frames_go_around_the_packets_when_they_are_switched_on() {
+    let mut unit = unit(&[ON[0], (FORMATTER, 0x102), (ITM_TER, 1), (ITM_TCR, 1)]);
+    assert!(unit.framed());
+    unit.write(0xe000_0000, 1, 0x41, 10);
+    let framed = sent(unit);
+    assert!(framed.starts_with(&[0xff, 0xff, 0xff, 0x7f]), "{framed:02x?}");
+    assert_eq!(framed.len(), 4 + 16);
+    assert_eq!(framed[4], 1 << 1 | 1, "the ITM is source 1");
+}

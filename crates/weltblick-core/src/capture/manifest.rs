@@ -147,12 +147,7 @@ impl Manifest {
         let source = Source::new(file, text);
         let parsed = source.parse()?;
         let root = Table::root(source, &parsed);
-        let format = root.integer("format")?.ok_or_else(|| root.missing("format"))?;
-        if format.value != FORMAT {
-            let message =
-                format!("format {} is unknown; this version reads format 1", format.value);
-            return Err(root.fault(format.span, message));
-        }
+        root.require_format(FORMAT)?;
         let image = root.text("image")?.map(owned);
         let target = root.table("target")?.map(read_target).transpose()?.unwrap_or_default();
         let streams =

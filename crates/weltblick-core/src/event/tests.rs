@@ -158,3 +158,44 @@ fn a_stream_without_timestamps_holds_little() {
     reader.finish(&mut recorder);
     assert_eq!(recorder.0.len(), 10_000);
 }
+
+#[test]
+fn polls_happen_between_request_and_answer() {
+    use super::PollReader;
+    use crate::time::Window;
+    use crate::wire::poll::Decoder;
+
+    #[derive(Default)]
+    struct Seen(Vec<(Option<Window>, Event)>);
+    impl Sink for Seen {
+        fn event(&mut self, position: Position, event: &Event) {
+            self.0.push((position.time, event.clone()));
+        }
+    }
+
+    let text = "n 3 2 s 20000000 pair\np 10 20 8000101\nz 30 35\nv 40 50 3 01000200\nl 60 70 2 999\nrubbish\n";
+    let (mut reader, mut seen) = (PollReader::new(Origin(0)), Seen::default());
+    let mut decoder = Decoder::new();
+    decoder.push(text.as_bytes(), &mut reader.feeding(&mut seen));
+    decoder.finish(&mut reader.feeding(&mut seen));
+    let window = |earliest, latest| Some(Window { earliest, latest });
+    let element = |index, bits| Event::Accessed {
+        watch: 3,
+        code: None,
+        address: Some(index),
+        value: Some(Value { bits, size: 2 }),
+        access: None,
+    };
+    let lost = Event::Lost { bytes: 79..87, why: LossReason::NoRecord };
+    assert_eq!(
+        seen.0,
+        [
+            (window(10, 20), Event::Sample { pc: 0x0800_0100 }),
+            (window(30, 35), Event::Unobservable),
+            (window(40, 50), element(0, 1)),
+            (window(40, 50), element(1, 2)),
+            (window(60, 70), Event::Lap { lap: 2, cycles: 999 }),
+            (window(70, 70), lost),
+        ]
+    );
+}

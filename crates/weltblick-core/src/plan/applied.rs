@@ -83,12 +83,7 @@ impl Applied {
         let source = Source::new(file, text);
         let parsed = source.parse()?;
         let root = Table::root(source, &parsed);
-        let format = root.integer("format")?.ok_or_else(|| root.missing("format"))?;
-        if format.value != FORMAT {
-            let message =
-                format!("format {} is unknown; this version reads format 1", format.value);
-            return Err(root.fault(format.span, message));
-        }
+        root.require_format(FORMAT)?;
         let mut applied = Self::default();
         if let Some(target) = root.table("target")? {
             applied.target = read_target(target)?;

@@ -218,12 +218,7 @@ impl Description {
         let source = Source::new(file, text);
         let parsed = source.parse()?;
         let root = Table::root(source, &parsed);
-        let format = root.integer("format")?.ok_or_else(|| root.missing("format"))?;
-        if format.value != FORMAT {
-            let message =
-                format!("format {} is unknown; this version reads format 1", format.value);
-            return Err(root.fault(format.span, message));
-        }
+        root.require_format(FORMAT)?;
         let mut read = Self {
             name: root.text("name")?.map(|name| name.value.to_owned()),
             core: quantity(&root, "core", str::parse)?,

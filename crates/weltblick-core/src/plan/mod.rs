@@ -2,6 +2,7 @@
 //! measure.
 
 mod applied;
+mod basis;
 mod core;
 mod description;
 mod link;

@@ -1,26 +1,19 @@
 //! A plan: what the link must carry, what to write, how long to measure.
 
+use super::basis::Basis;
 use super::core::Core;
 use super::description::{Description, Instructions};
-use super::link::Link;
-use super::load::{CYCLES_PER_INSTRUCTION, Fit, Load, MOST_DROPPED, USUAL_FIFO, loads};
-use super::measuring::samples_needed;
-use super::registers::{Divisor, DivisorError, Register, Request, divide, registers};
+use super::registers::{DivisorError, Register, Request, registers};
 use super::ring::{RingPlan, plan_ring};
-use super::sampling::{next_sampling_period, sampling_places};
 use super::watch::{Watch, WatchError, resolve};
 use crate::image::{Image, NotFixed, Variables};
 use crate::measure::duration::Duration;
-use crate::time::Frequency;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 /// Name and version of the JSON form.
 pub const SCHEMA: &str = "weltblick/plan/1";
-
-/// A link that is fuller than this drops packets when they come close together.
-const BUSY: f64 = 0.7;
 
 /// A firmware image as plans look at it.
 #[derive(Debug, Clone, Copy)]
@@ -238,17 +231,6 @@ pub struct PlanReport {
     pub checklist: Vec<String>,
 }
 
-/// What the plan rests on, checked.
-struct Basis<'a> {
-    plan: &'a Description,
-    core: Core,
-    clock: Frequency,
-    link: Link,
-    loads: Vec<Load>,
-    formatter: bool,
-    itm: bool,
-}
-
 /// Makes a plan.
 ///
 /// # Errors
@@ -334,258 +316,4 @@ fn watch_rows(watches: &[Watch]) -> Vec<WatchRow> {
         bytes: watch.size,
     };
     watches.iter().enumerate().map(row).collect()
-}
-
-impl<'a> Basis<'a> {
-    fn new(plan: &'a Description) -> Result<Self, PlanError> {
-        let missing = |what, how| PlanError::Missing { what, how };
-        let core = plan.core.ok_or(missing("the core", "--core, or `core`"))?;
-        let clock =
-            plan.core_clock.ok_or(missing("the core clock", "--core-clock, or `core_clock`"))?;
-        let link = plan.link.ok_or(missing("the trace link", "--link, or [link]"))?;
-        let observe = &plan.observe;
-        let itm = observe.pc_sample_period.is_some()
-            || !observe.interrupts.is_empty()
-            || !observe.variables.is_empty()
-            || !observe.counters.is_empty()
-            || observe.ports != 0
-            || observe.text > 0.0;
-        if !itm && observe.instructions.is_none() && plan.ring.is_none() {
-            return Err(PlanError::NothingObserved);
-        }
-        if itm && !core.has_itm() {
-            return Err(PlanError::NoItm { core });
-        }
-        let by_mtb = core.instructions == super::core::InstructionTrace::Mtb;
-        if observe.instructions.is_some()
-            && by_mtb
-            && (plan.mtb_base.is_none() || !matches!(link, Link::Buffer { .. }))
-        {
-            return Err(PlanError::NoMtb { core });
-        }
-        if let Some(period) = observe.pc_sample_period {
-            let next = next_sampling_period(period);
-            if next != Some(period) {
-                return Err(PlanError::Period { period, next });
-            }
-            if observe.counters.contains(&super::description::EventCounter::Cycle) {
-                return Err(PlanError::SharedCounter);
-            }
-        }
-        let sources = usize::from(itm) + usize::from(observe.instructions.is_some());
-        let formatter = !by_mtb && (plan.formatter || link.needs_formatter(sources));
-        Ok(Self { plan, core, clock, link, loads: loads(plan, clock), formatter, itm })
-    }
-
-    fn sources(&self) -> usize {
-        usize::from(self.itm) + usize::from(self.plan.observe.instructions.is_some())
-    }
-
-    /// The divisor of a serial wire.
-    fn divisor(&self) -> Result<Option<Divisor>, PlanError> {
-        // A Manchester bit is two halves: the port runs twice as fast as its data.
-        let wanted = match self.link {
-            Link::Uart { bit_rate } => bit_rate,
-            Link::Manchester { bit_rate } => 2.0 * bit_rate,
-            Link::Port { .. } | Link::Buffer { .. } => return Ok(None),
-        };
-        Ok(Some(divide(self.plan.trace_clock.unwrap_or(self.clock), wanted)?))
-    }
-
-    fn capacity(&self) -> Option<f64> {
-        self.link.capacity(self.formatter, self.sources())
-    }
-
-    fn fit(&self, loads: &[Load]) -> Option<Fit> {
-        Some(Fit::new(loads, self.capacity()?, self.plan.fifo.unwrap_or(USUAL_FIFO)))
-    }
-
-    fn link_row(&self, divisor: Option<Divisor>) -> LinkRow {
-        let fit = self.fit(&self.loads);
-        LinkRow {
-            kind: self.link.name().into(),
-            bits_per_second: self.link.bits_per_second(),
-            bit_rate_error: divisor.map(|divisor| divisor.error),
-            capacity: self.capacity(),
-            formatter: self.formatter,
-            bytes_per_second: self.loads.iter().map(Load::bytes).sum(),
-            headroom: fit.map(|fit| 1.0 - fit.load()),
-            dropped: fit.map(|fit| fit.dropped),
-            overflows: fit.is_some_and(|fit| fit.overflows()),
-            fits: fit.is_none_or(|fit| fit.holds()),
-        }
-    }
-
-    fn load_rows(&self) -> Vec<LoadRow> {
-        let capacity = self.capacity();
-        let row = |load: &Load| LoadRow {
-            source: load.source.clone(),
-            events_per_second: load.events,
-            bytes_each: load.bytes_each,
-            bytes_per_second: load.bytes(),
-            link_share: capacity.map(|capacity| load.bytes() / capacity),
-            at_most: load.at_most,
-        };
-        let mut rows: Vec<LoadRow> = self.loads.iter().map(row).collect();
-        rows.sort_by(|a, b| b.bytes_per_second.total_cmp(&a.bytes_per_second));
-        rows
-    }
-
-    /// The shortest sampling period with which everything fits.
-    fn proposal(&self) -> Option<Proposal> {
-        let mut period = self.plan.observe.pc_sample_period?;
-        loop {
-            period = next_sampling_period(period + 1)?;
-            let mut slower = self.plan.clone();
-            slower.observe.pc_sample_period = Some(period);
-            let fit = self.fit(&loads(&slower, self.clock))?;
-            if fit.holds() {
-                return Some(Proposal {
-                    pc_sample_period: period,
-                    bytes_per_second: fit.bytes,
-                    headroom: 1.0 - fit.load(),
-                });
-            }
-        }
-    }
-
-    fn measuring(&self, wanted: &[Wanted]) -> Vec<MeasureRow> {
-        let Some(period) = self.plan.observe.pc_sample_period else { return Vec::new() };
-        let row = |wanted: &Wanted| {
-            let samples = samples_needed(wanted.share, wanted.within);
-            let ns = self.clock.nanoseconds(samples.saturating_mul(period));
-            let time = Duration { ns, ns_low: ns, ns_high: None, cycles: None };
-            MeasureRow { share: wanted.share, within: wanted.within, samples, time }
-        };
-        wanted.iter().map(row).collect()
-    }
-
-    fn buffer(&self) -> Option<BufferRow> {
-        let Link::Buffer { bytes } = self.link else { return None };
-        let rate: f64 = self.loads.iter().map(Load::bytes).sum();
-        let mtb = self.core.instructions == super::core::InstructionTrace::Mtb;
-        let usable = if self.formatter { super::link::frame_use(self.sources()) } else { 1.0 };
-        let ns = bytes as f64 * usable / rate.max(1e-9) * 1e9;
-        let mut advice = Vec::new();
-        if self.plan.observe.instructions.is_some() {
-            if self.plan.observe.instructions.as_ref().is_some_and(|i| i.start.is_none()) {
-                let per_call = 1e3 * bytes as f64 * 8.0;
-                let bits = self.plan.observe.instructions.as_ref().map_or(1.0, |i| i.bits);
-                advice.push(format!(
-                    "Start and stop points around one function (`start`, `stop`) keep only its runs: the buffer then holds {:.0} thousand of its instructions.",
-                    per_call / bits / 1e6
-                ));
-            }
-            if !mtb {
-                advice.push(
-                    "Leave cycle counts and timestamps out where order is enough: they cost more than the branches.".into(),
-                );
-            }
-        }
-        if self.plan.observe.pc_sample_period.is_some() {
-            advice.push("A longer sampling period stretches it in proportion.".into());
-        }
-        advice.push(
-            "Read it out while the target runs (`capture --read-out-every`): what lies between two read-outs is then kept too, as far as it fits.".into(),
-        );
-        Some(BufferRow {
-            bytes,
-            lasts: Duration { ns, ns_low: ns, ns_high: None, cycles: None },
-            advice,
-        })
-    }
-
-    fn doubts(&self, watches: &[Watch]) -> Vec<String> {
-        let mut doubts = Vec::new();
-        let observe = &self.plan.observe;
-        if let Some(period) = observe.pc_sample_period {
-            for interrupt in &observe.interrupts {
-                let own = self.clock.hertz() / interrupt.rate;
-                if let Some(places) = sampling_places(period, own)
-                    && places <= 32
-                {
-                    doubts.push(format!(
-                        "Samples every {period} cycles land on {places} places of {}'s {own:.0} cycles only: short handlers may never be seen, or always. Choose a period that shares no factor with it.",
-                        interrupt.name
-                    ));
-                }
-            }
-        }
-        let bursts = self.fit(&self.loads).filter(|fit| fit.holds() && fit.dropped > MOST_DROPPED);
-        if let Some(fit) = bursts {
-            doubts.push(format!(
-                "Bursts may overflow it: if interrupts came at random, about {:.1} % of their packets would be dropped (the trace unit's buffer is taken as {} bytes; state `fifo` if it is another).",
-                100.0 * fit.dropped,
-                self.plan.fifo.unwrap_or(USUAL_FIFO)
-            ));
-        }
-        if self.fit(&self.loads).is_some_and(|fit| fit.holds() && fit.load() > BUSY) {
-            doubts.push(format!(
-                "Above {:.0} % use, packets that come close together overflow the trace unit's buffer now and then; `inspect` will say how often.",
-                100.0 * BUSY
-            ));
-        }
-        if observe.timestamp_prescaler.is_none() && self.itm {
-            doubts.push(
-                "Without timestamps nothing has a time, and what an overflow dropped cannot be bounded.".into(),
-            );
-        }
-        if observe.text > 0.0 && observe.ports == 0 {
-            doubts.push("Text is expected, but no stimulus port is on: set `ports`.".into());
-        }
-        for watch in watches {
-            if watch.trace == super::description::WatchTrace::ValueAndCode
-                && matches!(self.core.architecture, super::core::Architecture::V8)
-            {
-                doubts.push(format!(
-                    "On {} one comparator sends the value or the instruction: {} is traced by value.",
-                    self.core, watch.name
-                ));
-            }
-        }
-        if let Some(instructions) = &observe.instructions {
-            if instructions.rate.is_none() {
-                doubts.push(format!(
-                    "The rate of instructions is taken as one every {CYCLES_PER_INSTRUCTION} cycles, never asleep; a measured `rate` makes the plan sharper."
-                ));
-            }
-            if !instructions.inside.is_empty() || !instructions.exclude.is_empty() {
-                doubts.push(
-                    "Ranges are not applied on this target: its trace unit sees the comparators of the DWT, which watch points. They are applied when the trace is read.".into(),
-                );
-            }
-        }
-        doubts
-    }
-
-    fn checklist(&self) -> Vec<String> {
-        let mut list = Vec::new();
-        match self.link {
-            Link::Uart { .. } | Link::Manchester { .. } => list.push(
-                "Is the SWO pin routed to the connector, and switched from its other function to trace? Many chips have a debug control register of their own for it.".into(),
-            ),
-            Link::Port { width, .. } => list.push(format!(
-                "Are the trace clock and {width} data pins routed, switched to trace, and driven fast enough? Many chips have a debug control register of their own for it."
-            )),
-            Link::Buffer { .. } => list.push(
-                "Is the buffer powered and clocked while the core sleeps? Some chips stop it.".into(),
-            ),
-        }
-        if self.plan.trace_clock.is_none() && self.link.bits_per_second().is_some() {
-            list.push(format!(
-                "Is the trace port's clock the core clock ({})? If not, state it: `trace_clock`.",
-                self.clock
-            ));
-        }
-        list.push(
-            "Does the firmware change its clock after reset? Plan with the clock that it runs on, and start the trace after the change, or every time before it is wrong.".into(),
-        );
-        list.push(
-            "Start the capture before the target runs (`capture --reset`): what it did before the trace was on is not in it.".into(),
-        );
-        list.push(
-            "Does the firmware write trace registers itself? Then it undoes these; take that out, or plan what it writes.".into(),
-        );
-        list
-    }
 }

@@ -1,17 +1,18 @@
 //! Opening a capture: a folder with a manifest, a raw file, or standard input.
 
 use super::read::Input;
+use super::segments::{Gap, gaps, push_between, segments};
 use crate::cli::{CaptureArgs, FramingArg, SetupArgs};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
-    Entry, Framing, ItmSettings, JOURNAL, Line, MANIFEST, Manifest, PollSettings, Protocol,
-    SourceSpec, StreamSpec, Tap, What, parse_journal, segment_file, segment_number,
+    Framing, ItmSettings, Line, MANIFEST, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
+    Tap,
 };
 use weltblick_core::document::{At, Source};
-use weltblick_core::event::{LossReason, Origin, Sink};
+use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::Image;
 use weltblick_core::measure::profile::Basis;
 use weltblick_core::measure::timing::Clocks;
@@ -38,15 +39,6 @@ pub(crate) struct Capture {
     inputs: Vec<Vec<Input>>,
     /// Where bytes are missing, by stream: what the journal says.
     gaps: Vec<Vec<Gap>>,
-}
-
-/// Bytes that are missing between two bytes of a stream.
-#[derive(Debug, Clone, Copy)]
-struct Gap {
-    /// The first byte after it, in the files that are there.
-    offset: u64,
-    /// Why; `None` if nobody wanted them.
-    why: Option<LossReason>,
 }
 
 /// Opens what the user named, and applies corrections.
@@ -180,98 +172,6 @@ fn resolve(folder: &Path, file: &str) -> Result<PathBuf, String> {
         return Err(format!("`{file}` leads out of the capture folder; put the file itself there"));
     }
     Ok(joined)
-}
-
-/// A stream's numbered segments, in order. The first ones may have been let go.
-fn segments(folder: &Path, name: &str) -> Result<Vec<Input>> {
-    let shown = || folder.display().to_string();
-    let mut found = Vec::new();
-    for entry in fs::read_dir(folder).with_context(shown)? {
-        let entry = entry.with_context(shown)?;
-        let file = entry.file_name();
-        if let Some(number) = file.to_str().and_then(|file| segment_number(name, file)) {
-            // A link might lead anywhere.
-            if entry.file_type().with_context(shown)?.is_file() {
-                found.push((number, entry.path()));
-            }
-        }
-    }
-    found.sort();
-    if let Some(pair) = found.windows(2).find(|pair| pair[0].0 + 1 != pair[1].0) {
-        bail!(
-            "{}: the segment after {} is missing; bring it back, or name the files that are there with `file`",
-            folder.display(),
-            segment_file(name, pair[0].0)
-        );
-    }
-    Ok(found.into_iter().map(|(_, path)| Input::File(path)).collect())
-}
-
-/// Where the journal says that bytes are missing.
-fn gaps(folder: &Path, manifest: &Manifest) -> Result<Vec<Vec<Gap>>> {
-    let path = folder.join(JOURNAL);
-    let text = match fs::read_to_string(&path) {
-        Ok(text) => text,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
-        Err(error) => return Err(error).with_context(|| path.display().to_string()),
-    };
-    let entries = parse_journal(&text).with_context(|| path.display().to_string())?;
-    let of = |name: &str| {
-        // Offsets count from the stream's start, also where that was let go.
-        let mine = || entries.iter().filter(|entry| entry.stream.as_deref() == Some(name));
-        // What stands in the oldest segment that is there: a killed capture may have noted more.
-        let oldest = first_segment(folder, name);
-        let gone = mine()
-            .filter(|entry| entry.what == What::LetGo && entry.detail == oldest)
-            .find_map(|entry| entry.offset);
-        let gap = |entry: &Entry| {
-            let why = match entry.what {
-                What::Reconnected => Some(LossReason::Disconnected),
-                What::Overwritten => Some(LossReason::Overwritten),
-                What::Watched | What::ReadOut => None,
-                _ => return None,
-            };
-            let offset = entry.offset?.checked_sub(gone.unwrap_or(0))?;
-            // At the very beginning nothing is missing between two bytes; but a buffer that has
-            // wrapped starts inside a packet.
-            (offset > 0 || why.is_some()).then_some(Gap { offset, why })
-        };
-        mine().filter_map(gap).collect()
-    };
-    Ok(manifest.streams.iter().map(|s| s.segments.as_deref().map_or_else(Vec::new, of)).collect())
-}
-
-/// The file of a stream's oldest segment.
-fn first_segment(folder: &Path, name: &str) -> Option<String> {
-    let entries =
-        fs::read_dir(folder).ok()?.filter_map(|entry| entry.ok()?.file_name().into_string().ok());
-    let number = entries.filter_map(|file| segment_number(name, &file)).min()?;
-    Some(segment_file(name, number))
-}
-
-/// Pushes bytes that start at byte `at` of the stream, and the gaps between them.
-fn push_between(
-    line: &mut Line,
-    mut bytes: &[u8],
-    at: &mut u64,
-    gaps: &mut &[Gap],
-    tap: &mut impl Tap,
-    sink: &mut impl Sink,
-) {
-    while let Some((gap, rest)) = gaps.split_first() {
-        let before = gap.offset.saturating_sub(*at);
-        if before > bytes.len() as u64 {
-            break;
-        }
-        let (now, later) = bytes.split_at(before as usize);
-        line.push(now, tap, sink);
-        line.gap(gap.why, tap, sink);
-        *at += before;
-        bytes = later;
-        *gaps = rest;
-    }
-    line.push(bytes, tap, sink);
-    *at += bytes.len() as u64;
 }
 
 fn escapes(path: &Path) -> bool {

@@ -4,6 +4,7 @@ mod folder;
 pub(crate) mod live;
 mod make;
 mod read;
+mod segments;
 pub(crate) mod stub;
 
 pub(crate) use folder::{Capture, OpenImage, correct, open, read_image, setup_of_raw};

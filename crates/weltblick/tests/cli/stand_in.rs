@@ -157,3 +157,31 @@ fn the_demo_s_script_does_it_all() {
         assert!(ended.out.contains(part), "{part} is missing in\n{}", ended.out);
     }
 }
+
+#[test]
+fn a_watched_variable_is_traced_write_by_write() {
+    let bench = planned();
+    bench.out("plan target.toml --watch ticks=100Hz --out watch.toml");
+    let target = Running::start(&bench, "--hurry");
+    let ended = bench.run(&format!(
+        "capture {} {} --plan watch.toml {IMAGE} --reset --bytes 30kB --out run --quiet",
+        target.trace, target.stub
+    ));
+    assert_eq!(ended.code, 0, "{}", ended.err);
+    let packets = bench.run("inspect run --packets --format json").out;
+    let values: Vec<u64> = packets
+        .lines()
+        .filter(|line| line.contains("watch 0, wrote"))
+        .map(|line| {
+            let meaning =
+                serde_json::from_str::<serde_json::Value>(line).unwrap()["meaning"].to_string();
+            let digits = meaning.rsplit("0x").next().unwrap().trim_end_matches('"').to_owned();
+            u64::from_str_radix(&digits, 16).unwrap()
+        })
+        .collect();
+    assert!(values.len() > 50, "{} writes", values.len());
+    // Each write counts one up; one that is missing was dropped by the link, which says so.
+    assert!(values.windows(2).all(|pair| pair[1] > pair[0]), "{values:?}");
+    let missing = values[values.len() - 1] + 1 - values.len() as u64;
+    assert!(missing as usize <= packets.matches("\"overflow\"").count(), "{values:?}");
+}

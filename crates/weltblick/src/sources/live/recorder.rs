@@ -262,3 +262,107 @@ impl<'a> Recorder<'a> {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::{Keep, Outbox};
+    use super::*;
+    use crate::sources::Place;
+    use std::sync::mpsc::sync_channel;
+    use std::thread;
+    use tempfile::TempDir;
+    use weltblick_core::capture::{ItmSettings, Manifest, StreamSpec, parse_journal};
+
+    /// Records what `send` sends; the bytes that were kept, the summary, what was seen, and the
+    /// journal's words.
+    fn recorded(
+        limits: Limits,
+        most_seen: usize,
+        send: impl FnOnce(Outbox) + Send,
+    ) -> (Vec<u8>, Summary, Vec<Seen>, Vec<What>) {
+        let temporary = TempDir::new().unwrap();
+        let folder = temporary.path().join("run");
+        let stream = StreamSpec::itm(Vec::new(), ItmSettings::default());
+        let stream = StreamSpec { segments: Some("trace".into()), ..stream };
+        let manifest = Manifest { streams: vec![stream], ..Manifest::default() };
+        let store = Store::create(&folder, Place::New, &manifest, None, Keep::All).unwrap();
+        let (outbox, inbox) = sync_channel(4);
+        let (watcher, seen) = sync_channel(most_seen);
+        let stop = AtomicBool::new(false);
+        let summary = thread::scope(|scope| {
+            scope.spawn(move || send(outbox));
+            Recorder::new(store, limits, watcher, &stop, 1, 1, false).run(&inbox)
+        });
+        let bytes = std::fs::read(folder.join("trace.000000.bin")).unwrap();
+        let journal = std::fs::read_to_string(folder.join("journal.jsonl")).unwrap();
+        let words = parse_journal(&journal).unwrap().into_iter().map(|entry| entry.what);
+        (bytes, summary, seen.try_iter().collect(), words.collect())
+    }
+
+    fn bytes(text: &str) -> Message {
+        Message::Bytes { stream: 0, bytes: text.as_bytes().to_vec() }
+    }
+
+    #[test]
+    fn keeps_everything_until_the_source_ends() {
+        let (kept, summary, seen, words) = recorded(Limits::default(), 8, |outbox| {
+            outbox.send(bytes("abc")).unwrap();
+            outbox.send(bytes("def")).unwrap();
+            outbox.send(Message::Ended { error: None }).unwrap();
+        });
+        assert_eq!((kept.as_slice(), summary.bytes), (b"abcdef".as_slice(), vec![6]));
+        assert!(summary.error.is_none() && summary.reason.contains("came to its end"));
+        assert_eq!((seen.len(), words), (2, vec![What::Ended]));
+    }
+
+    #[test]
+    fn stops_at_the_byte_that_was_asked_for() {
+        let limits = Limits { bytes: Some(4), ..Limits::default() };
+        let (kept, summary, ..) = recorded(limits, 8, |outbox| {
+            for _ in 0..10 {
+                if outbox.send(bytes("abc")).is_err() {
+                    return;
+                }
+            }
+        });
+        assert_eq!((kept.as_slice(), summary.bytes), (b"abca".as_slice(), vec![4]));
+    }
+
+    #[test]
+    fn a_break_is_noted_and_shown_and_an_error_is_told() {
+        let (_, summary, seen, words) = recorded(Limits::default(), 8, |outbox| {
+            let happened = |what| Message::Happened { stream: Some(0), what, detail: None };
+            outbox.send(bytes("abc")).unwrap();
+            outbox.send(happened(What::Disconnected)).unwrap();
+            outbox.send(happened(What::Reconnected)).unwrap();
+            outbox.send(Message::Ended { error: Some("gone".into()) }).unwrap();
+        });
+        assert_eq!(words, [What::Disconnected, What::Reconnected, What::Ended]);
+        let gaps = seen
+            .iter()
+            .filter(|seen| matches!(seen, Seen::Gap { why: Some(LossReason::Disconnected), .. }));
+        assert_eq!((gaps.count(), summary.error.unwrap().to_string().as_str()), (1, "gone"));
+    }
+
+    #[test]
+    fn nothing_is_kept_back_for_a_view_that_is_too_slow() {
+        let (kept, _, seen, _) = recorded(Limits::default(), 2, |outbox| {
+            for _ in 0..50 {
+                outbox.send(bytes("abc")).unwrap();
+            }
+            outbox.send(Message::Ended { error: None }).unwrap();
+        });
+        assert_eq!((kept.len(), seen.len()), (150, 2));
+    }
+
+    #[test]
+    fn outside_windows_nothing_is_kept() {
+        let window = (Duration::from_secs(100), Duration::from_secs(200));
+        let limits = Limits { windows: vec![window], ..Limits::default() };
+        let (kept, ..) = recorded(limits, 8, |outbox| {
+            outbox.send(bytes("abc")).unwrap();
+            outbox.send(Message::Stop("enough".into())).unwrap();
+        });
+        assert!(kept.is_empty());
+    }
+}

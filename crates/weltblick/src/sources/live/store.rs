@@ -271,3 +271,99 @@ pub(crate) fn check_place(folder: &Path, place: Place) -> Result<()> {
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use tempfile::TempDir;
+    use weltblick_core::capture::{ItmSettings, parse_journal};
+
+    fn manifest() -> Manifest {
+        let stream = StreamSpec::itm(Vec::new(), ItmSettings::default());
+        let stream = StreamSpec { segments: Some("trace".into()), ..stream };
+        Manifest { streams: vec![stream], ..Manifest::default() }
+    }
+
+    /// The segments of a folder, by number.
+    fn segments(folder: &Path) -> Vec<Vec<u8>> {
+        let mut names: Vec<PathBuf> = fs::read_dir(folder)
+            .unwrap()
+            .map(|entry| entry.unwrap().path())
+            .filter(|path| path.extension().is_some_and(|extension| extension == "bin"))
+            .collect();
+        names.sort();
+        names.iter().map(|name| fs::read(name).unwrap()).collect()
+    }
+
+    fn store(folder: &Path, keep: Keep) -> Store {
+        Store::create(folder, Place::New, &manifest(), None, keep).unwrap()
+    }
+
+    #[test]
+    fn a_folder_reads_from_its_first_moment() {
+        let temporary = TempDir::new().unwrap();
+        let folder = temporary.path().join("run");
+        let mut store = store(&folder, Keep::All);
+        let text = fs::read_to_string(folder.join(MANIFEST)).unwrap();
+        assert_eq!(Manifest::parse("m", &text).unwrap(), manifest());
+        assert_eq!(segments(&folder), [Vec::<u8>::new()]);
+        store.note(Some(0), What::Connected, None).unwrap();
+        store.append(0, b"abc").unwrap();
+        store.note(Some(0), What::Reconnected, Some("again".into())).unwrap();
+        let journal = parse_journal(&fs::read_to_string(folder.join(JOURNAL)).unwrap()).unwrap();
+        assert_eq!((journal[0].offset, journal[1].offset), (Some(0), Some(3)));
+        assert_eq!((store.offset(0), segments(&folder)), (3, vec![b"abc".to_vec()]));
+    }
+
+    #[test]
+    fn only_so_much_is_kept_of_the_beginning() {
+        let temporary = TempDir::new().unwrap();
+        let mut store = store(&temporary.path().join("run"), Keep::First(10));
+        assert_eq!(store.room(0), 10);
+        store.append(0, b"1234").unwrap();
+        assert_eq!(store.room(0), 6);
+    }
+
+    #[test]
+    fn a_segment_may_be_asked_for() {
+        let temporary = TempDir::new().unwrap();
+        let folder = temporary.path().join("run");
+        let mut store = store(&folder, Keep::All);
+        store.begin_segment(0).unwrap();
+        store.append(0, b"one").unwrap();
+        store.begin_segment(0).unwrap();
+        store.append(0, b"two").unwrap();
+        assert_eq!(segments(&folder), [b"one".to_vec(), b"two".to_vec()]);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+
+        #[test]
+        fn the_end_is_kept_in_about_the_size_that_was_asked_for(
+            pieces in prop::collection::vec(prop::collection::vec(0_u8..3, 1..400), 1..40),
+            every in 50_usize..2000,
+        ) {
+            const MOST: u64 = 2048;
+            let temporary = TempDir::new().unwrap();
+            let folder = temporary.path().join("run");
+            let mut store = store(&folder, Keep::Last(MOST));
+            let mut whole = Vec::new();
+            for piece in pieces {
+                // Synchronisations now and then.
+                let piece = if whole.len() / every != (whole.len() + piece.len()) / every {
+                    [&piece[..], &[0, 0, 0, 0, 0, 0x80]].concat()
+                } else {
+                    piece
+                };
+                store.append(0, &piece).unwrap();
+                whole.extend(piece);
+            }
+            let kept = segments(&folder).concat();
+            prop_assert!(whole.ends_with(&kept));
+            prop_assert!(kept.len() as u64 >= (whole.len() as u64).min(MOST * 7 / 8));
+            prop_assert!(kept.len() as u64 <= 2 * MOST, "{} bytes", kept.len());
+        }
+    }
+}

@@ -1,0 +1,265 @@
+//! Everything that a capture rests on, checked before a folder is made.
+
+use super::buffer::Named;
+use super::options::Args;
+use super::poll::{Questions, ReadOut};
+use super::progress::say;
+use super::ring::Ring;
+use super::setup;
+use crate::sources::live::Address;
+use crate::sources::stub::Client;
+use crate::sources::{self, OpenImage};
+use anyhow::{Context as _, Result, bail};
+use std::fs;
+use std::path::Path;
+use weltblick_core::budget::BudgetFile;
+use weltblick_core::capture::{
+    Framing, ItmSettings, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
+};
+use weltblick_core::document::At;
+use weltblick_core::image::Variables;
+use weltblick_core::plan::{Applied, ITM_TRACE_ID};
+use weltblick_core::time::Frequency;
+use weltblick_core::wire::tpiu::Start;
+
+/// Everything that the capture rests on, checked.
+pub(super) struct Prepared {
+    pub(super) applied: Option<Applied>,
+    pub(super) image: Option<OpenImage>,
+    pub(super) budgets: Option<BudgetFile>,
+    pub(super) stub: Option<Client>,
+    pub(super) questions: Questions,
+    pub(super) journal: setup::Done,
+    /// The clock of a ring's timestamps, if the ring says it already.
+    pub(super) ring_clock: Option<Frequency>,
+}
+
+impl Prepared {
+    /// Lets the target run on as it was.
+    pub(super) fn let_go(&mut self) {
+        if let Some(mut client) = self.stub.take() {
+            let _ = client.go_on();
+            client.leave();
+        }
+    }
+}
+
+/// Reads the plan, the image and the budgets; sets the target up through its stub.
+pub(super) fn prepare(args: &Args) -> Result<Prepared> {
+    let read = |path: &Path| fs::read_to_string(path).with_context(|| path.display().to_string());
+    let applied = args
+        .plan
+        .as_deref()
+        .map(|path| {
+            Ok::<_, anyhow::Error>(Applied::parse(&path.display().to_string(), &read(path)?)?)
+        })
+        .transpose()?;
+    let image = args.named_image().map(sources::read_image).transpose()?;
+    let budgets = args
+        .budgets
+        .as_deref()
+        .map(|path| {
+            Ok::<_, anyhow::Error>(BudgetFile::parse(&path.display().to_string(), &read(path)?)?)
+        })
+        .transpose()?;
+    if let (Some(budgets), None) = (&budgets, &image) {
+        bail!("--budgets names {} budgets by function: give --image", budgets.budgets.len());
+    }
+    for (budgets, open) in budgets.iter().zip(&image) {
+        for budget in &budgets.budgets {
+            budgets.function(budget, &open.image)?;
+        }
+    }
+    let mut prepared = Prepared {
+        questions: questions(args, image.as_ref())?,
+        applied,
+        image,
+        budgets,
+        stub: None,
+        journal: setup::Done::new(),
+        ring_clock: None,
+    };
+    match args.stub_address()? {
+        Some(address) => connect(address, args, &mut prepared)?,
+        None if prepared.questions.any() || args.reset || args.reset_command.is_some() => {
+            bail!("this needs a debug stub: add stub:HOST:PORT to the sources")
+        }
+        None if prepared.applied.as_ref().is_some_and(|a| !a.writes.is_empty())
+            && !args.is_stand_in() =>
+        {
+            say(
+                "note: the plan's registers are not written: there is no debug stub (stub:HOST:PORT) among the sources",
+            );
+        }
+        None => {}
+    }
+    Ok(prepared)
+}
+
+/// What is read out, looked up.
+fn read_out(args: &Args, image: Option<&OpenImage>) -> Result<Option<ReadOut>> {
+    Ok(match &args.read_out {
+        None => None,
+        Some(Named::Chip(buffer)) => Some(ReadOut::Chip(*buffer)),
+        Some(Named::Ring(symbol)) => {
+            let variables = variables(image, "--read-out ring:...")?;
+            let found = variables.find(symbol)?;
+            Some(ReadOut::Ring(Ring { address: found.address, size: found.size }))
+        }
+    })
+}
+
+/// The image's variables.
+fn variables(image: Option<&OpenImage>, option: &str) -> Result<Variables> {
+    let open = image
+        .with_context(|| format!("{option} looks a variable up in the image: give --image"))?;
+    let bytes = fs::read(&open.path).with_context(|| open.path.display().to_string())?;
+    Ok(Variables::parse(&bytes)?)
+}
+
+/// Variables and code points, looked up.
+fn questions(args: &Args, image: Option<&OpenImage>) -> Result<Questions> {
+    let mut questions = Questions {
+        sample_every: args.sample_every(),
+        read_every: args.read_every,
+        read_out: read_out(args, image)?,
+        read_out_every: args.read_out_every,
+        until_halt: args.until_halt(),
+        ..Questions::default()
+    };
+    if !args.read.is_empty() {
+        let variables = variables(image, "--read")?;
+        for name in &args.read {
+            let variable = variables.find(name)?;
+            if variable.size == 0
+                || variable.size > weltblick_core::wire::poll::LONGEST_VALUE as u64
+            {
+                bail!("--read: `{name}` is {} bytes long; at most 4096 are read", variable.size);
+            }
+            questions.variables.push(variable.clone());
+        }
+    }
+    questions.laps =
+        args.laps.iter().map(|point| args.code(point, image)).collect::<Result<_>>()?;
+    questions.until = args.until_code(image)?;
+    Ok(questions)
+}
+
+/// Connects to the stub and sets the target up; it stands afterwards.
+fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
+    let told = || format!("stub:{address}");
+    let mut client = Client::connect(address).with_context(told)?;
+    let image = prepared.image.as_ref().map(|open| &open.image).filter(|_| !args.no_compare);
+    let writes = prepared.applied.as_ref().map_or(&[][..], |applied| &applied.writes);
+    let wanted = setup::Wanted {
+        image,
+        reset: args.reset,
+        reset_command: args.reset_command.as_deref(),
+        writes,
+    };
+    let done = setup::prepare(&mut client, &wanted).with_context(told)?;
+    for text in setup::refused(&done) {
+        say(&format!("? the target did not take a register as planned: {text}"));
+    }
+    for variable in &prepared.questions.variables {
+        let range = variable.range();
+        let has =
+            |memory: &std::ops::Range<u64>| memory.start <= range.start && range.end <= memory.end;
+        if !client.memory.is_empty() && !client.memory.iter().any(has) {
+            bail!(
+                "{}: the target has no memory at {:#010x}, where the image puts `{}`",
+                told(),
+                range.start,
+                variable.name
+            );
+        }
+    }
+    if let Some(ReadOut::Ring(ring)) = prepared.questions.read_out {
+        let header = ring.header(&mut client).with_context(told)?;
+        prepared.ring_clock = header.and_then(|header| header.frequency());
+    }
+    if prepared.questions.reads() && !client.non_stop {
+        let probe = prepared.questions.probe();
+        client.go_on().with_context(told)?;
+        prepared.questions.intrusive = !client.reads_while_running(probe).with_context(told)?;
+        client.stop().with_context(told)?;
+        if args.reset || args.reset_command.is_some() {
+            setup::prepare(&mut client, &setup::Wanted { image: None, ..wanted })
+                .with_context(told)?;
+        }
+    }
+    if prepared.questions.intrusive {
+        say(
+            "? this stub answers only while the target stands: every answer stops it for a moment (intrusive)",
+        );
+    }
+    prepared.questions.intrusive |= !prepared.questions.laps.is_empty();
+    prepared.journal = done;
+    prepared.stub = Some(client);
+    Ok(())
+}
+
+/// What the folder says of itself.
+pub(super) fn manifest(
+    args: &Args,
+    raw: Option<&Address>,
+    prepared: &Prepared,
+) -> Result<Manifest> {
+    let mut manifest = Manifest::default();
+    let itm = prepared.applied.as_ref().map(|applied| applied.itm).unwrap_or_default();
+    match prepared.questions.read_out {
+        None => {}
+        Some(ReadOut::Chip(_)) => {
+            let source = SourceSpec { trace_id: Some(ITM_TRACE_ID), protocol: Protocol::Itm(itm) };
+            manifest.streams.push(StreamSpec {
+                files: Vec::new(),
+                segments: Some("buffer".into()),
+                framing: Framing::Tpiu(Start::AtFrame),
+                sources: vec![source],
+            });
+        }
+        Some(ReadOut::Ring(_)) => {
+            let timestamp_clock = prepared.ring_clock;
+            let itm = ItmSettings { timestamp_clock, pc_sample_period: None, ..itm };
+            let stream = StreamSpec::itm(Vec::new(), itm);
+            manifest.streams.push(StreamSpec { segments: Some("ring".into()), ..stream });
+        }
+    }
+    if raw.is_some() {
+        manifest.streams.push(match &prepared.applied {
+            Some(applied) => applied.stream("trace"),
+            None => StreamSpec {
+                segments: Some("trace".into()),
+                ..StreamSpec::itm(Vec::new(), ItmSettings::default())
+            },
+        });
+    }
+    if let Some(applied) = &prepared.applied {
+        manifest.target = applied.target.clone();
+    }
+    sources::correct(&mut manifest, &args.setup);
+    if prepared.questions.polls() {
+        let settings = PollSettings { intrusive: prepared.questions.intrusive };
+        manifest.streams.push(StreamSpec {
+            files: Vec::new(),
+            segments: Some("poll".into()),
+            framing: Framing::None,
+            sources: vec![SourceSpec { trace_id: None, protocol: Protocol::Poll(settings) }],
+        });
+    }
+    if manifest.streams.is_empty() {
+        bail!(
+            "nothing is recorded: add a source of trace (tcp:, serial:, a file), or --sample, --read or --laps for the debug stub"
+        );
+    }
+    if let Some(open) = &prepared.image {
+        let name = open.path.file_name().and_then(|name| name.to_str());
+        let name =
+            name.with_context(|| format!("{}: the name is not UTF-8", open.path.display()))?;
+        manifest.image = Some(At { value: name.to_owned(), span: 0..0 });
+    }
+    if args.name.is_some() {
+        manifest.target.name.clone_from(&args.name);
+    }
+    Ok(manifest)
+}

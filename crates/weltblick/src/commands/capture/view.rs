@@ -1,0 +1,116 @@
+//! What follows a capture on a screen, or in lines.
+
+use super::live;
+use super::options::{Args, LastEvent};
+use super::progress::{Progress, say};
+use super::watch::Watch;
+use crate::show;
+use crate::sources::live::{Message, Outbox, Seen};
+use anyhow::Result;
+use std::io::IsTerminal as _;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::time::{Duration, Instant};
+use weltblick_core::capture::What;
+
+/// What has arrived is judged after so long.
+const FIRST_LOOK: Duration = Duration::from_millis(200);
+
+/// What follows the capture on a screen, or in lines.
+pub(super) struct View<'a> {
+    pub(super) args: &'a Args,
+    pub(super) outbox: Outbox,
+    pub(super) capacity: Option<f64>,
+    pub(super) last: Option<LastEvent>,
+    /// Set by the key `r`.
+    pub(super) read_out_now: Arc<AtomicBool>,
+}
+
+impl View<'_> {
+    /// Follows until the recorder is done.
+    pub(super) fn follow(
+        &self,
+        mut watch: Watch<'_>,
+        seen: &Receiver<Seen>,
+        stop: &AtomicBool,
+    ) -> Result<()> {
+        let on_terminal = std::io::stdout().is_terminal();
+        let mut screen = (on_terminal && !self.args.quiet && !self.args.no_view)
+            .then(|| {
+                live::Screen::open(
+                    self.capacity,
+                    self.outbox.clone(),
+                    Arc::clone(&self.read_out_now),
+                )
+            })
+            .transpose()?;
+        let mut progress = Progress::new(self.capacity);
+        let started = Instant::now();
+        let (mut looked, mut enough) = (false, false);
+        loop {
+            match seen.recv_timeout(Duration::from_millis(20)) {
+                Ok(message) => watch.see(message),
+                Err(RecvTimeoutError::Timeout) => {}
+                // The recorder is done.
+                Err(RecvTimeoutError::Disconnected) => break,
+            }
+            let since = watch.first.unwrap_or(started);
+            if !looked && since.elapsed() > FIRST_LOOK && !stop.load(Ordering::Relaxed) {
+                looked = true;
+                self.first_look(&watch, screen.as_mut());
+            }
+            if !enough && watch.has_enough() {
+                enough = true;
+                let line = format!(
+                    "= you have enough: every budget is decided after {} samples",
+                    show::count(watch.samples())
+                );
+                self.tell(&line, screen.as_mut());
+                if self.args.until_enough() {
+                    let _ = self.outbox.send(Message::Stop("every budget is decided".into()));
+                }
+            }
+            if self
+                .last
+                .is_some_and(|last| last.is_here(&*watch.ticker.entered, watch.ticker.events))
+            {
+                let _ = self
+                    .outbox
+                    .try_send(Message::Stop("the event that was asked for is here".into()));
+            }
+            match &mut screen {
+                Some(screen) => {
+                    if screen.tick(&watch)? {
+                        stop.store(true, Ordering::Relaxed);
+                    }
+                }
+                None if self.args.quiet => {}
+                None => progress.tick(&watch),
+            }
+        }
+        Ok(())
+    }
+
+    fn tell(&self, line: &str, screen: Option<&mut live::Screen>) {
+        match screen {
+            Some(screen) => screen.tell(line),
+            None if self.args.quiet && line.starts_with('=') => {}
+            None => say(line),
+        }
+    }
+
+    /// A set-up fault is told before an hour is wasted.
+    fn first_look(&self, watch: &Watch<'_>, mut screen: Option<&mut live::Screen>) {
+        for finding in watch.faults() {
+            let happened = Message::Happened {
+                stream: None,
+                what: What::Diagnosed,
+                detail: Some(finding.finding.clone()),
+            };
+            let _ = self.outbox.try_send(happened);
+            self.tell(&format!("! {}", finding.finding), screen.as_deref_mut());
+            self.tell(&format!("  -> {}", finding.advice), screen.as_deref_mut());
+        }
+    }
+}
