@@ -213,7 +213,7 @@ impl Args {
         Ok(Limits { bytes: self.bytes, time, windows })
     }
 
-    pub(super) fn until_halt(&self) -> bool {
+    fn until_halt(&self) -> bool {
         self.until.as_deref() == Some("halt")
     }
 

@@ -8,7 +8,6 @@ use crate::sources::stub::{Client, StubError};
 use std::fmt::Write as _;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::thread::sleep;
 use std::time::{Duration, Instant};
 use weltblick_core::capture::What;
 use weltblick_core::image::{Kind, Variable};
@@ -53,8 +52,6 @@ pub(super) struct Questions {
     pub(super) laps: Vec<u64>,
     /// A code point at which the capture ends.
     pub(super) until: Option<u64>,
-    /// The capture ends when the target stops by itself.
-    pub(super) until_halt: bool,
     /// The core must be stopped for every answer.
     pub(super) intrusive: bool,
 }
@@ -225,16 +222,20 @@ impl Session {
 
     /// Takes the breakpoints away again; the target runs on.
     fn end(&mut self) -> Result<(), StubError> {
-        let points: Vec<u64> =
-            self.questions.laps.iter().chain(&self.questions.until).copied().collect();
-        if points.is_empty() {
+        if self.questions.laps.is_empty() && self.questions.until.is_none() {
             return Ok(());
         }
         self.client.stop()?;
-        for address in points {
+        self.clear_points()?;
+        self.client.go_on()
+    }
+
+    /// Takes the breakpoints of a target that stands away.
+    fn clear_points(&mut self) -> Result<(), StubError> {
+        for &address in self.questions.laps.iter().chain(&self.questions.until) {
             self.client.set_break(address, false)?;
         }
-        self.client.go_on()
+        Ok(())
     }
 
     fn happened(&self, what: What, detail: Option<String>) {
@@ -328,11 +329,6 @@ impl Session {
     /// Waits, and looks whether the target stopped.
     fn wait(&mut self, until: Instant) -> Result<Next, StubError> {
         let left = until.saturating_duration_since(Instant::now());
-        let Questions { laps, until: end, until_halt, .. } = &self.questions;
-        if laps.is_empty() && end.is_none() && !until_halt {
-            sleep(left);
-            return Ok(Next::On);
-        }
         if !self.client.wait_until_stopped(left.max(Duration::from_millis(1)))? {
             return Ok(Next::On);
         }
@@ -354,6 +350,7 @@ impl Session {
     fn reached(&mut self) -> Result<Next, StubError> {
         self.happened(What::Halted, Some("at the point that was asked for".into()));
         self.read_out_halted()?;
+        self.clear_points()?;
         let _ = self.outbox.send(Message::Stop("the point that was asked for is reached".into()));
         Ok(Next::End)
     }

@@ -124,7 +124,6 @@ fn questions(args: &Args, image: Option<&OpenImage>) -> Result<Questions> {
         read_every: args.read_every,
         read_out: read_out(args, image)?,
         read_out_every: args.read_out_every,
-        until_halt: args.until_halt(),
         ..Questions::default()
     };
     if !args.read.is_empty() {
