@@ -39,3 +39,53 @@ fn a_long_recording_takes_no_more_memory_than_a_short_one() {
         assert!(peak < LIMIT, "{arguments}: {peak} bytes");
     }
 }
+
+/// Memory of a running process in kB.
+#[cfg(target_os = "linux")]
+fn resident(process: u32) -> Option<u64> {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).ok()?;
+    let line = status.lines().find(|line| line.starts_with("VmRSS:"))?;
+    line.split_whitespace().nth(1)?.parse().ok()
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_capture_of_20_mb_a_second_loses_nothing_and_does_not_grow() {
+    use std::io::Write as _;
+    use std::time::{Duration, Instant};
+    const RATE: u64 = 20_000_000;
+    const SECONDS: u64 = 3;
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    let sender = std::thread::spawn(move || {
+        let (mut stream, _) = listener.accept().unwrap();
+        let (started, mut sent) = (Instant::now(), 0);
+        while sent < RATE * SECONDS {
+            let due = (started.elapsed().as_secs_f64() * RATE as f64) as u64;
+            while sent < due.min(RATE * SECONDS) {
+                stream.write_all(TRACE).unwrap();
+                sent += TRACE.len() as u64;
+            }
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        sent
+    });
+    let bench = Bench::new();
+    let command = format!(
+        "capture tcp:{address} --image buoy/wave-buoy.elf --core-clock 47.972352MHz --out run --quiet --reconnect 1ms"
+    );
+    let mut command = bench.command(&command);
+    let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let mut seen = Vec::new();
+    while child.try_wait().unwrap().is_none() {
+        seen.extend(resident(child.id()));
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    let sent = sender.join().unwrap();
+    let kept = bench.read("run/trace.000000.bin");
+    assert_eq!(kept.len() as u64, sent);
+    assert!(kept.chunks(TRACE.len()).all(|piece| piece == TRACE));
+    // Both figures once it has warmed up.
+    let (early, late) = (seen[seen.len() / 3], *seen.iter().max().unwrap());
+    assert!(late < early + 20_000 && late < 100_000, "{seen:?} kB");
+}

@@ -147,7 +147,7 @@ impl Evidence<'_> {
                         fit.packets
                     ),
                     format!(
-                        "Set `framing = \"tpiu\"` with trace_id = {id} (or --framing tpiu --trace-id {id}), or switch the formatter off (TPI_FFCR.EnFCont = 0)."
+                        "Set `framing = \"tpiu\"` with trace_id = {id} (or --framing tpiu --trace-id {id}), or switch the formatter off (TPIU_FFCR.EnFCont = 0)."
                     ),
                 ))
             }
@@ -186,7 +186,7 @@ impl Evidence<'_> {
             Some(fault(
                 "no_synchronisation",
                 format!("There is no synchronisation in {} bytes, and {:.0} % of them are no ITM packets: the bit rate is wrong, or this is not ITM.", self.wire.raw_bytes, 100.0 * self.lost_part()),
-                "Compare the probe's bit rate with trace clock / (TPI_ACPR + 1), check the core clock that it was computed from, and the encoding (UART or Manchester, TPI_SPPR).",
+                "Compare the probe's bit rate with trace clock / (TPIU_ACPR + 1), check the core clock that it was computed from, and the encoding (UART or Manchester, TPIU_SPPR).",
             ))
         })
     }

@@ -10,6 +10,8 @@ use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::thread;
 use std::time::{Duration, Instant};
 use weltblick_core::capture::What;
 use weltblick_core::measure::profile::ProfileReport;
@@ -25,6 +27,9 @@ const MOST_RATES: usize = 240;
 pub(super) struct Screen {
     terminal: DefaultTerminal,
     outbox: Outbox,
+    /// What is pressed. A thread of its own reads it: a terminal that has gone away may keep its
+    /// reader for ever, and the capture must not wait for it.
+    events: Receiver<Event>,
     /// Asks for a buffer on the chip to be read out.
     read_out_now: Arc<AtomicBool>,
     capacity: Option<f64>,
@@ -54,9 +59,18 @@ impl Screen {
     ) -> Result<Self> {
         let terminal = ratatui::try_init().context("the live view (--no-view does without)")?;
         let now = Instant::now();
+        let (sender, events) = sync_channel(64);
+        thread::spawn(move || {
+            while let Ok(event) = event::read() {
+                if sender.send(event).is_err() {
+                    break;
+                }
+            }
+        });
         Ok(Self {
             terminal,
             outbox,
+            events,
             read_out_now,
             capacity,
             started: now,
@@ -78,8 +92,8 @@ impl Screen {
 
     /// Looks at the keys and draws, if it is time. Whether the capture is to end.
     pub(super) fn tick(&mut self, watch: &Watch<'_>) -> Result<bool> {
-        while event::poll(Duration::ZERO)? {
-            if let Event::Key(key) = event::read()?
+        while let Ok(event) = self.events.try_recv() {
+            if let Event::Key(key) = event
                 && key.kind != KeyEventKind::Release
             {
                 let control = key.modifiers.contains(KeyModifiers::CONTROL);

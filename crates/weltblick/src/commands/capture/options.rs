@@ -164,6 +164,12 @@ impl Args {
         Ok(first)
     }
 
+    /// Whether bytes come from another program, which may start later.
+    pub(super) fn reads_a_pipe(&self) -> bool {
+        let pipe = |source: &Address| matches!(source, Address::StandardInput | Address::File(_));
+        self.sources.iter().any(pipe)
+    }
+
     pub(super) fn is_stand_in(&self) -> bool {
         self.sources.iter().any(|source| matches!(source, Address::StandIn(_)))
     }

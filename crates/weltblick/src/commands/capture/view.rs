@@ -47,7 +47,9 @@ impl View<'_> {
             .transpose()?;
         let mut progress = Progress::new(self.capacity);
         let started = Instant::now();
-        let (mut looked, mut enough) = (false, false);
+        // Whoever starts a program on the other side of a pipe may take his time.
+        let (mut silence_told, mut looked) = (self.args.reads_a_pipe(), false);
+        let mut enough = false;
         loop {
             match seen.recv_timeout(Duration::from_millis(20)) {
                 Ok(message) => watch.see(message),
@@ -56,8 +58,9 @@ impl View<'_> {
                 Err(RecvTimeoutError::Disconnected) => break,
             }
             let since = watch.first.unwrap_or(started);
-            if !looked && since.elapsed() > FIRST_LOOK && !stop.load(Ordering::Relaxed) {
-                looked = true;
+            let told = if watch.first.is_some() { &mut looked } else { &mut silence_told };
+            if !*told && since.elapsed() > FIRST_LOOK && !stop.load(Ordering::Relaxed) {
+                *told = true;
                 self.first_look(&watch, screen.as_mut());
             }
             if !enough && watch.has_enough() {
@@ -80,11 +83,12 @@ impl View<'_> {
                     .try_send(Message::Stop("the event that was asked for is here".into()));
             }
             match &mut screen {
-                Some(screen) => {
-                    if screen.tick(&watch)? {
-                        stop.store(true, Ordering::Relaxed);
-                    }
-                }
+                Some(live) => match live.tick(&watch) {
+                    Ok(false) => {}
+                    Ok(true) => stop.store(true, Ordering::Relaxed),
+                    // The terminal is gone; the capture goes on.
+                    Err(_) => screen = None,
+                },
                 None if self.args.quiet => {}
                 None => progress.tick(&watch),
             }
