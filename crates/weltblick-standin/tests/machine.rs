@@ -171,3 +171,54 @@ fn a_narrow_link_overflows_by_itself_and_a_wide_one_does_not() {
     assert_eq!(dropped(20_000_000, 1024), 0);
     assert!(dropped(500_000, 64) > 100);
 }
+
+#[test]
+fn a_debugger_stops_it_resets_it_and_leaves_no_trace() {
+    use weltblick_standin::machine::Setup;
+    use weltblick_standin::{Machine, Program, Stop};
+    const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
+    let program = Program::parse(FIRMWARE).unwrap();
+    let (filter, _) = program.symbol("wave_filter").unwrap();
+    let mut machine = Machine::new(&program, Setup::default()).unwrap();
+    let start = machine.regs.pc;
+    machine.set_break(filter, true);
+    assert_eq!(machine.run(u64::MAX), Stop::Break { pc: filter });
+    let reached = machine.cycle();
+    // The register that tells the program counter, and memory as the debugger sees it.
+    assert_eq!(machine.peek(0xe000_101c, 4), Ok(filter));
+    assert!(machine.peek(0x9000_0000, 4).is_err());
+    machine.set_break(filter, false);
+    assert_eq!(machine.run(reached + 100_000), Stop::Limit);
+    // Time goes on over a reset, the core does not.
+    machine.reset();
+    assert_eq!((machine.regs.pc, machine.truth().total), (start, 0));
+    assert!(machine.cycle() >= reached + 100_000);
+    // Cut into small pieces it does the same as in one.
+    let mut pieces = Machine::new(&program, Setup::default()).unwrap();
+    let mut whole = Machine::new(&program, Setup::default()).unwrap();
+    for limit in (0..2_000_000).step_by(777) {
+        assert_eq!(pieces.run(limit), Stop::Limit);
+    }
+    whole.run(2_000_000);
+    pieces.run(2_000_000);
+    assert_eq!(pieces.regs.r, whole.regs.r);
+    assert_eq!(
+        (pieces.truth().asleep, pieces.truth().instructions),
+        (whole.truth().asleep, whole.truth().instructions)
+    );
+}
+
+#[test]
+fn the_firmware_may_ask_for_a_reset() {
+    use weltblick_standin::machine::Setup;
+    use weltblick_standin::{Machine, Program, Stop};
+    const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
+    let program = Program::parse(FIRMWARE).unwrap();
+    let mut machine = Machine::new(&program, Setup::default()).unwrap();
+    machine.run(10_000);
+    machine.poke(0xe000_ed0c, 4, 0x0000_0004).unwrap();
+    assert!(!machine.wants_reset(), "without its key nothing happens");
+    machine.poke(0xe000_ed0c, 4, 0x05fa_0004).unwrap();
+    assert!(machine.wants_reset());
+    assert_eq!(machine.run(20_000), Stop::Reset);
+}

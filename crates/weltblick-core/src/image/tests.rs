@@ -240,3 +240,24 @@ fn finds_variables_or_says_why_not() {
     let local = variables.find("value").unwrap_err();
     assert!(matches!(local, NotFixed::Local { .. }), "{local}");
 }
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    #[test]
+    fn variables_of_damaged_files_are_read_or_refused(
+        hits in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..40),
+        cut in any::<prop::sample::Index>(),
+    ) {
+        let mut bytes = FIRMWARE.to_vec();
+        for (at, value) in hits {
+            let at = at.index(bytes.len());
+            bytes[at] = value;
+        }
+        if let Ok(variables) = Variables::parse(&bytes) {
+            let _ = variables.find("ticks");
+            let _ = variables.at(0x2000_0400);
+        }
+        let _ = Variables::parse(&bytes[..cut.index(bytes.len())]);
+    }
+}

@@ -178,3 +178,47 @@ proptest! {
         }
     }
 }
+
+proptest! {
+    #[test]
+    fn any_plan_adds_up(
+        period in 1_u64..16,
+        rate in 1.0_f64..1e5,
+        bit_rate in 1e5_f64..2e7,
+        asleep in 0.0_f64..1.0,
+        manchester in any::<bool>(),
+        formatter in any::<bool>(),
+    ) {
+        let clock = Frequency::from_hertz(48e6).unwrap();
+        let observe = Observe {
+            pc_sample_period: Some(1024 * period),
+            asleep,
+            interrupts: vec![Interrupt { name: "a".into(), rate }],
+            ..Observe::default()
+        };
+        let link =
+            if manchester { Link::Manchester { bit_rate } } else { Link::Uart { bit_rate } };
+        let description = Description {
+            core: "cortex-m4".parse().ok(),
+            core_clock: Some(clock),
+            link: Some(link),
+            formatter,
+            observe,
+            ..Description::default()
+        };
+        let Ok(report) = plan(&description, None, &WANTED) else { return Ok(()) };
+        let sum: f64 = report.sources.iter().map(|row| row.bytes_per_second).sum();
+        prop_assert!((sum - report.link.bytes_per_second).abs() < 1e-6 * sum);
+        let headroom = report.link.headroom.unwrap();
+        prop_assert!((1.0 - headroom - sum / report.link.capacity.unwrap()).abs() < 1e-9);
+        // What overflows for certain does not fit, and what does not fit may get a proposal that does.
+        prop_assert!(!(report.link.overflows && report.link.fits));
+        prop_assert!(report.link.overflows <= (headroom < 0.0));
+        if let Some(proposal) = report.proposal {
+            prop_assert!(!report.link.fits && proposal.headroom > headroom);
+            prop_assert!(proposal.pc_sample_period > 1024 * period);
+        }
+        let dropped = report.link.dropped.unwrap();
+        prop_assert!((0.0..=1.0).contains(&dropped), "{dropped}");
+    }
+}

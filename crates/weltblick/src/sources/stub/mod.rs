@@ -3,5 +3,7 @@
 mod client;
 mod description;
 mod packet;
+#[cfg(test)]
+mod tests;
 
 pub(crate) use client::{Client, StubError};
