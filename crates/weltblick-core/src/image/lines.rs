@@ -61,6 +61,21 @@ impl Lines {
         place(self.context.find_location(address).ok()??)
     }
 
+    /// Addresses at which a line of the file starts, in code that lies in `range`, and the line.
+    pub(super) fn of_file(&self, file: &str, range: std::ops::Range<u64>) -> Vec<(u64, u32)> {
+        let Ok(rows) = self.context.find_location_range(range.start, range.end) else {
+            return Vec::new();
+        };
+        let row = |(address, _, location): (u64, u64, addr2line::Location<'_>)| {
+            let place = place(location)?;
+            // A whole part of the path: `filter.c` is no `my_filter.c`.
+            let before = place.file.strip_suffix(file)?;
+            let whole = before.is_empty() || before.ends_with('/') || file.starts_with('/');
+            whole.then_some((address, place.line?))
+        };
+        rows.filter_map(row).collect()
+    }
+
     pub(super) fn frames(&self, address: u64) -> Vec<Frame> {
         let Ok(mut found) = self.context.find_frames(address).skip_all_loads() else {
             return Vec::new();

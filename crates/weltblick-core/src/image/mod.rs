@@ -157,6 +157,14 @@ impl Image {
         self.lines.as_ref()?.location(address)
     }
 
+    /// Where the lines of a source file start: addresses and lines. `file` is its path, or the end
+    /// of it. Empty without line data.
+    #[must_use]
+    pub fn lines_of(&self, file: &str) -> Vec<(u64, u32)> {
+        let Some(lines) = &self.lines else { return Vec::new() };
+        self.code.iter().flat_map(|code| lines.of_file(file, code.range.clone())).collect()
+    }
+
     /// Every stretch of executable memory and its bytes, by address.
     pub fn code(&self) -> impl Iterator<Item = (Range<u64>, &[u8])> {
         self.code.iter().map(|code| (code.range.clone(), code.bytes.as_slice()))

@@ -6,6 +6,7 @@ use super::description::{Description, Instructions};
 use super::registers::{DivisorError, Register, Request, registers};
 use super::ring::{RingPlan, plan_ring};
 use super::watch::{Watch, WatchError, resolve};
+use crate::budget::{Point, address_of};
 use crate::image::{Image, NotFixed, Variables};
 use crate::measure::duration::Duration;
 use schemars::JsonSchema;
@@ -80,12 +81,12 @@ pub enum PlanError {
     #[error(transparent)]
     Ring(#[from] NotFixed),
     /// A point of instruction trace that is no place in the code.
-    #[error("`{point}` is no function or address of the image{hint}")]
+    #[error("instruction trace cannot start or stop at `{point}`: {why}")]
     Point {
         /// What was asked for.
         point: String,
-        /// The nearest name.
-        hint: String,
+        /// Why not.
+        why: String,
     },
     /// Instruction trace into a link that the core's unit does not feed.
     #[error(
@@ -290,17 +291,14 @@ fn points(
     program: Option<Program<'_>>,
 ) -> Result<(Option<u64>, Option<u64>), PlanError> {
     let Some(instructions) = instructions else { return Ok((None, None)) };
-    let find = |point: &String| {
-        let nowhere = |hint| PlanError::Point { point: point.clone(), hint };
-        if let Some(digits) = point.strip_prefix("0x") {
-            return u64::from_str_radix(digits, 16).map_err(|_| nowhere(String::new()));
-        }
-        let image = program.ok_or_else(|| nowhere("; give --image to look names up".into()))?.image;
-        match image.functions_named(point).as_slice() {
-            [id] => Ok(image.function(*id).range.start),
-            _ => {
-                let names = image.functions().iter().map(|function| function.name.as_str());
-                Err(nowhere(crate::document::nearest(point, names)))
+    let find = |text: &String| {
+        let nowhere = |why| PlanError::Point { point: text.clone(), why };
+        let point: Point = text.parse().map_err(|error| nowhere(format!("{error}")))?;
+        match (&point, program) {
+            (Point::Address(address), _) => Ok(*address & !1),
+            (_, None) => Err(nowhere("give --image to look names up".into())),
+            (_, Some(program)) => {
+                address_of(&point, program.image).map_err(|error| nowhere(error.to_string()))
             }
         }
     };

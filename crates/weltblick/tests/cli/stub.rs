@@ -40,7 +40,7 @@ fn samples_and_values_of_a_target_that_runs_on() {
     assert!(values.len() >= 10 && values[0] != values[values.len() - 1], "{values:?}");
     // The same stub again: it stops a target that runs.
     let again = bench.run(&format!(
-        "capture {stub} --image hot.elf --until track_tide --sample=5ms --for 5s --out two --quiet"
+        "capture {stub} --image hot.elf --until hot.c:95 --sample=5ms --for 5s --out two --quiet"
     ));
     assert!(
         again.out.contains("the point that was asked for is reached"),

@@ -8,7 +8,7 @@ use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use weltblick_core::budget::{End, Occurrence, Point, PointRange, Subject, Which};
+use weltblick_core::budget::{End, Occurrence, Point, PointRange, Subject, Which, address_of};
 use weltblick_core::image::Image;
 use weltblick_core::time::{parse_bit_rate, parse_bytes};
 
@@ -257,7 +257,7 @@ impl Args {
                 exception(&open.image, name)?;
                 Ok(None)
             }
-            Point::Function { .. } | Point::Address(_) => {
+            Point::Function { .. } | Point::Line { .. } | Point::Address(_) => {
                 if self.stub_address()?.is_none() {
                     bail!(
                         "--until {point} needs a debug stub that stops there: add stub:HOST:PORT"
@@ -266,7 +266,7 @@ impl Args {
                 self.code(&point, image).map(Some)
             }
             other => bail!(
-                "--until: a capture cannot end at `{other}`; give halt, enough, #1000, irq:NAME[3], a function or an address"
+                "--until: a capture cannot end at `{other}`; give halt, enough, #1000, irq:NAME[3], a function, a line or an address"
             ),
         }
     }
@@ -287,28 +287,13 @@ impl Args {
 
     /// The address of a point in the code.
     pub(super) fn code(&self, point: &Point, image: Option<&OpenImage>) -> Result<u64> {
-        match point {
-            Point::Address(address) => Ok(*address & !1),
-            Point::Function { file: None, name } => {
-                let open = image.with_context(|| {
-                    format!("`{name}` is looked up in the image: give --image, or an address")
-                })?;
-                let image = &open.image;
-                match image.functions_named(name).as_slice() {
-                    [id] => Ok(image.function(*id).range.start),
-                    [] => {
-                        let names = image.functions().iter().map(|function| function.name.as_str());
-                        let hint = weltblick_core::document::nearest(name, names);
-                        bail!("the image has no function `{name}`{hint}")
-                    }
-                    several => bail!(
-                        "`{name}` is the name of {} functions; give the address of one",
-                        several.len()
-                    ),
-                }
-            }
-            other => bail!("`{other}` is no place to stop at; give a function or an address"),
+        if let Point::Address(address) = point {
+            return Ok(*address & !1);
         }
+        let open = image.with_context(|| {
+            format!("`{point}` is looked up in the image: give --image, or an address")
+        })?;
+        Ok(address_of(point, &open.image)?)
     }
 }
 

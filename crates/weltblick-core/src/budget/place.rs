@@ -1,0 +1,126 @@
+//! Points that are one place in the code, and its address.
+
+use super::point::Point;
+use crate::document::nearest;
+use crate::image::{FunctionId, Image};
+use thiserror::Error;
+
+/// Why a point is no single place in the code.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum NoPlace {
+    /// A time, a byte, an event.
+    #[error(
+        "`{0}` is no place in the code: write a function, file.c#function, file.c:120 or 0x08001234"
+    )]
+    NotCode(String),
+    /// No such function.
+    #[error("the image has no function `{name}`{hint}")]
+    NoFunction {
+        /// What was asked for.
+        name: String,
+        /// The nearest name.
+        hint: String,
+    },
+    /// Several functions have the name.
+    #[error("`{name}` is the name of several functions; write {}", .places.join(" or "))]
+    Several {
+        /// The name.
+        name: String,
+        /// What to write instead.
+        places: Vec<String>,
+    },
+    /// No instruction belongs to the line.
+    #[error("no instruction of the image belongs to {file}:{line}{hint}")]
+    NoLine {
+        /// The file.
+        file: String,
+        /// The line.
+        line: u32,
+        /// The next line that has instructions.
+        hint: String,
+    },
+}
+
+/// The address of a place in the code: of a function's or a line's first instruction.
+///
+/// # Errors
+///
+/// Why there is no single one.
+pub fn address_of(point: &Point, image: &Image) -> Result<u64, NoPlace> {
+    match point {
+        Point::Address(address) => Ok(*address & !1),
+        Point::Function { file, name } => function(file.as_deref(), name, image),
+        Point::Line { file, line } => {
+            let lines = image.lines_of(file);
+            if let Some(address) = lines.iter().filter(|(_, l)| l == line).map(|(a, _)| *a).min() {
+                return Ok(address);
+            }
+            let next = lines.iter().map(|(_, line)| *line).filter(|later| later > line).min();
+            let hint = match next {
+                Some(next) => format!("; the next one with code is {file}:{next}"),
+                None if lines.is_empty() => "; it has no such file, or no line data".into(),
+                None => String::new(),
+            };
+            Err(NoPlace::NoLine { file: file.clone(), line: *line, hint })
+        }
+        other => Err(NoPlace::NotCode(other.to_string())),
+    }
+}
+
+fn function(file: Option<&str>, name: &str, image: &Image) -> Result<u64, NoPlace> {
+    let start = |id: FunctionId| image.function(id).range.start;
+    let file_of = |id| image.location_at(start(id)).map(|location| location.file);
+    let mut found = image.functions_named(name);
+    if let Some(file) = file {
+        found.retain(|&id| file_of(id).is_some_and(|own| own.ends_with(file)));
+    }
+    match found.as_slice() {
+        [id] => Ok(start(*id)),
+        [] => {
+            let names = image.functions().iter().map(|function| function.name.as_str());
+            Err(NoPlace::NoFunction { name: name.to_owned(), hint: nearest(name, names) })
+        }
+        several => Err(NoPlace::Several {
+            name: name.to_owned(),
+            places: several
+                .iter()
+                .map(|&id| match file_of(id) {
+                    Some(file) => format!("{file}#{name}"),
+                    None => format!("{:#010x}", start(id)),
+                })
+                .collect(),
+        }),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
+
+    #[test]
+    fn finds_functions_lines_and_addresses_or_says_why_not() {
+        let image = Image::parse(FIRMWARE).unwrap();
+        let at = |text: &str| address_of(&text.parse().unwrap(), &image);
+        let filter = at("wave_filter").unwrap();
+        assert_eq!(at("src/dsp/filter.c#wave_filter"), Ok(filter));
+        assert_eq!(at("0x08000101"), Ok(0x0800_0100));
+        // The function's own line leads to its first instruction.
+        let location = image.location_at(filter).unwrap();
+        let line = location.line.unwrap();
+        let found = at(&format!("filter.c:{line}")).unwrap();
+        assert_eq!(image.location_at(found), Some(location));
+        for (text, part) in [
+            ("wave_filtre", "did you mean `wave_filter`?"),
+            ("filter.c:1", "the next one with code is filter.c:"),
+            ("nowhere.c:1", "no such file"),
+            ("filter.c:99999", "belongs to filter.c:99999"),
+            ("12ms", "is no place in the code"),
+            ("main.c#wave_filter", "has no function"),
+        ] {
+            let error = at(text).unwrap_err().to_string();
+            assert!(error.contains(part), "{text}: {error}");
+        }
+    }
+}
