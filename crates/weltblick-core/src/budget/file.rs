@@ -1,6 +1,7 @@
 //! The budget file: one table per subject, one key per figure.
 
 use super::limit::{Condition, Limit};
+use super::place::function_of;
 use super::point::Point;
 use crate::document::{At, Fault, Source, Table, TextOrTable};
 use crate::image::{FunctionId, Image};
@@ -90,7 +91,7 @@ impl BudgetFile {
     /// If the image has no such function, or several without telling which.
     pub fn function(&self, budget: &Budget, image: &Image) -> Result<Option<FunctionId>, Fault> {
         let Figure::SelfShare { function } = &budget.figure else { return Ok(None) };
-        resolve(function, image)
+        function_of(function, image)
             .map(Some)
             .map_err(|why| Source::new(&self.file, &self.text).fault(budget.name_span.clone(), why))
     }
@@ -163,59 +164,4 @@ fn read_over(table: &Table<'_>, over: &At<&str>) -> Result<u64, Fault> {
         return Err(fault("it must not be negative".into()));
     }
     Ok(count.value as u64)
-}
-
-/// The one function that a point means.
-fn resolve(point: &Point, image: &Image) -> Result<FunctionId, String> {
-    match point {
-        Point::Address(address) => image
-            .function_at(*address)
-            .ok_or_else(|| format!("no function of the image holds {address:#010x}")),
-        Point::Function { file, name } => {
-            let mut found = image.functions_named(name);
-            if let Some(file) = file {
-                found.retain(|&id| {
-                    file_of(image, id).is_some_and(|path| ends_with_path(&path, file))
-                });
-            }
-            match found.as_slice() {
-                [only] => Ok(*only),
-                [] => Err(unknown(name, file.as_deref(), image)),
-                several => Err(ambiguous(name, several, image)),
-            }
-        }
-        other => Err(format!("`{other}` is no function")),
-    }
-}
-
-fn unknown(name: &str, file: Option<&str>, image: &Image) -> String {
-    if image.functions().is_empty() {
-        return "the image is stripped: it has no function names".into();
-    }
-    let place = file.map_or(String::new(), |file| format!(" in {file}"));
-    let names = image.functions().iter().map(|function| function.name.as_str());
-    let hint = crate::document::nearest(name, names);
-    format!("the image has no function `{name}`{place}{hint}")
-}
-
-fn ambiguous(name: &str, several: &[FunctionId], image: &Image) -> String {
-    let choices: Vec<String> = several
-        .iter()
-        .map(|&id| match file_of(image, id) {
-            Some(file) => format!("\"{file}#{name}\""),
-            None => format!("\"{:#010x}\"", image.function(id).range.start),
-        })
-        .collect();
-    format!("the image has {} functions `{name}`; write {}", several.len(), choices.join(" or "))
-}
-
-/// The source file of a function.
-fn file_of(image: &Image, id: FunctionId) -> Option<String> {
-    let frame = image.frames_at(image.function(id).range.start).pop()?;
-    frame.location.map(|location| location.file)
-}
-
-/// Whether `path` is `end`, or ends with it after a separator.
-fn ends_with_path(path: &str, end: &str) -> bool {
-    path.strip_suffix(end).is_some_and(|before| before.is_empty() || before.ends_with('/'))
 }

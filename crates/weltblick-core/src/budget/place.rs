@@ -2,7 +2,7 @@
 
 use super::point::Point;
 use crate::document::nearest;
-use crate::image::{FunctionId, Image};
+use crate::image::{FunctionId, Image, ends_with_path};
 use thiserror::Error;
 
 /// Why a point is no single place in the code.
@@ -13,22 +13,9 @@ pub enum NoPlace {
         "`{0}` is no place in the code: write a function, file.c#function, file.c:120 or 0x08001234"
     )]
     NotCode(String),
-    /// No such function.
-    #[error("the image has no function `{name}`{hint}")]
-    NoFunction {
-        /// What was asked for.
-        name: String,
-        /// The nearest name.
-        hint: String,
-    },
-    /// Several functions have the name.
-    #[error("`{name}` is the name of several functions; write {}", .places.join(" or "))]
-    Several {
-        /// The name.
-        name: String,
-        /// What to write instead.
-        places: Vec<String>,
-    },
+    /// No such function, or several.
+    #[error("{0}")]
+    NoFunction(String),
     /// No instruction belongs to the line.
     #[error("no instruction of the image belongs to {file}:{line}{hint}")]
     NoLine {
@@ -49,7 +36,9 @@ pub enum NoPlace {
 pub fn address_of(point: &Point, image: &Image) -> Result<u64, NoPlace> {
     match point {
         Point::Address(address) => Ok(*address & !1),
-        Point::Function { file, name } => function(file.as_deref(), name, image),
+        Point::Function { .. } => function_of(point, image)
+            .map(|id| image.function(id).range.start)
+            .map_err(NoPlace::NoFunction),
         Point::Line { file, line } => {
             let lines = image.lines_of(file);
             if let Some(address) = lines.iter().filter(|(_, l)| l == line).map(|(a, _)| *a).min() {
@@ -67,30 +56,54 @@ pub fn address_of(point: &Point, image: &Image) -> Result<u64, NoPlace> {
     }
 }
 
-fn function(file: Option<&str>, name: &str, image: &Image) -> Result<u64, NoPlace> {
-    let start = |id: FunctionId| image.function(id).range.start;
-    let file_of = |id| image.location_at(start(id)).map(|location| location.file);
-    let mut found = image.functions_named(name);
-    if let Some(file) = file {
-        found.retain(|&id| file_of(id).is_some_and(|own| own.ends_with(file)));
-    }
-    match found.as_slice() {
-        [id] => Ok(start(*id)),
-        [] => {
-            let names = image.functions().iter().map(|function| function.name.as_str());
-            Err(NoPlace::NoFunction { name: name.to_owned(), hint: nearest(name, names) })
+/// The one function that a point means.
+pub(super) fn function_of(point: &Point, image: &Image) -> Result<FunctionId, String> {
+    match point {
+        Point::Address(address) => image
+            .function_at(*address)
+            .ok_or_else(|| format!("no function of the image holds {address:#010x}")),
+        Point::Function { file, name } => {
+            let mut found = image.functions_named(name);
+            if let Some(file) = file {
+                found.retain(|&id| {
+                    file_of(image, id).is_some_and(|path| ends_with_path(&path, file))
+                });
+            }
+            match found.as_slice() {
+                [only] => Ok(*only),
+                [] => Err(unknown(name, file.as_deref(), image)),
+                several => Err(ambiguous(name, several, image)),
+            }
         }
-        several => Err(NoPlace::Several {
-            name: name.to_owned(),
-            places: several
-                .iter()
-                .map(|&id| match file_of(id) {
-                    Some(file) => format!("{file}#{name}"),
-                    None => format!("{:#010x}", start(id)),
-                })
-                .collect(),
-        }),
+        other => Err(format!("`{other}` is no function")),
     }
+}
+
+fn unknown(name: &str, file: Option<&str>, image: &Image) -> String {
+    if image.functions().is_empty() {
+        return "the image is stripped: it has no function names".into();
+    }
+    let place = file.map_or(String::new(), |file| format!(" in {file}"));
+    let names = image.functions().iter().map(|function| function.name.as_str());
+    let hint = nearest(name, names);
+    format!("the image has no function `{name}`{place}{hint}")
+}
+
+fn ambiguous(name: &str, several: &[FunctionId], image: &Image) -> String {
+    let choices: Vec<String> = several
+        .iter()
+        .map(|&id| match file_of(image, id) {
+            Some(file) => format!("\"{file}#{name}\""),
+            None => format!("\"{:#010x}\"", image.function(id).range.start),
+        })
+        .collect();
+    format!("the image has {} functions `{name}`; write {}", several.len(), choices.join(" or "))
+}
+
+/// The source file of a function.
+fn file_of(image: &Image, id: FunctionId) -> Option<String> {
+    let frame = image.frames_at(image.function(id).range.start).pop()?;
+    frame.location.map(|location| location.file)
 }
 
 #[cfg(test)]

@@ -168,6 +168,25 @@ impl Manifest {
             .find_map(|source| source.protocol.itm())
     }
 
+    /// How the target was polled, where it sent no trace of its own.
+    #[must_use]
+    pub fn polled(&self) -> Option<PollSettings> {
+        if self.itm().is_some() {
+            return None;
+        }
+        let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
+        sources.find_map(|source| match source.protocol {
+            Protocol::Poll(settings) => Some(settings),
+            Protocol::Itm(_) => None,
+        })
+    }
+
+    /// Whether a stream's samples count: where a target sends its own, polled ones stand back.
+    #[must_use]
+    pub fn leads(&self, stream: &StreamSpec) -> bool {
+        self.polled().is_some() || stream.sources.iter().any(|s| s.protocol.itm().is_some())
+    }
+
     /// The settings of the first ITM source, to be corrected.
     pub fn itm_mut(&mut self) -> Option<&mut ItmSettings> {
         self.streams.iter_mut().flat_map(|stream| &mut stream.sources).find_map(|source| {

@@ -68,9 +68,7 @@ impl Lines {
         };
         let row = |(address, _, location): (u64, u64, addr2line::Location<'_>)| {
             let place = place(location)?;
-            // A whole part of the path: `filter.c` is no `my_filter.c`.
-            let before = place.file.strip_suffix(file)?;
-            let whole = before.is_empty() || before.ends_with('/') || file.starts_with('/');
+            let whole = ends_with_path(&place.file, file);
             whole.then_some((address, place.line?))
         };
         rows.filter_map(row).collect()
@@ -100,4 +98,9 @@ fn place(location: addr2line::Location<'_>) -> Option<Location> {
         file: file.strip_prefix("./").unwrap_or(file).to_owned(),
         line: location.line.filter(|&line| line > 0),
     })
+}
+
+/// Whether `path` is `end`, or ends with it after a separator.
+pub(crate) fn ends_with_path(path: &str, end: &str) -> bool {
+    path.strip_suffix(end).is_some_and(|before| before.is_empty() || before.ends_with('/'))
 }

@@ -15,6 +15,7 @@ mod vectors;
 
 pub use elf::ImageError;
 pub use functions::{Function, FunctionId};
+pub(crate) use lines::ends_with_path;
 pub use lines::{Frame, Location};
 pub use variables::{Element, Kind, NotFixed, Variable, Variables};
 pub use vectors::{Vector, system_exception};

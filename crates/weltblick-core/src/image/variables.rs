@@ -2,6 +2,7 @@
 
 use super::ImageError;
 use super::elf::{damaged, debug_section};
+use super::ends_with_path;
 use crate::document::nearest;
 use gimli::{AttributeValue, DwAte, EndianArcSlice, Operation, Reader as _, RunTimeEndian};
 use object::{Object as _, ObjectSymbol as _, SymbolKind};
@@ -137,7 +138,9 @@ impl Variables {
     pub fn find(&self, name: &str) -> Result<&Variable, NotFixed> {
         let (file, plain) = name.split_once('#').map_or((None, name), |(file, n)| (Some(file), n));
         let in_file = |variable: &&Variable| {
-            file.is_none_or(|file| variable.file.as_deref().is_some_and(|own| own.ends_with(file)))
+            file.is_none_or(|file| {
+                variable.file.as_deref().is_some_and(|own| ends_with_path(own, file))
+            })
         };
         let named = self.fixed.iter().filter(|variable| variable.name == plain);
         let found: Vec<&Variable> = named.filter(in_file).collect();

@@ -2,6 +2,7 @@
 
 use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
+use crate::capture::Manifest;
 use crate::time::Frequency;
 
 /// What a capture says of its clocks; whatever it does not say is absent.
@@ -13,6 +14,24 @@ pub struct Clocks {
     pub core_clock: Option<Frequency>,
     /// The clock of the timestamps.
     pub timestamp_clock: Option<Frequency>,
+}
+
+/// The host's clock, which dates polls: nanoseconds.
+const HOST_CLOCK: f64 = 1e9;
+
+impl Clocks {
+    /// Of the source whose samples count.
+    #[must_use]
+    pub fn of(manifest: &Manifest) -> Self {
+        let core_clock = manifest.target.core_clock;
+        let itm = manifest.itm();
+        let timestamp_clock = match manifest.polled() {
+            Some(_) => Frequency::from_hertz(HOST_CLOCK),
+            None => itm.and_then(|itm| itm.timestamp_clock).or(core_clock),
+        };
+        let stated_period = itm.and_then(|itm| itm.pc_sample_period);
+        Self { stated_period, core_clock, timestamp_clock }
+    }
 }
 
 /// A recording of one source, seen through its clocks.

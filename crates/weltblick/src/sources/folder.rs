@@ -189,54 +189,24 @@ impl Capture {
         })
     }
 
-    /// The settings of the first poll stream, where there is no other source of samples.
-    fn polled(&self) -> Option<PollSettings> {
-        let mut sources = self.manifest.streams.iter().flat_map(|stream| &stream.sources);
-        if self.manifest.itm().is_some() {
-            return None;
-        }
-        sources.find_map(|source| match source.protocol {
-            Protocol::Poll(settings) => Some(settings),
-            Protocol::Itm(_) => None,
-        })
-    }
-
     /// How samples came about.
     pub(crate) fn basis(&self) -> Basis {
-        match self.polled() {
-            None => Basis::Sampler,
-            Some(PollSettings { intrusive: false }) => Basis::Polled,
-            Some(PollSettings { intrusive: true }) => Basis::Stopped,
-        }
-    }
-
-    /// Whether a stream's samples count: where a target sends its own, polled ones stand back.
-    fn leads(&self, stream: &StreamSpec) -> bool {
-        self.polled().is_some()
-            || stream.sources.iter().any(|source| source.protocol.itm().is_some())
-    }
-
-    /// The clock of the timestamps: of the ITM's, or of the host that polled.
-    pub(crate) fn timestamp_clock(&self) -> Option<Frequency> {
-        if self.polled().is_some() {
-            return Frequency::from_hertz(1e9);
-        }
-        let own = self.manifest.itm().and_then(|itm| itm.timestamp_clock);
-        own.or(self.manifest.target.core_clock)
+        Basis::of(&self.manifest)
     }
 
     /// What the capture says of its clocks.
     pub(crate) fn clocks(&self) -> Clocks {
-        Clocks {
-            stated_period: self.manifest.itm().and_then(|itm| itm.pc_sample_period),
-            core_clock: self.manifest.target.core_clock,
-            timestamp_clock: self.timestamp_clock(),
-        }
+        Clocks::of(&self.manifest)
+    }
+
+    /// The clock of the timestamps: of the ITM's, or of the host that polled.
+    pub(crate) fn timestamp_clock(&self) -> Option<Frequency> {
+        self.clocks().timestamp_clock
     }
 
     /// How many sources the manifest names.
     pub(crate) fn sources(&self) -> usize {
-        let leading = self.manifest.streams.iter().filter(|stream| self.leads(stream));
+        let leading = self.manifest.streams.iter().filter(|stream| self.manifest.leads(stream));
         leading.map(|stream| stream.sources.len()).sum()
     }
 
@@ -271,7 +241,7 @@ impl Capture {
         for (number, (spec, inputs)) in self.manifest.streams.iter().zip(&self.inputs).enumerate() {
             let mut line = Line::new(spec, Origin(first));
             first += spec.sources.len() as u16;
-            if !self.leads(spec) {
+            if !self.manifest.leads(spec) {
                 continue;
             }
             let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);

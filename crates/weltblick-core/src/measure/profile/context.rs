@@ -1,6 +1,7 @@
 //! What a profile needs to know beside its counts, and the doubts that follow from it.
 
 use super::grouping::{Row, RowKind};
+use crate::capture::{Manifest, PollSettings};
 use crate::image::Image;
 use crate::measure::cadence::{Cadence, Cadences};
 use crate::measure::timing::Timing;
@@ -35,6 +36,16 @@ pub enum Basis {
 }
 
 impl Basis {
+    /// Of the samples that count in a capture.
+    #[must_use]
+    pub fn of(manifest: &Manifest) -> Self {
+        match manifest.polled() {
+            None => Self::Sampler,
+            Some(PollSettings { intrusive: false }) => Self::Polled,
+            Some(PollSettings { intrusive: true }) => Self::Stopped,
+        }
+    }
+
     /// The name in JSON.
     #[must_use]
     pub const fn name(self) -> &'static str {

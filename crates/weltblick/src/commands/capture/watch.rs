@@ -6,13 +6,12 @@ use crate::sources::live::Seen;
 use std::collections::VecDeque;
 use std::time::Instant;
 use weltblick_core::budget::{BudgetFile, Figure, Verdict, judge};
-use weltblick_core::capture::{Framing, Line, Manifest, Protocol, What};
+use weltblick_core::capture::{Framing, Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::measure::inspection::{Finding, InspectReport, Inspection, Settings};
 use weltblick_core::measure::losses::LossRow;
 use weltblick_core::measure::profile::{Basis, By, Context, ProfileReport, report};
 use weltblick_core::measure::timing::{Clocks, Timing};
-use weltblick_core::time::Frequency;
 
 /// Exception numbers of a core: 9 bits.
 const EXCEPTIONS: usize = 512;
@@ -106,21 +105,10 @@ impl<'a> Watch<'a> {
         image: Option<&'a OpenImage>,
         budgets: Option<&'a BudgetFile>,
     ) -> Self {
-        let traced = manifest.itm().is_some();
-        let mut basis = Basis::Sampler;
         let mut first = 0;
         let mut lines = Vec::new();
         for stream in &manifest.streams {
-            let polls = stream.sources.iter().find_map(|source| match source.protocol {
-                Protocol::Poll(settings) => Some(settings),
-                Protocol::Itm(_) => None,
-            });
-            if let Some(settings) = polls.filter(|_| !traced) {
-                basis = if settings.intrusive { Basis::Stopped } else { Basis::Polled };
-            }
-            // Where a target sends its own samples, polled ones stand back.
-            let leads = polls.is_none() || !traced;
-            lines.push(leads.then(|| Line::new(stream, Origin(first))));
+            lines.push(manifest.leads(stream).then(|| Line::new(stream, Origin(first))));
             first += stream.sources.len() as u16;
         }
         Self {
@@ -129,7 +117,7 @@ impl<'a> Watch<'a> {
             ticker: Ticker::new(),
             image,
             manifest,
-            basis,
+            basis: Basis::of(manifest),
             budgets,
             looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
             first: None,
@@ -161,20 +149,6 @@ impl<'a> Watch<'a> {
         }
     }
 
-    fn clocks(&self) -> Clocks {
-        let core_clock = self.manifest.target.core_clock;
-        if self.basis != Basis::Sampler {
-            let timestamp_clock = Frequency::from_hertz(1e9);
-            return Clocks { stated_period: None, core_clock, timestamp_clock };
-        }
-        let itm = self.manifest.itm();
-        Clocks {
-            stated_period: itm.and_then(|itm| itm.pc_sample_period),
-            core_clock,
-            timestamp_clock: itm.and_then(|itm| itm.timestamp_clock).or(core_clock),
-        }
-    }
-
     /// Samples so far.
     pub(super) fn samples(&self) -> u64 {
         self.inspection.recording().samples()
@@ -197,7 +171,7 @@ impl<'a> Watch<'a> {
             image: self.image.map(|open| &open.image),
             framing,
             sources: 1,
-            clocks: self.clocks(),
+            clocks: Clocks::of(self.manifest),
             basis: self.basis,
             tick_period: self.manifest.target.tick_period,
         })
@@ -213,7 +187,10 @@ impl<'a> Watch<'a> {
     fn context(&self, confidence: f64) -> Option<Context<'_>> {
         Some(Context {
             image: &self.image?.image,
-            timing: Timing { recording: self.inspection.recording(), clocks: self.clocks() },
+            timing: Timing {
+                recording: self.inspection.recording(),
+                clocks: Clocks::of(self.manifest),
+            },
             cadences: self.inspection.cadences(),
             cut: 0,
             confidence,

@@ -73,8 +73,9 @@ pub(crate) struct Recorder<'a> {
     has_stub: bool,
     /// When the target was let run; times count from here.
     zero: Instant,
-    /// Streams of which whoever watches missed something.
-    behind: Vec<bool>,
+    /// What whoever watches missed, by stream: the gap that he must be told of before he sees more.
+    /// A loss outweighs what he was merely too slow for.
+    missed: Vec<Option<Option<LossReason>>>,
     watched: bool,
     error: Option<String>,
 }
@@ -101,7 +102,7 @@ impl<'a> Recorder<'a> {
             open: sources,
             has_stub,
             zero,
-            behind: vec![false; streams],
+            missed: vec![None; streams],
             watched,
             error: None,
         }
@@ -229,22 +230,29 @@ impl<'a> Recorder<'a> {
         }));
         bytes.truncate(usize::try_from(room).unwrap_or(usize::MAX));
         self.store.append(stream, &bytes)?;
-        if self.behind[stream] {
-            let seen = self.watcher.try_send(Seen::Gap { stream, why: None });
-            self.behind[stream] = seen.is_err();
-        }
-        if !self.behind[stream] {
-            self.show(Seen::Bytes { stream, bytes });
-        }
+        self.show(Seen::Bytes { stream, bytes });
         Ok(())
     }
 
     /// Passes something on, unless whoever watches is too slow: nothing is ever kept back for him.
     fn show(&mut self, seen: Seen) {
-        if let Err(TrySendError::Full(Seen::Bytes { stream, .. } | Seen::Gap { stream, .. })) =
-            self.watcher.try_send(seen)
+        let (stream, why) = match seen {
+            Seen::Bytes { stream, .. } => (stream, None),
+            Seen::Gap { stream, why } => (stream, why),
+            Seen::Happened(_) => {
+                let _ = self.watcher.try_send(seen);
+                return;
+            }
+        };
+        if let Some(why) = self.missed[stream]
+            && self.watcher.try_send(Seen::Gap { stream, why }).is_ok()
         {
-            self.behind[stream] = true;
+            self.missed[stream] = None;
+        }
+        let is_behind = self.missed[stream].is_some();
+        if is_behind || matches!(self.watcher.try_send(seen), Err(TrySendError::Full(_))) {
+            let before = self.missed[stream].flatten();
+            self.missed[stream] = Some(before.or(why));
         }
     }
 
@@ -353,6 +361,37 @@ mod tests {
             outbox.send(Message::Ended { error: None }).unwrap();
         });
         assert_eq!((kept.len(), seen.len()), (150, 2));
+    }
+
+    #[test]
+    fn a_loss_that_a_slow_view_missed_is_told_before_it_sees_more() {
+        let temporary = TempDir::new().unwrap();
+        let stream = StreamSpec::itm(Vec::new(), ItmSettings::default());
+        let stream = StreamSpec { segments: Some("trace".into()), ..stream };
+        let manifest = Manifest { streams: vec![stream], ..Manifest::default() };
+        let folder = temporary.path().join("run");
+        let store = Store::create(&folder, Place::New, &manifest, None, Keep::All).unwrap();
+        let (watcher, seen) = sync_channel(2);
+        let stop = AtomicBool::new(false);
+        let mut recorder = Recorder::new(store, Limits::default(), watcher, &stop, 1, 1, false);
+        let gap = |why| Seen::Gap { stream: 0, why };
+        let bytes = || Seen::Bytes { stream: 0, bytes: vec![1] };
+        recorder.show(bytes());
+        recorder.show(bytes());
+        // No room: bytes, a loss and more bytes are missed.
+        recorder.show(bytes());
+        recorder.show(gap(Some(LossReason::Disconnected)));
+        recorder.show(bytes());
+        assert_eq!(seen.try_iter().count(), 2);
+        recorder.show(bytes());
+        let told: Vec<Seen> = seen.try_iter().collect();
+        assert!(
+            matches!(
+                told[..],
+                [Seen::Gap { why: Some(LossReason::Disconnected), .. }, Seen::Bytes { .. }]
+            ),
+            "{told:?}"
+        );
     }
 
     #[test]
