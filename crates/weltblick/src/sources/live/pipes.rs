@@ -77,7 +77,8 @@ impl Reader {
             let happened = |what, detail| Message::Happened { stream: Some(stream), what, detail };
             let _ = outbox.send(happened(What::Disconnected, Some(broke.clone())));
             if !self.open_again(stop) {
-                return Some(broke);
+                // Whoever is told to stop misses nothing that is wanted.
+                return (!stop.load(Ordering::Relaxed)).then_some(broke);
             }
             let _ = outbox.send(happened(What::Reconnected, None));
         }
