@@ -1,6 +1,6 @@
 //! The whole microcontroller: core, memory, interrupts, peripherals and trace on one clock.
 
-use crate::core::{Effect, Registers, cycles, execute};
+use crate::core::{Effect, Instruction, Registers, cycles, execute};
 use crate::memory::{Bus as _, BusFault, Flash, Memory};
 use crate::nvic::SVCALL;
 use crate::peripheral::Peripherals;
@@ -255,6 +255,9 @@ impl Machine {
         if self.system.watching {
             self.system.pc = pc;
         }
+        if self.system.mtb.listens() {
+            return self.step_traced(pc, instruction);
+        }
         match execute(&mut self.regs, instruction, &mut self.system) {
             Ok((cycles, Effect::None)) => {
                 self.spend(pc, cycles);
@@ -266,6 +269,23 @@ impl Machine {
             }
             Err(fault) => Err(Stop::Bus { pc, fault }),
         }
+    }
+
+    /// The same while the micro trace buffer listens.
+    #[cold]
+    fn step_traced(&mut self, pc: u32, instruction: Instruction) -> Result<(), Stop> {
+        self.system.executes(pc);
+        let first = self.system.flash.memory().read(pc, 2).unwrap_or(0);
+        let next = pc + if first >> 11 >= 0b11101 { 4 } else { 2 };
+        let (cycles, effect) = execute(&mut self.regs, instruction, &mut self.system)
+            .map_err(|fault| Stop::Bus { pc, fault })?;
+        self.spend(pc, cycles);
+        match effect {
+            Effect::ExceptionReturn(value) => self.system.branched(pc, value, false),
+            _ if self.regs.pc != next => self.system.branched(pc, self.regs.pc, false),
+            _ => {}
+        }
+        self.apply(pc, effect)
     }
 
     #[inline]
@@ -330,7 +350,8 @@ impl Machine {
             return false;
         };
         let return_value = self.push_frame();
-        self.start_handler(exception, return_value, cycles::ENTRY);
+        let from = self.regs.pc;
+        self.start_handler(exception, from, return_value, cycles::ENTRY);
         true
     }
 
@@ -362,8 +383,9 @@ impl Machine {
         value
     }
 
-    /// Enters a handler, from ordinary code or from another handler's end.
-    fn start_handler(&mut self, exception: u16, return_value: u32, cost: u32) {
+    /// Enters a handler: from ordinary code, or from another handler's end (`from` is then its
+    /// exception return value).
+    fn start_handler(&mut self, exception: u16, from: u32, return_value: u32, cost: u32) {
         let requested = self.system.nvic.enter(exception);
         let vector = self.system.vector_base + 4 * u32::from(exception);
         let handler = self.system.flash.memory().read(vector, 4).unwrap_or(0);
@@ -374,6 +396,9 @@ impl Machine {
         regs.exclusive = None;
         regs.r[14] = return_value;
         regs.pc = handler & !1;
+        if self.system.mtb.listens() {
+            self.system.branched(from, handler, true);
+        }
         self.spend(handler & !1, cost);
         let cycle = self.system.cycle;
         self.truth.entered(exception, requested, cycle);
@@ -393,10 +418,13 @@ impl Machine {
         }
         let basepri = self.regs.basepri;
         if let Some(next) = self.system.nvic.next(self.regs.primask, false, basepri) {
-            self.start_handler(next, value, cycles::TAIL_CHAIN);
+            self.start_handler(next, value, value, cycles::TAIL_CHAIN);
             return Ok(());
         }
         self.pop_frame(value)?;
+        if self.system.mtb.listens() {
+            self.system.branched(value, self.regs.pc, true);
+        }
         self.spend(self.regs.pc, cycles::RETURN);
         let (cycle, now) = (self.system.cycle, self.regs.ipsr);
         self.system.trace.exception(cycle, now, 3);

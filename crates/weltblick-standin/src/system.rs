@@ -3,7 +3,11 @@
 use crate::memory::{Bus, BusFault, Flash, Memory};
 use crate::nvic::{FIRST_INTERRUPT, Nvic, PENDSV, SYSTICK, SysTick};
 use crate::peripheral::Peripherals;
-use crate::trace::TraceUnit;
+use crate::trace::{Mtb, TraceUnit};
+
+/// Registers of the micro trace buffer: one CoreSight component.
+const MTB: u32 = 0xe004_3000;
+const MTB_END: u32 = 0xe004_3fff;
 
 /// Memory, interrupts, peripherals and trace.
 #[derive(Debug)]
@@ -14,6 +18,7 @@ pub(crate) struct System {
     systick: SysTick,
     peripherals: Peripherals,
     pub(crate) trace: TraceUnit,
+    pub(crate) mtb: Mtb,
     pub(crate) vector_base: u32,
     pub(crate) cycle: u64,
     /// The cycle of the next event that may request an exception.
@@ -43,6 +48,7 @@ impl System {
             systick: SysTick::default(),
             peripherals,
             trace,
+            mtb: Mtb::default(),
             cycle: 0,
             next_event: u64::MAX,
             attention: false,
@@ -91,6 +97,7 @@ impl System {
                 Some(self.nvic.priorities(4 + (address as usize - 0xe000_ed18)))
             }
             0xe000_ed00..=0xe000_ed8f => Some(0),
+            MTB..=MTB_END => Some(self.mtb.register(address - MTB, self.ram.base())),
             _ => None,
         }
     }
@@ -111,6 +118,7 @@ impl System {
                 self.nvic.set_priorities(4 + (address as usize - 0xe000_ed18), bytes, value);
             }
             0xe000_ed00..=0xe000_ed8f => {}
+            MTB..=MTB_END => self.mtb.set_register(address - MTB, value),
             _ => return None,
         }
         self.plan();
@@ -161,6 +169,25 @@ impl System {
                 traced.or_else(|| self.write_system(address, bytes, value))
             }
             _ => None,
+        }
+    }
+
+    /// The core executes the instruction at `pc` while the micro trace buffer listens.
+    #[cold]
+    pub(crate) fn executes(&mut self, pc: u32) {
+        self.mtb.matched(self.trace.matching(pc));
+    }
+
+    /// The program flow jumped.
+    #[cold]
+    pub(crate) fn branched(&mut self, source: u32, destination: u32, exceptional: bool) {
+        let Some((offset, words)) = self.mtb.branch(source, destination, exceptional) else {
+            return;
+        };
+        let start = self.ram.base().wrapping_add(offset);
+        for (address, word) in (start..).step_by(4).zip(words) {
+            // A buffer that leaves RAM is whoever set it up's fault.
+            let _ = self.ram.write(address, 4, word);
         }
     }
 

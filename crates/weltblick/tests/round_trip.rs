@@ -6,9 +6,10 @@ use std::ops::Range;
 use weltblick_core::wire::itm::{
     Action, Counters, Decoder, Malformed, Packet, Relation, Sink, Size,
 };
-use weltblick_core::wire::tpiu;
+use weltblick_core::wire::{mtb, tpiu};
 use weltblick_standin::trace::itm::{self as encode, Encoded};
 use weltblick_standin::trace::tpiu::Formatter;
+use weltblick_standin::{Machine, Program};
 
 #[derive(Default)]
 struct Recorder {
@@ -190,4 +191,72 @@ fn deframe(bytes: &[u8], cut: usize) -> Vec<Vec<u8>> {
     }
     deframer.finish(&mut sources);
     sources.bytes
+}
+
+/// What a micro trace buffer wrote, as (source, destination, exceptional).
+#[derive(Default)]
+struct Jumps(Vec<(u32, u32, bool)>);
+
+impl mtb::Sink for Jumps {
+    fn packet(&mut self, _: Range<u64>, packet: mtb::Packet) {
+        assert_eq!(packet.starts, self.0.is_empty(), "only the first one starts");
+        self.0.push((packet.source, packet.destination, packet.exceptional));
+    }
+
+    fn cut_off(&mut self, at: Range<u64>) {
+        panic!("cut off at {at:?}");
+    }
+}
+
+#[test]
+fn a_micro_trace_buffer_holds_every_jump_of_the_core() {
+    const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
+    const BUFFER: u32 = 0x2001_0000;
+    const SIZE: u32 = 0x8000;
+    let program = Program::parse(FIRMWARE).unwrap();
+    let mut machine = Machine::new(&program, Default::default()).unwrap();
+    // Into the middle of things, where interrupts come and tasks switch.
+    machine.run(3_000_000);
+    machine.poke(0xe004_3000, 4, BUFFER - 0x2000_0000).unwrap();
+    machine.poke(0xe004_3004, 4, 1 << 31 | SIZE.ilog2() - 4).unwrap();
+    let mut expected = Vec::new();
+    while expected.len() < 3900 {
+        let before = machine.regs.pc;
+        let handler = machine.regs.ipsr;
+        let first = machine.peek(before, 2).unwrap();
+        let length = if first >> 11 >= 0b11101 { 4 } else { 2 };
+        let slept = machine.is_asleep();
+        let instructions = machine.truth().instructions;
+        machine.step().unwrap();
+        let after = machine.regs.pc;
+        if slept || after == before + length {
+            continue;
+        }
+        // A step without an instruction entered an exception; one that left a handler returned.
+        let executed = machine.truth().instructions > instructions;
+        if !executed {
+            expected.push((before, after, true));
+        } else if machine.regs.ipsr == handler {
+            expected.push((before, after, false));
+        } else {
+            // Its first half goes to the exception return value, which the next one comes from.
+            expected.push((before, 0, false));
+            expected.push((0, after, true));
+        }
+    }
+    let position = machine.peek(0xe004_3000, 4).unwrap();
+    assert_eq!(position, BUFFER - 0x2000_0000 + 8 * expected.len() as u32, "it has not wrapped");
+    let words = (BUFFER..BUFFER + 8 * expected.len() as u32).step_by(4);
+    let bytes: Vec<u8> =
+        words.flat_map(|address| machine.peek(address, 4).unwrap().to_le_bytes()).collect();
+    let (mut decoder, mut jumps) = (mtb::Decoder::new(), Jumps::default());
+    decoder.push(&bytes, &mut jumps);
+    decoder.finish(&mut jumps);
+    // Only the machine knows the exception return values.
+    let plain = |address: u32| if address >= 0xf000_0000 { 0 } else { address };
+    let told: Vec<_> =
+        jumps.0.into_iter().map(|(from, to, ex)| (plain(from), plain(to), ex)).collect();
+    assert_eq!(told, expected);
+    let exceptions = told.iter().filter(|jump| jump.2).count();
+    assert!(exceptions > 20, "{exceptions} of them by exceptions");
 }

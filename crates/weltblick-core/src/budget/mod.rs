@@ -10,6 +10,6 @@ mod verdict;
 
 pub use file::{Budget, BudgetFile, Figure};
 pub use limit::{Comparison, Condition, Limit};
-pub use place::{NoPlace, address_of};
+pub use place::{NoPlace, address_of, ranges_of};
 pub use point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
 pub use verdict::{CheckReport, Judgement, SCHEMA, Verdict, judge};

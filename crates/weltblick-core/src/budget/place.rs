@@ -3,6 +3,7 @@
 use super::point::Point;
 use crate::document::nearest;
 use crate::image::{FunctionId, Image, ends_with_path};
+use std::ops::Range;
 use thiserror::Error;
 
 /// Why a point is no single place in the code.
@@ -13,6 +14,19 @@ pub enum NoPlace {
         "`{0}` is no place in the code: write a function, file.c#function, file.c:120 or 0x08001234"
     )]
     NotCode(String),
+    /// A name, and nothing to look it up in.
+    #[error("`{0}` is looked up in the image: give --image, or addresses")]
+    NoImage(String),
+    /// A range that holds nothing.
+    #[error("`{text}` is empty: it goes from {start:#010x} to {end:#010x}")]
+    Empty {
+        /// What was written.
+        text: String,
+        /// Its start.
+        start: u64,
+        /// Its end.
+        end: u64,
+    },
     /// No such function, or several.
     #[error("{0}")]
     NoFunction(String),
@@ -54,6 +68,59 @@ pub fn address_of(point: &Point, image: &Image) -> Result<u64, NoPlace> {
         }
         other => Err(NoPlace::NotCode(other.to_string())),
     }
+}
+
+/// The code that a text means: `A..B` (half open, each side a place in the code), a function, or
+/// every function of a file.
+///
+/// # Errors
+///
+/// Why it means none.
+pub fn ranges_of(text: &str, image: Option<&Image>) -> Result<Vec<Range<u64>>, NoPlace> {
+    let parsed = |text: &str| -> Result<Point, NoPlace> {
+        text.parse().map_err(|_| NoPlace::NotCode(text.to_owned()))
+    };
+    let image = || image.ok_or_else(|| NoPlace::NoImage(text.to_owned()));
+    if let Some((start, end)) = text.split_once("..") {
+        let at = |text: &str| match parsed(text)? {
+            Point::Address(address) => Ok(address & !1),
+            point => address_of(&point, image()?),
+        };
+        let (start, end) = (at(start)?, at(end)?);
+        return if start < end {
+            Ok(std::iter::once(start..end).collect())
+        } else {
+            Err(NoPlace::Empty { text: text.to_owned(), start, end })
+        };
+    }
+    let point = parsed(text)?;
+    let image = image()?;
+    match function_of(&point, image) {
+        Ok(id) => Ok(vec![image.function(id).range.clone()]),
+        Err(why) => {
+            let ranges = ranges_of_file(text, image);
+            if ranges.is_empty() { Err(NoPlace::NoFunction(why)) } else { Ok(ranges) }
+        }
+    }
+}
+
+/// The functions of a source file, joined where they touch.
+fn ranges_of_file(file: &str, image: &Image) -> Vec<Range<u64>> {
+    let lines = image.lines_of(file);
+    let functions = lines.iter().filter_map(|(address, _)| image.function_at(*address));
+    let mut ranges: Vec<Range<u64>> = functions
+        .filter(|&id| file_of(image, id).is_some_and(|path| ends_with_path(&path, file)))
+        .map(|id| image.function(id).range.clone())
+        .collect();
+    ranges.sort_by_key(|range| (range.start, range.end));
+    ranges.dedup_by(|next, before| {
+        let touches = next.start <= before.end;
+        if touches {
+            before.end = before.end.max(next.end);
+        }
+        touches
+    });
+    ranges
 }
 
 /// The one function that a point means.

@@ -1,8 +1,8 @@
 //! The line from one stream's bytes to events: framing, packets, events.
 
 use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
-use crate::event::{self, ItmReader, LossReason, Origin, PollReader};
-use crate::wire::{itm, poll, tpiu};
+use crate::event::{self, Event, ItmReader, LossReason, Origin, PollReader, Position};
+use crate::wire::{itm, mtb, poll, tpiu};
 use std::ops::Range;
 
 /// Sees packets and frames on their way; every method does nothing unless overridden.
@@ -17,6 +17,9 @@ pub trait Tap {
     /// A packet of an origin, and its bytes.
     #[inline]
     fn packet(&mut self, _origin: Origin, _at: Range<u64>, _packet: itm::Packet) {}
+    /// A branch that a micro trace buffer holds.
+    #[inline]
+    fn branch(&mut self, _origin: Origin, _at: Range<u64>, _packet: mtb::Packet) {}
     /// Bytes of an origin that are no packet.
     fn loss(&mut self, _origin: Origin, _at: Range<u64>, _why: itm::Malformed) {}
     /// Bytes of a framed stream that are no frame.
@@ -49,6 +52,7 @@ struct Source {
 #[derive(Debug)]
 enum Reading {
     Itm(itm::Decoder, ItmReader),
+    Mtb(mtb::Decoder),
     Poll(poll::Decoder, PollReader),
 }
 
@@ -66,6 +70,7 @@ impl Line {
                 Protocol::Itm(settings) => {
                     Reading::Itm(itm::Decoder::new(), ItmReader::new(origin, settings.clock()))
                 }
+                Protocol::Mtb => Reading::Mtb(mtb::Decoder::new()),
                 Protocol::Poll(_) => Reading::Poll(poll::Decoder::new(), PollReader::new(origin)),
             };
             Source { trace_id: source.trace_id, origin, pushed: 0, reading }
@@ -95,7 +100,7 @@ impl Line {
             deframer.interrupt(&mut Unframe { sources: &mut self.sources, tap, sink });
         }
         for source in &mut self.sources {
-            source.interrupt(sink);
+            source.interrupt(tap, sink);
         }
         // One gap, one event: it stands for all sources.
         if let Some(first) = self.sources.first_mut() {
@@ -122,32 +127,34 @@ impl Source {
             Reading::Itm(decoder, reader) => {
                 decoder.push(bytes, &mut Tapped { origin, tap, events: reader.feeding(sink) });
             }
+            Reading::Mtb(decoder) => decoder.push(bytes, &mut Branches { origin, tap, sink }),
             Reading::Poll(decoder, reader) => decoder.push(bytes, &mut reader.feeding(sink)),
         }
     }
 
     /// Half a packet is lost, and times slip.
-    fn interrupt(&mut self, sink: &mut impl event::Sink) {
+    fn interrupt(&mut self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        let origin = self.origin;
         match &mut self.reading {
             Reading::Itm(decoder, reader) => {
                 decoder.interrupt();
                 reader.slip(sink);
             }
+            Reading::Mtb(decoder) => decoder.interrupt(&mut Branches { origin, tap, sink }),
             Reading::Poll(decoder, reader) => decoder.interrupt(&mut reader.feeding(sink)),
         }
     }
 
     fn gap(&mut self, why: Option<LossReason>, sink: &mut impl event::Sink) {
         let offset = self.pushed;
+        let event = match why {
+            Some(why) => Event::Lost { bytes: offset..offset, why },
+            None => Event::Unwatched,
+        };
         match &mut self.reading {
             Reading::Itm(_, reader) => reader.gap(offset, why, sink),
-            Reading::Poll(_, reader) => {
-                let event = match why {
-                    Some(why) => event::Event::Lost { bytes: offset..offset, why },
-                    None => event::Event::Unwatched,
-                };
-                sink.event(reader.position(offset), &event);
-            }
+            Reading::Mtb(_) => sink.event(untimed(self.origin, offset), &event),
+            Reading::Poll(_, reader) => sink.event(reader.position(offset), &event),
         }
     }
 
@@ -164,6 +171,7 @@ impl Source {
                 decoder.finish(&mut Tapped { origin, tap, events: reader.feeding(sink) });
                 reader.finish(sink);
             }
+            Reading::Mtb(decoder) => decoder.finish(&mut Branches { origin, tap, sink }),
             Reading::Poll(decoder, mut reader) => decoder.finish(&mut reader.feeding(sink)),
         }
     }
@@ -186,6 +194,33 @@ impl<T: Tap, E: itm::Sink> itm::Sink for Tapped<'_, T, E> {
     fn loss(&mut self, at: Range<u64>, why: itm::Malformed) {
         self.tap.loss(self.origin, at.clone(), why);
         self.events.loss(at, why);
+    }
+}
+
+/// A place in a stream without time.
+const fn untimed(origin: Origin, offset: u64) -> Position {
+    Position { origin, offset, time: None }
+}
+
+/// Hands branches to the tap. They make no events of their own: what was executed follows from
+/// them and the image together.
+struct Branches<'a, T, S> {
+    origin: Origin,
+    tap: &'a mut T,
+    sink: &'a mut S,
+}
+
+impl<T: Tap, S: event::Sink> mtb::Sink for Branches<'_, T, S> {
+    #[inline(always)]
+    fn packet(&mut self, at: Range<u64>, packet: mtb::Packet) {
+        self.tap.branch(self.origin, at, packet);
+    }
+
+    fn cut_off(&mut self, at: Range<u64>) {
+        let why = itm::Malformed::CutOff;
+        self.tap.loss(self.origin, at.clone(), why);
+        let position = untimed(self.origin, at.start);
+        self.sink.event(position, &Event::Lost { bytes: at, why: LossReason::Malformed(why) });
     }
 }
 
@@ -232,7 +267,7 @@ impl<T: Tap, S: event::Sink> Unframe<'_, T, S> {
     /// Every source may lack bytes here.
     fn interrupt(&mut self) {
         for source in &mut *self.sources {
-            source.interrupt(self.sink);
+            source.interrupt(self.tap, self.sink);
         }
     }
 }

@@ -73,6 +73,8 @@ pub struct SourceSpec {
 pub enum Protocol {
     /// ITM and DWT packets.
     Itm(ItmSettings),
+    /// Packets of a micro trace buffer.
+    Mtb,
     /// What a debug stub was asked.
     Poll(PollSettings),
 }
@@ -90,8 +92,14 @@ impl Protocol {
     pub const fn itm(&self) -> Option<&ItmSettings> {
         match self {
             Self::Itm(settings) => Some(settings),
-            Self::Poll(_) => None,
+            Self::Mtb | Self::Poll(_) => None,
         }
+    }
+
+    /// Whether it may carry samples of the program counter.
+    #[must_use]
+    pub const fn samples(&self) -> bool {
+        matches!(self, Self::Itm(_) | Self::Poll(_))
     }
 }
 
@@ -177,14 +185,23 @@ impl Manifest {
         let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
         sources.find_map(|source| match source.protocol {
             Protocol::Poll(settings) => Some(settings),
-            Protocol::Itm(_) => None,
+            Protocol::Itm(_) | Protocol::Mtb => None,
         })
     }
 
-    /// Whether a stream's samples count: where a target sends its own, polled ones stand back.
+    /// Whether a stream's events count: where a target sends its own samples, polled ones stand
+    /// back.
     #[must_use]
     pub fn leads(&self, stream: &StreamSpec) -> bool {
-        self.polled().is_some() || stream.sources.iter().any(|s| s.protocol.itm().is_some())
+        let is_poll = |source: &SourceSpec| matches!(source.protocol, Protocol::Poll(_));
+        self.polled().is_some() || !stream.sources.iter().all(is_poll)
+    }
+
+    /// How many of the sources that count may carry samples.
+    #[must_use]
+    pub fn samplers(&self) -> usize {
+        let leading = self.streams.iter().filter(|stream| self.leads(stream));
+        leading.flat_map(|stream| &stream.sources).filter(|s| s.protocol.samples()).count()
     }
 
     /// The settings of the first ITM source, to be corrected.
@@ -192,7 +209,7 @@ impl Manifest {
         self.streams.iter_mut().flat_map(|stream| &mut stream.sources).find_map(|source| {
             match &mut source.protocol {
                 Protocol::Itm(settings) => Some(settings),
-                Protocol::Poll(_) => None,
+                Protocol::Mtb | Protocol::Poll(_) => None,
             }
         })
     }
@@ -309,12 +326,17 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
     let settings = table.table("settings")?;
     let protocol = match protocol.value {
         "itm" => Protocol::Itm(settings.map(read_itm).transpose()?.unwrap_or_default()),
+        // A micro trace buffer writes into memory: no formatter is in between.
+        "mtb" if trace_id.is_none() => {
+            settings.map(Table::finish).transpose()?;
+            Protocol::Mtb
+        }
         "poll" if trace_id.is_none() => {
             Protocol::Poll(settings.map(read_poll).transpose()?.unwrap_or_default())
         }
         other => {
             let message = format!(
-                "`{other}` is no protocol that this version reads here; write `itm` or `poll`"
+                "`{other}` is no protocol that this version reads here; write `itm`, `mtb` or `poll`"
             );
             return Err(table.fault(protocol.span, message));
         }
@@ -399,6 +421,10 @@ fn write_stream(text: &mut String, stream: &StreamSpec) {
     for source in &stream.sources {
         let settings = match &source.protocol {
             Protocol::Itm(settings) => settings,
+            Protocol::Mtb => {
+                let _ = writeln!(text, "protocol = \"mtb\"");
+                continue;
+            }
             Protocol::Poll(settings) => {
                 let _ = writeln!(text, "protocol = \"poll\"\n\n[stream.settings]");
                 let _ = writeln!(text, "intrusive = {}", settings.intrusive);

@@ -1,6 +1,8 @@
 //! The part of a plan that `capture` applies: register writes, and what to say in the manifest.
 
+use super::core::{Architecture, InstructionTrace};
 use super::description::Description;
+use super::narrow::TraceUnit;
 use super::registers::ITM_TRACE_ID;
 use super::report::PlanReport;
 use crate::capture::{Framing, ItmSettings, Protocol, SourceSpec, StreamSpec, Target};
@@ -28,6 +30,8 @@ pub struct Applied {
     pub framed: bool,
     /// How the ITM is set up.
     pub itm: ItmSettings,
+    /// The unit that traces instructions, where it is on.
+    pub unit: Option<TraceUnit>,
     /// What to write, in order.
     pub writes: Vec<Write>,
 }
@@ -70,6 +74,7 @@ impl Applied {
                 timestamp_prescaler: description.observe.timestamp_prescaler.unwrap_or(1),
                 timestamp_clock: None,
             },
+            unit: plan.unit,
             writes: writes.collect(),
         }
     }
@@ -97,6 +102,7 @@ impl Applied {
         if let Some(stream) = root.table("stream")? {
             read_stream(stream, &mut applied)?;
         }
+        applied.unit = root.table("trace_unit")?.map(read_unit).transpose()?;
         for write in root.tables("register")? {
             if applied.writes.len() == MOST_WRITES {
                 return Err(write.fault(write.span(), "there are more than 10 000 writes"));
@@ -130,12 +136,20 @@ impl Applied {
         if let Some(capacity) = self.capacity {
             let _ = writeln!(text, "capacity = {capacity:.0}      # bytes of trace per second");
         }
-        let framing = if self.framed { "tpiu" } else { "none" };
-        let _ = writeln!(text, "\n[stream]\nprotocol = \"itm\"\nframing = \"{framing}\"");
-        if let Some(period) = self.itm.pc_sample_period {
-            let _ = writeln!(text, "pc_sample_period = {period}");
+        if self.unit.is_none_or(|unit| unit.kind != InstructionTrace::Mtb) {
+            let framing = if self.framed { "tpiu" } else { "none" };
+            let _ = writeln!(text, "\n[stream]\nprotocol = \"itm\"\nframing = \"{framing}\"");
+            if let Some(period) = self.itm.pc_sample_period {
+                let _ = writeln!(text, "pc_sample_period = {period}");
+            }
+            let _ = writeln!(text, "timestamp_prescaler = {}", self.itm.timestamp_prescaler);
         }
-        let _ = writeln!(text, "timestamp_prescaler = {}", self.itm.timestamp_prescaler);
+        if let Some(TraceUnit { kind, architecture, base, comparators, used }) = &self.unit {
+            let _ = writeln!(text, "\n[trace_unit]               # what `capture` may narrow");
+            let _ = writeln!(text, "kind = \"{}\"\nbase = {base:#010x}", kind.name());
+            let _ = writeln!(text, "comparators = \"{}\"", architecture.name());
+            let _ = writeln!(text, "comparator_count = {comparators}\ncomparators_used = {used}");
+        }
         let _ =
             writeln!(text, "\n# Written in this order; bits outside the mask keep their value.");
         for write in &self.writes {
@@ -209,6 +223,45 @@ fn read_stream(table: Table<'_>, applied: &mut Applied) -> Result<(), Fault> {
         }
     }
     table.finish()
+}
+
+fn read_unit(table: Table<'_>) -> Result<TraceUnit, Fault> {
+    let kind = table.required_text("kind")?;
+    let kinds = [InstructionTrace::Etm3, InstructionTrace::Etm4, InstructionTrace::Mtb];
+    let kind = kinds
+        .into_iter()
+        .find(|known| known.name() == kind.value)
+        .ok_or_else(|| table.fault(kind.span.clone(), "`kind` is `etmv3`, `etmv4` or `mtb`"))?;
+    let edition = table.required_text("comparators")?;
+    let architecture = Architecture::ALL
+        .into_iter()
+        .find(|known| known.name() == edition.value)
+        .ok_or_else(|| {
+            let names: Vec<_> = Architecture::ALL.iter().map(|known| known.name()).collect();
+            table.fault(
+                edition.span.clone(),
+                format!("`comparators` is one of {}", names.join(", ")),
+            )
+        })?;
+    let small = |key: &'static str| -> Result<u8, Fault> {
+        let value = table.integer(key)?.ok_or_else(|| table.missing(key))?;
+        u8::try_from(value.value)
+            .map_err(|_| table.fault(value.span, format!("`{key}` is a small number")))
+    };
+    let base = table.integer("base")?.ok_or_else(|| table.missing("base"))?;
+    if base.value > 0xffff_f000 || base.value % 0x1000 != 0 {
+        let message = "`base` is a multiple of 0x1000 below 2^32";
+        return Err(table.fault(base.span, message));
+    }
+    let unit = TraceUnit {
+        kind,
+        architecture,
+        base: base.value,
+        comparators: small("comparator_count")?,
+        used: small("comparators_used")?,
+    };
+    table.finish()?;
+    Ok(unit)
 }
 
 fn read_write(table: Table<'_>) -> Result<Write, Fault> {

@@ -1,11 +1,14 @@
 //! What a plan rests on, checked, and what follows from it.
 
-use super::core::Core;
+use super::core::{Core, InstructionTrace};
 use super::description::Description;
 use super::link::Link;
-use super::load::{CYCLES_PER_INSTRUCTION, Fit, Load, MOST_DROPPED, USUAL_FIFO, loads};
+use super::load::{
+    CYCLES_PER_INSTRUCTION, Fit, Load, MOST_DROPPED, USUAL_FIFO, bits_per_instruction, loads,
+};
 use super::measuring::samples_needed;
-use super::registers::{Divisor, divide};
+use super::narrow::TraceUnit;
+use super::registers::{Divisor, ETM_BASE, divide};
 use super::report::{BufferRow, LinkRow, LoadRow, MeasureRow, PlanError, Proposal, Wanted};
 use super::sampling::{next_sampling_period, sampling_places};
 use super::watch::Watch;
@@ -46,12 +49,15 @@ impl<'a> Basis<'a> {
         if itm && !core.has_itm() {
             return Err(PlanError::NoItm { core });
         }
-        let by_mtb = core.instructions == super::core::InstructionTrace::Mtb;
+        let by_mtb = plan.trace_kind() == Some(InstructionTrace::Mtb);
         if observe.instructions.is_some()
             && by_mtb
             && (plan.mtb_base.is_none() || !matches!(link, Link::Buffer { .. }))
         {
             return Err(PlanError::NoMtb { core });
+        }
+        if observe.instructions.is_some() && by_mtb && itm {
+            return Err(PlanError::MtbAlone);
         }
         if let Some(period) = observe.pc_sample_period {
             let next = next_sampling_period(period);
@@ -63,12 +69,26 @@ impl<'a> Basis<'a> {
             }
         }
         let sources = usize::from(itm) + usize::from(observe.instructions.is_some());
+        let by_mtb = by_mtb && observe.instructions.is_some();
         let formatter = !by_mtb && (plan.formatter || link.needs_formatter(sources));
         Ok(Self { plan, core, clock, link, loads: loads(plan, clock), formatter, itm })
     }
 
     fn sources(&self) -> usize {
         usize::from(self.itm) + usize::from(self.plan.observe.instructions.is_some())
+    }
+
+    /// The unit that traces instructions, if it is to; its comparators beyond `used` are free.
+    pub(super) fn unit(&self, used: usize) -> Option<TraceUnit> {
+        self.plan.observe.instructions.as_ref()?;
+        let kind = self.plan.trace_kind()?;
+        Some(TraceUnit {
+            kind,
+            architecture: self.core.architecture,
+            base: if kind == InstructionTrace::Mtb { self.plan.mtb_base? } else { ETM_BASE },
+            comparators: self.core.comparators,
+            used: used as u8,
+        })
     }
 
     /// The divisor of a serial wire.
@@ -153,14 +173,14 @@ impl<'a> Basis<'a> {
     pub(super) fn buffer(&self) -> Option<BufferRow> {
         let Link::Buffer { bytes } = self.link else { return None };
         let rate: f64 = self.loads.iter().map(Load::bytes).sum();
-        let mtb = self.core.instructions == super::core::InstructionTrace::Mtb;
+        let mtb = self.plan.trace_kind() == Some(InstructionTrace::Mtb);
         let usable = if self.formatter { super::link::frame_use(self.sources()) } else { 1.0 };
         let ns = bytes as f64 * usable / rate.max(1e-9) * 1e9;
         let mut advice = Vec::new();
         if self.plan.observe.instructions.is_some() {
             if self.plan.observe.instructions.as_ref().is_some_and(|i| i.start.is_none()) {
                 let per_call = 1e3 * bytes as f64 * 8.0;
-                let bits = self.plan.observe.instructions.as_ref().map_or(1.0, |i| i.bits);
+                let bits = bits_per_instruction(self.plan);
                 advice.push(format!(
                     "Start and stop points around one function (`start`, `stop`) keep only its runs: the buffer then holds {:.0} thousand of its instructions.",
                     per_call / bits / 1e6
@@ -233,17 +253,10 @@ impl<'a> Basis<'a> {
                 ));
             }
         }
-        if let Some(instructions) = &observe.instructions {
-            if instructions.rate.is_none() {
-                doubts.push(format!(
-                    "The rate of instructions is taken as one every {CYCLES_PER_INSTRUCTION} cycles, never asleep; a measured `rate` makes the plan sharper."
-                ));
-            }
-            if !instructions.inside.is_empty() || !instructions.exclude.is_empty() {
-                doubts.push(
-                    "Ranges are not applied on this target: its trace unit sees the comparators of the DWT, which watch points. They are applied when the trace is read.".into(),
-                );
-            }
+        if observe.instructions.as_ref().is_some_and(|instructions| instructions.rate.is_none()) {
+            doubts.push(format!(
+                "The rate of instructions is taken as one every {CYCLES_PER_INSTRUCTION} cycles, never asleep; a measured `rate` makes the plan sharper."
+            ));
         }
         doubts
     }

@@ -30,6 +30,22 @@ pub enum Architecture {
     V8Base,
 }
 
+impl Architecture {
+    /// All editions.
+    pub const ALL: [Self; 4] = [Self::V6, Self::V7, Self::V8, Self::V8Base];
+
+    /// The name in files.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::V6 => "armv6-m",
+            Self::V7 => "armv7-m",
+            Self::V8 => "armv8-m",
+            Self::V8Base => "armv8-m-base",
+        }
+    }
+}
+
 /// Units that trace instructions.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum InstructionTrace {

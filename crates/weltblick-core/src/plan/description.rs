@@ -1,6 +1,6 @@
 //! A target description: which core, which link, what to observe.
 
-use super::core::{CORES, Core};
+use super::core::{CORES, Core, InstructionTrace};
 use super::link::Link;
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::time::{
@@ -41,6 +41,10 @@ pub struct Description {
     pub buffer_base: Option<u64>,
     /// Base address of a micro trace buffer's registers: the vendor chooses it.
     pub mtb_base: Option<u64>,
+    /// The array that the program reserves for it: a symbol, or an address.
+    pub mtb_buffer: Option<String>,
+    /// Where its RAM starts, which `MTB_BASE` reads; absent: 0x20000000.
+    pub mtb_ram: Option<u64>,
 }
 
 /// What to observe.
@@ -174,8 +178,8 @@ impl EventCounter {
 pub struct Instructions {
     /// Instructions per second while the core is awake; absent: one every 1.4 core cycles.
     pub rate: Option<f64>,
-    /// Bits of trace per instruction.
-    pub bits: f64,
+    /// Bits of trace per instruction; absent: what is usual for the unit.
+    pub bits: Option<f64>,
     /// Cycle counts.
     pub cycle_counts: bool,
     /// Only inside these: names of functions, or `0xA..0xB`.
@@ -202,6 +206,14 @@ pub struct Ring {
 }
 
 impl Description {
+    /// The unit that traces instructions: a core that could have another one has a micro trace
+    /// buffer if its registers are said to be somewhere.
+    #[must_use]
+    pub fn trace_kind(&self) -> Option<InstructionTrace> {
+        let kind = self.core?.instructions;
+        Some(if self.mtb_base.is_some() { InstructionTrace::Mtb } else { kind })
+    }
+
     /// Reads a description that the user knows as `file`.
     ///
     /// # Errors
@@ -226,6 +238,8 @@ impl Description {
             tick_period: quantity(&root, "tick_period", parse_duration)?,
             image: root.text("image")?.map(|image| image.value.to_owned()),
             mtb_base: root.integer("mtb_base")?.map(|base| base.value),
+            mtb_buffer: root.text("mtb_buffer")?.map(|name| name.value.to_owned()),
+            mtb_ram: root.integer("mtb_ram")?.map(|ram| ram.value),
             buffer_base: root.integer("buffer_base")?.map(|base| base.value),
             ..Self::default()
         };
@@ -406,7 +420,7 @@ fn read_instructions(table: Table<'_>) -> Result<Instructions, Fault> {
     };
     let instructions = Instructions {
         rate: quantity(&table, "rate", rate)?,
-        bits: quantity(&table, "bits_per_instruction", bits)?.unwrap_or(BITS_PER_INSTRUCTION),
+        bits: quantity(&table, "bits_per_instruction", bits)?,
         cycle_counts: table.boolean("cycle_counts")?.unwrap_or(false),
         inside: names("inside")?,
         exclude: names("exclude")?,
@@ -416,10 +430,6 @@ fn read_instructions(table: Table<'_>) -> Result<Instructions, Fault> {
     table.finish()?;
     Ok(instructions)
 }
-
-/// Bits of trace per instruction where nothing better is known: branches are every fifth
-/// instruction or so, most of them cost a bit, some an address of several bytes.
-pub const BITS_PER_INSTRUCTION: f64 = 1.2;
 
 fn read_ring(table: Table<'_>) -> Result<Ring, Fault> {
     let ring = Ring {

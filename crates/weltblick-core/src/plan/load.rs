@@ -3,6 +3,7 @@
 //! Packet sizes follow the encodings of DDI 0403E, appendix D4. Where a size varies, the larger
 //! common case is taken, so that a plan errs towards too little room.
 
+use super::core::InstructionTrace;
 use super::description::{Description, Observe, WatchTrace};
 use crate::time::Frequency;
 
@@ -29,6 +30,22 @@ const SYNC: f64 = 6.0;
 const GLOBAL: f64 = 12.0;
 /// Core cycles per instruction where nothing better is known.
 pub(super) const CYCLES_PER_INSTRUCTION: f64 = 1.4;
+
+/// Bits of trace per instruction where nothing better is known: branches are every fifth
+/// instruction or so, most of them cost a bit, some an address of several bytes.
+const BITS_PER_INSTRUCTION: f64 = 1.2;
+/// The same of a micro trace buffer: eight bytes for each branch that is taken, every sixth
+/// instruction or so.
+const MTB_BITS_PER_INSTRUCTION: f64 = 64.0 / 6.0;
+
+/// Bits of trace per instruction, stated or usual.
+pub(super) fn bits_per_instruction(plan: &Description) -> f64 {
+    let usual = match plan.trace_kind() {
+        Some(InstructionTrace::Mtb) => MTB_BITS_PER_INSTRUCTION,
+        _ => BITS_PER_INSTRUCTION,
+    };
+    plan.observe.instructions.as_ref().and_then(|i| i.bits).unwrap_or(usual)
+}
 
 /// One source of packets.
 #[derive(Debug, Clone, PartialEq)]
@@ -66,7 +83,7 @@ pub fn loads(plan: &Description, clock: Frequency) -> Vec<Load> {
         loads.push(Load {
             source: "instruction trace".into(),
             events: rate,
-            bytes_each: instructions.bits / 8.0,
+            bytes_each: bits_per_instruction(plan) / 8.0,
             least_each: 0.0,
             at_most: instructions.rate.is_none(),
             is_even: true,

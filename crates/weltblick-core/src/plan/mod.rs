@@ -8,6 +8,8 @@ mod description;
 mod link;
 mod load;
 mod measuring;
+mod mtb;
+mod narrow;
 mod registers;
 mod report;
 mod ring;
@@ -19,13 +21,17 @@ mod watch;
 pub use self::core::{Architecture, CORES, Core, InstructionTrace, UnknownCore};
 pub use applied::{Applied, Write};
 pub use description::{
-    BITS_PER_INSTRUCTION, Description, EventCounter, Instructions, Interrupt, Observe, Ring,
-    WatchAccess, WatchTrace, Watched, core_names, rate,
+    Description, EventCounter, Instructions, Interrupt, Observe, Ring, WatchAccess, WatchTrace,
+    Watched, core_names, rate,
 };
 pub use link::Link;
 pub use load::{Fit, LINK_USE, Load, loads};
 pub use measuring::samples_needed;
-pub use registers::{Divisor, DivisorError, ETM_TRACE_ID, Field, ITM_TRACE_ID, Register, divide};
+pub use mtb::MtbError;
+pub use narrow::{Left, Narrow, TraceUnit};
+pub use registers::{
+    Divisor, DivisorError, ETM_TRACE_ID, Field, ITM_TRACE_ID, Register, divide, narrowing,
+};
 pub use report::{
     BufferRow, LinkRow, LoadRow, MeasureRow, PlanError, PlanReport, Program, Proposal, SCHEMA,
     Wanted, WatchRow, plan,

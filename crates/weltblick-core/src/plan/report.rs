@@ -1,12 +1,14 @@
 //! A plan: what the link must carry, what to write, how long to measure.
 
 use super::basis::Basis;
-use super::core::Core;
+use super::core::{Core, InstructionTrace};
 use super::description::{Description, Instructions};
+use super::mtb::{self, MtbError};
+use super::narrow::{Left, Narrow, Placed, TraceUnit};
 use super::registers::{DivisorError, Register, Request, registers};
 use super::ring::{RingPlan, plan_ring};
 use super::watch::{Watch, WatchError, resolve};
-use crate::budget::{Point, address_of};
+use crate::budget::{Point, address_of, ranges_of};
 use crate::image::{Image, NotFixed, Variables};
 use crate::measure::duration::Duration;
 use schemars::JsonSchema;
@@ -80,14 +82,22 @@ pub enum PlanError {
     /// A ring that is not there.
     #[error(transparent)]
     Ring(#[from] NotFixed),
-    /// A point of instruction trace that is no place in the code.
-    #[error("instruction trace cannot start or stop at `{point}`: {why}")]
+    /// A point or range of instruction trace that is no place in the code.
+    #[error("instruction trace cannot be narrowed to `{point}`: {why}")]
     Point {
         /// What was asked for.
         point: String,
         /// Why not.
         why: String,
     },
+    /// A micro trace buffer that cannot be where it is wanted.
+    #[error(transparent)]
+    Mtb(#[from] MtbError),
+    /// A micro trace buffer carries nothing else.
+    #[error(
+        "a micro trace buffer carries branches only: plan samples, interrupts, variables and text apart, with a link of their own"
+    )]
+    MtbAlone,
     /// Instruction trace into a link that the core's unit does not feed.
     #[error(
         "{core} traces instructions into a micro trace buffer: give the link `buffer` with its size, and `mtb_base`, where the vendor put its registers"
@@ -226,6 +236,9 @@ pub struct PlanReport {
     pub watches: Vec<WatchRow>,
     /// What to write, in this order.
     pub registers: Vec<Register>,
+    /// The unit that traces instructions, for `capture` to narrow.
+    #[serde(skip)]
+    pub unit: Option<TraceUnit>,
     /// Reasons for doubt, each a sentence.
     pub doubts: Vec<String>,
     /// What no register can do, each a sentence.
@@ -244,14 +257,18 @@ pub fn plan(
 ) -> Result<PlanReport, PlanError> {
     let basis = Basis::new(description)?;
     let watches = resolve(&description.observe.variables, program.map(|p| p.variables))?;
-    let start_stop = points(description.observe.instructions.as_ref(), program)?;
-    let comparators =
-        watches.len() + usize::from(start_stop.0.is_some()) + usize::from(start_stop.1.is_some());
+    let narrow = narrow(description.observe.instructions.as_ref(), program)?;
+    let unit = basis.unit(watches.len());
+    let placed = unit.map_or_else(Placed::default, |unit| unit.place(&narrow));
+    let points = usize::from(narrow.start.is_some()) + usize::from(narrow.stop.is_some());
+    let comparators = watches.len() + points;
     let built_in = usize::from(basis.core.comparators.min(4));
     if comparators > built_in {
         return Err(WatchError::TooMany { wanted: comparators, comparators: built_in }.into());
     }
     let divisor = basis.divisor()?;
+    let mtb = unit.is_some_and(|unit| unit.kind == InstructionTrace::Mtb);
+    let mtb = if mtb { mtb::place(description, program)? } else { None };
     let request = Request {
         plan: description,
         core: basis.core,
@@ -260,12 +277,16 @@ pub fn plan(
         formatter: basis.formatter,
         divisor,
         watches: &watches,
-        start_stop,
+        unit,
+        placed: &placed,
+        mtb,
     };
+    let mut doubts = basis.doubts(&watches);
+    doubts.extend(mtb.into_iter().flat_map(|place| mtb::doubts(description, place, program)));
+    doubts.extend(doubts_of(&placed.left));
     let program = program.map(|program| (program.image, program.variables));
     let ring = description.ring.as_ref().map(|ring| plan_ring(ring, program)).transpose()?;
     let link = basis.link_row(divisor);
-    let mut doubts = basis.doubts(&watches);
     doubts.extend(ring.iter().flat_map(|ring| ring.doubts.iter().cloned()));
     Ok(PlanReport {
         schema: SCHEMA.into(),
@@ -279,31 +300,55 @@ pub fn plan(
         ring,
         watches: watch_rows(&watches),
         registers: registers(&request),
+        unit,
         doubts,
         checklist: basis.checklist(),
         link,
     })
 }
 
-/// The addresses at which instruction trace starts and stops.
-fn points(
+/// The places that instruction trace is narrowed to.
+fn narrow(
     instructions: Option<&Instructions>,
     program: Option<Program<'_>>,
-) -> Result<(Option<u64>, Option<u64>), PlanError> {
-    let Some(instructions) = instructions else { return Ok((None, None)) };
+) -> Result<Narrow, PlanError> {
+    let Some(instructions) = instructions else { return Ok(Narrow::default()) };
+    let image = program.map(|program| program.image);
+    let nowhere = |text: &str, why: String| PlanError::Point { point: text.to_owned(), why };
     let find = |text: &String| {
-        let nowhere = |why| PlanError::Point { point: text.clone(), why };
-        let point: Point = text.parse().map_err(|error| nowhere(format!("{error}")))?;
-        match (&point, program) {
+        let point: Point = text.parse().map_err(|error| nowhere(text, format!("{error}")))?;
+        match (&point, image) {
             (Point::Address(address), _) => Ok(*address & !1),
-            (_, None) => Err(nowhere("give --image to look names up".into())),
-            (_, Some(program)) => {
-                address_of(&point, program.image).map_err(|error| nowhere(error.to_string()))
+            (_, None) => Err(nowhere(text, "give --image to look names up".into())),
+            (_, Some(image)) => {
+                address_of(&point, image).map_err(|error| nowhere(text, error.to_string()))
             }
         }
     };
-    let start = instructions.start.as_ref().map(find).transpose()?;
-    Ok((start, instructions.stop.as_ref().map(find).transpose()?))
+    let ranges = |texts: &[String]| {
+        let found = |text: &String| {
+            ranges_of(text, image).map_err(|error| nowhere(text, error.to_string()))
+        };
+        Ok::<_, PlanError>(texts.iter().map(found).collect::<Result<Vec<_>, _>>()?.concat())
+    };
+    Ok(Narrow {
+        start: instructions.start.as_ref().map(find).transpose()?,
+        stop: instructions.stop.as_ref().map(find).transpose()?,
+        inside: ranges(&instructions.inside)?,
+        exclude: ranges(&instructions.exclude)?,
+    })
+}
+
+/// What the target cannot do of a narrowing.
+fn doubts_of(left: &Left) -> Vec<String> {
+    let Left { points, ranges } = left;
+    let points = points.map(|why| {
+        format!("Start and stop points are not applied on the target: {why}. `capture --window A..B` stops there instead, through a debug stub (intrusive).")
+    });
+    let ranges = ranges.map(|why| {
+        format!("Ranges are not applied on the target: {why}. `capture --inside` and `--exclude` apply them when the trace is read.")
+    });
+    points.into_iter().chain(ranges).collect()
 }
 
 fn watch_rows(watches: &[Watch]) -> Vec<WatchRow> {

@@ -135,12 +135,89 @@ fn sets_up_instruction_trace() {
     }
 }
 
+/// A micro trace buffer of 4 KiB.
+const MTB: &str = "format = 1\ncore = 'cortex-m0+'\ncore_clock = '16 MHz'\nmtb_base = 0xf0000000\n[link]\nkind = 'buffer'\nsize = '4 KiB'\n[observe.instructions]\nbits_per_instruction = '12'\n";
+
+#[test]
+fn puts_a_micro_trace_buffer_where_the_program_leaves_room() {
+    let image = Image::parse(ELF).unwrap();
+    let variables = Variables::parse(ELF).unwrap();
+    let program = Program { image: &image, variables: &variables };
+    let at = |buffer: &str, size: &str, program| {
+        let text = MTB
+            .replace("mtb_base", &format!("mtb_buffer = '{buffer}'\nmtb_base"))
+            .replace("4 KiB", size);
+        plan(&described(&text), program, &WANTED).map(|report| {
+            let position = report.registers.iter().find(|r| r.name == "MTB_POSITION").unwrap();
+            (position.value, report.doubts.iter().any(|doubt| doubt.contains("overwrites")))
+        })
+    };
+    assert_eq!(at("0x20001000", "4 KiB", None), Ok((0x1000, false)));
+    for (buffer, size, program, part) in [
+        ("0x20000800", "4 KiB", None, "aligned(4096)"),
+        ("0x1fff0000", "4 KiB", None, "lies below its RAM"),
+        ("0x20001000", "3 KiB", None, "a power of two"),
+        ("ticks", "4 KiB", None, "give --image"),
+        ("ticks", "4 KiB", Some(program), "has 4 bytes"),
+        ("tocks", "4 KiB", Some(program), "did you mean `ticks`?"),
+    ] {
+        let error = at(buffer, size, program).unwrap_err().to_string();
+        assert!(error.contains(part), "{buffer}, {size}: {error}");
+    }
+    // Without a place of its own it takes whatever the program keeps there.
+    let report = plan(&described(MTB), Some(program), &WANTED).unwrap();
+    assert!(report.doubts.iter().any(|doubt| doubt.contains("for one")), "{:?}", report.doubts);
+}
+
+#[test]
+fn narrows_instruction_trace_to_ranges_where_comparators_can() {
+    let image = Image::parse(ELF).unwrap();
+    let variables = Variables::parse(ELF).unwrap();
+    let program = Program { image: &image, variables: &variables };
+    let planned = |core: &str, narrow: &str| {
+        let text = format!(
+            "{}[observe.instructions]\n{narrow}\n",
+            TARGET.replace(
+                "kind = \"uart\"\nbit_rate = \"2 Mbit/s\"",
+                "kind = 'buffer'\nsize = '4 KiB'"
+            )
+        );
+        plan(&described(&text.replace("cortex-m3", core)), Some(program), &WANTED).unwrap()
+    };
+    let value = |report: &PlanReport, name: &str| {
+        report.registers.iter().rev().find(|r| r.name == name).map(|r| r.value)
+    };
+    let report = planned("cortex-m33", "inside = ['wave_filter']");
+    assert_eq!(value(&report, "TRCVICTLR"), Some(1 << 9 | 2));
+    assert_eq!(value(&report, "TRCRSCTLR2"), Some(1 << 16 | 0b10));
+    let filter = image.function(image.functions_named("wave_filter")[0]).range.clone();
+    assert_eq!(value(&report, "DWT_COMP0"), Some(filter.start as u32));
+    assert_eq!(value(&report, "DWT_COMP1"), Some((filter.end - 1) as u32 & !1));
+    assert_eq!(value(&report, "DWT_FUNCTION1"), Some(0b0011));
+    let report = planned("cortex-m4", "exclude = ['0x08000100..0x08000200']");
+    assert_eq!(value(&report, "ETMTEEVR"), Some(1 << 14 | 0x20));
+    assert_eq!(
+        (value(&report, "DWT_MASK0"), value(&report, "DWT_COMP0")),
+        (Some(8), Some(0x0800_0100))
+    );
+    let report = planned(
+        "cortex-m4",
+        "inside = ['wave_filter', 'ticks']".replace("ticks", "filter.c").as_str(),
+    );
+    assert!(
+        report.doubts.iter().any(|doubt| doubt.contains("one range at a time")),
+        "{:?}",
+        report.doubts
+    );
+}
+
 #[test]
 fn plans_buffers_and_rings() {
-    let mtb = "format = 1\ncore = 'cortex-m0+'\ncore_clock = '16 MHz'\nmtb_base = 0xf0000000\n[link]\nkind = 'buffer'\nsize = '4 KiB'\n[observe.instructions]\nbits_per_instruction = '12'\n";
-    let report = plan(&described(mtb), None, &WANTED).unwrap();
-    let master = report.registers.iter().find(|r| r.name == "MTB_MASTER").unwrap();
-    assert_eq!((master.address, master.value), (0xf000_0004, 1 << 31 | 8));
+    let report = plan(&described(MTB), None, &WANTED).unwrap();
+    let masters: Vec<_> = report.registers.iter().filter(|r| r.name == "MTB_MASTER").collect();
+    let writes: Vec<_> = masters.iter().map(|r| (r.address, r.value, r.mask)).collect();
+    assert_eq!(writes, [(0xf000_0004, 8, u32::MAX), (0xf000_0004, 1 << 31, 1 << 31)]);
+    assert!(report.doubts.iter().any(|doubt| doubt.contains("overwrites RAM from 0x20000000")));
     let lasts = report.buffer.unwrap().lasts.ns;
     assert!((lasts - 4096.0 * 8.0 / 12.0 * 1.4 / 16e6 * 1e9).abs() < 1.0, "{lasts}");
     let ring = Ring {

@@ -5,5 +5,6 @@
 //! of a slice. Packets and losses together tile the stream: no byte is unaccounted for.
 
 pub mod itm;
+pub mod mtb;
 pub mod poll;
 pub mod tpiu;

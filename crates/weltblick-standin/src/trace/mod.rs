@@ -3,8 +3,10 @@
 mod etb;
 pub mod itm;
 mod link;
+mod mtb;
 pub mod tpiu;
 mod unit;
 
 pub use link::Link;
+pub(crate) use mtb::Mtb;
 pub use unit::TraceUnit;

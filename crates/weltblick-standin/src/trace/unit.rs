@@ -31,6 +31,8 @@ mod function {
     pub(super) const READ: [u32; 2] = [0b1100, 0b1110];
     /// The same of writes.
     pub(super) const WRITE: [u32; 2] = [0b1101, 0b1111];
+    /// An instruction: other units see it.
+    pub(super) const INSTRUCTION: u32 = 0b1000;
     /// The offset of the address too.
     pub(super) const EMIT_RANGE: u32 = 1 << 5;
 }
@@ -151,10 +153,28 @@ impl TraceUnit {
         }
     }
 
+    /// Which comparators watch the instruction at `pc`, one bit each.
+    #[must_use]
+    pub fn matching(&self, pc: u32) -> u32 {
+        if self.demcr & TRACE_ENABLE == 0 {
+            return 0;
+        }
+        let watches = |comparator: &Comparator| {
+            comparator.function & 0xf == function::INSTRUCTION && comparator.holds(pc)
+        };
+        (0..)
+            .zip(&self.comparators)
+            .filter(|(_, c)| watches(c))
+            .fold(0, |bits, (n, _)| bits | 1 << n)
+    }
+
     /// Whether a comparator watches data.
     #[must_use]
     pub fn watches(&self) -> bool {
-        self.dwt_sends() && self.comparators.iter().any(|comparator| comparator.function & 0xf != 0)
+        self.dwt_sends()
+            && self.comparators.iter().any(|comparator| {
+                ![0, function::INSTRUCTION].contains(&(comparator.function & 0xf))
+            })
     }
 
     /// The instruction at `pc` accessed data.
@@ -171,7 +191,7 @@ impl TraceUnit {
             let comparator = self.comparators[number];
             let [value_only, with_code] = if write { function::WRITE } else { function::READ };
             let code = comparator.function & 0xf;
-            if !comparator.holds(address) || code == 0 {
+            if !comparator.holds(address) || code == 0 || code == function::INSTRUCTION {
                 continue;
             }
             let comparator_number = number as u8;

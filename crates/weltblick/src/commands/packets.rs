@@ -15,6 +15,7 @@ use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
 use weltblick_core::wire::itm::{Malformed, Packet};
+use weltblick_core::wire::mtb;
 use weltblick_core::wire::tpiu::Damage;
 
 /// Packets that wait for their timestamp at most; the event reader holds no more either.
@@ -117,6 +118,7 @@ struct Waiting {
 
 enum What {
     Packet(Packet),
+    Branch(mtb::Packet),
     Loss(&'static str),
 }
 
@@ -138,7 +140,10 @@ impl Listing<'_> {
         // A timestamp has dated all before it by the time that the next packet comes.
         let dated = matches!(
             self.waiting.last(),
-            Some(Waiting { what: What::Packet(Packet::LocalTime { .. }) | What::Loss(_), .. })
+            Some(Waiting {
+                what: What::Packet(Packet::LocalTime { .. }) | What::Branch(_) | What::Loss(_),
+                ..
+            })
         );
         if dated || self.waiting.len() >= MOST_WAITING {
             self.release();
@@ -179,6 +184,7 @@ impl Listing<'_> {
                 };
                 let written = match entry.what {
                     What::Packet(packet) => self.face.packet(&line, packet),
+                    What::Branch(packet) => self.face.branch(&line, packet),
                     What::Loss(why) => self.face.loss(&line, why),
                 };
                 self.failed = written.err();
@@ -198,6 +204,10 @@ impl Tap for Packets<'_> {
 
     fn packet(&mut self, origin: Origin, at: Range<u64>, packet: Packet) {
         self.0.borrow_mut().hold(origin, at, What::Packet(packet));
+    }
+
+    fn branch(&mut self, origin: Origin, at: Range<u64>, packet: mtb::Packet) {
+        self.0.borrow_mut().hold(origin, at, What::Branch(packet));
     }
 
     fn loss(&mut self, origin: Origin, at: Range<u64>, why: Malformed) {

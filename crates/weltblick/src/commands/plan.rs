@@ -12,8 +12,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 use weltblick_core::image::Variables;
 use weltblick_core::plan::{
-    Applied, BITS_PER_INSTRUCTION, Core, Description, Instructions, Interrupt, Link, PlanReport,
-    Program, Wanted, WatchAccess, WatchTrace, Watched, plan, rate,
+    Applied, Core, Description, Instructions, Interrupt, Link, PlanReport, Program, Wanted,
+    WatchAccess, WatchTrace, Watched, plan, rate,
 };
 use weltblick_core::time::{Frequency, parse_bit_rate, parse_byte_rate, parse_bytes, parse_share};
 
@@ -272,7 +272,7 @@ fn amend_observed(description: &mut Description, args: &ObserveArgs) {
     if args.instructions && observe.instructions.is_none() {
         observe.instructions = Some(Instructions {
             rate: None,
-            bits: BITS_PER_INSTRUCTION,
+            bits: None,
             cycle_counts: false,
             inside: Vec::new(),
             exclude: Vec::new(),

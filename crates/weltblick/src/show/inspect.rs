@@ -204,6 +204,7 @@ fn image(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write) -> Result
     if total == 0 {
         return Ok(());
     }
+    let seen = if report.samples > 0 { "awake samples" } else { "branches lead to addresses" };
     for (samples, what) in [
         (agreement.at_instruction, "at an instruction"),
         (agreement.in_unnamed_code, "in code without a symbol"),
@@ -213,7 +214,7 @@ fn image(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write) -> Result
     ] {
         if samples > 0 || what == "at an instruction" {
             let part = 100.0 * samples as f64 / total as f64;
-            writeln!(out, "{part:>7.2} % of the awake samples {what}")?;
+            writeln!(out, "{part:>7.2} % of the {seen} {what}")?;
         }
     }
     Ok(())

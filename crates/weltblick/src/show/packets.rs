@@ -8,6 +8,7 @@ use std::ops::Range;
 use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
 use weltblick_core::wire::itm::{Action, Packet, Relation, Size};
+use weltblick_core::wire::mtb;
 
 /// Where and when a packet is.
 pub(crate) struct PacketLine<'a> {
@@ -48,6 +49,12 @@ impl<'a> PacketFace<'a> {
     /// A packet.
     pub(crate) fn packet(&mut self, line: &PacketLine<'_>, packet: Packet) -> io::Result<()> {
         let (name, meaning) = describe(packet, line.image);
+        self.line(line, name, &meaning)
+    }
+
+    /// A branch.
+    pub(crate) fn branch(&mut self, line: &PacketLine<'_>, packet: mtb::Packet) -> io::Result<()> {
+        let (name, meaning) = describe_branch(packet, line.image);
         self.line(line, name, &meaning)
     }
 
@@ -180,6 +187,19 @@ fn describe(packet: Packet, image: Option<&Image>) -> (&'static str, String) {
         Packet::DataMatch { comparator } => ("data", format!("watch {comparator} matched")),
         Packet::PmuOverflow { counters } => ("pmu", format!("counters {counters:#010b}")),
     }
+}
+
+/// What a branch is called, and where it goes.
+fn describe_branch(packet: mtb::Packet, image: Option<&Image>) -> (&'static str, String) {
+    let mtb::Packet { source, exceptional, destination, starts } = packet;
+    let name = if exceptional { "exception" } else { "branch" };
+    let start = if starts { ", the first since tracing started" } else { "" };
+    let meaning = format!(
+        "{source:#010x}{} -> {destination:#010x}{}{start}",
+        place(source, image),
+        place(destination, image)
+    );
+    (name, meaning)
 }
 
 fn letter(size: Size, value: u32) -> String {

@@ -204,10 +204,9 @@ impl Capture {
         self.clocks().timestamp_clock
     }
 
-    /// How many sources the manifest names.
+    /// How many sources of samples the manifest names.
     pub(crate) fn sources(&self) -> usize {
-        let leading = self.manifest.streams.iter().filter(|stream| self.manifest.leads(stream));
-        leading.map(|stream| stream.sources.len()).sum()
+        self.manifest.samplers()
     }
 
     /// The name of a stream in points: its first file without folder and extension.
@@ -268,6 +267,10 @@ impl Capture {
             let settings = |source: &SourceSpec| {
                 let settings = match &source.protocol {
                     Protocol::Itm(settings) => settings,
+                    Protocol::Mtb => {
+                        return "branches of a micro trace buffer, in order but without times"
+                            .to_owned();
+                    }
                     Protocol::Poll(PollSettings { intrusive: false }) => {
                         return "polled while the core ran, times from the host".to_owned();
                     }

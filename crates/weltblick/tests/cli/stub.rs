@@ -254,6 +254,52 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
     assert!(findings.contains("had wrapped before"), "{findings}");
 }
 
+/// A target with a micro trace buffer, in RAM that the demo's firmware does not use.
+const MICRO: &str = "format = 1\ncore = 'cortex-m3'\ncore_clock = '47.972352 MHz'\n\
+    mtb_base = 0xe0043000\nmtb_buffer = '0x20010000'\n[link]\nkind = 'buffer'\nsize = '8 KiB'\n\
+    [observe.instructions]\n";
+
+#[test]
+fn a_micro_trace_buffer_is_read_out_of_ram() {
+    let bench = Bench::new();
+    bench.write("micro.toml", MICRO);
+    bench.out("plan micro.toml --out plan.toml");
+    let target = Running::start(&bench, "");
+    let ended = bench.run(&format!(
+        "capture {} --plan plan.toml --image buoy/wave-buoy.elf --reset --read-out mtb:0xe0043000 \
+         --read-out-every 50ms --for 500ms --out run --quiet",
+        target.stub
+    ));
+    assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
+    let report = bench.json("inspect run");
+    assert_eq!(report["kinds"][0]["kind"], "branch", "{report}");
+    // Every branch goes to an instruction of the image, and every loss is one of a full buffer.
+    let agreement = &report["image"]["agreement"];
+    assert!(agreement["at_instruction"].as_u64().unwrap() > 1000, "{agreement}");
+    for other in ["inside_instruction", "in_literal", "outside"] {
+        assert_eq!(agreement[other], 0, "{agreement}");
+    }
+    let findings = report["findings"].as_array().unwrap();
+    assert!(findings.iter().all(|finding| finding["code"] == "overwritten"), "{findings:?}");
+    let listed = bench.out("inspect run --packets --top 3");
+    assert_eq!(
+        listed.matches("branch").count() + listed.matches("exception").count(),
+        3,
+        "{listed}"
+    );
+    let error = bench.error("profile run");
+    assert!(error.contains("no program-counter samples"), "{error}");
+    // Another image: branches lead to where it has no instructions.
+    bench.write("hot.elf", HOT);
+    let other = bench.json("inspect run --image hot.elf")["findings"].to_string();
+    assert!(other.contains("of the branches lie"), "{other}");
+    let error = bench.run(&format!(
+        "capture {} --read-out mtb:0xe0045000 --for 100ms --out wrong --quiet",
+        target.stub
+    ));
+    assert!(error.err.contains("error: "), "{}", error.err);
+}
+
 /// What a capture's ring said, line by line.
 fn said(bench: &Bench, capture: &str) -> Vec<u32> {
     // The ring's bytes are stimulus packets of one character each, and overflows.

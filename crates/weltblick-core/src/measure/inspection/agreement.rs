@@ -1,14 +1,13 @@
-//! Do the samples fall where this image has instructions?
+//! Do samples and branches fall where this image has instructions?
 
 use crate::image::{Image, Place};
-use crate::measure::profile::SampleCounts;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-/// Samples by what the image has at their address.
+/// Samples, or branches, by what the image has at their address.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Agreement {
-    /// At the start of an instruction, where samples belong.
+    /// At the start of an instruction, where they belong.
     pub at_instruction: u64,
     /// In code that no symbol lets us walk.
     pub in_unnamed_code: u64,
@@ -21,7 +20,7 @@ pub struct Agreement {
 }
 
 impl Agreement {
-    /// All samples with an address.
+    /// All that have an address.
     #[must_use]
     pub const fn total(&self) -> u64 {
         let Self { at_instruction, in_unnamed_code, inside_instruction, in_literal, outside } =
@@ -29,26 +28,25 @@ impl Agreement {
         *at_instruction + *in_unnamed_code + *inside_instruction + *in_literal + *outside
     }
 
-    /// Samples that this image cannot have made.
+    /// Those that this image cannot have made.
     #[must_use]
     pub const fn impossible(&self) -> u64 {
         self.inside_instruction + self.in_literal
     }
 }
 
-/// Looks every sampled address up.
+/// Looks every address up; each comes with how often it was seen.
 #[must_use]
-pub fn agreement(counts: &SampleCounts, image: &Image) -> Agreement {
+pub fn agreement(counts: impl IntoIterator<Item = (u64, u64)>, image: &Image) -> Agreement {
     let mut agreement = Agreement::default();
-    for (address, category) in counts.addresses() {
-        let samples = counts.batches().count(category);
+    for (address, seen) in counts {
         *match image.place(address) {
             Place::Instruction => &mut agreement.at_instruction,
             Place::Code => &mut agreement.in_unnamed_code,
             Place::InsideInstruction => &mut agreement.inside_instruction,
             Place::Literal => &mut agreement.in_literal,
             Place::Outside => &mut agreement.outside,
-        } += samples;
+        } += seen;
     }
     agreement
 }

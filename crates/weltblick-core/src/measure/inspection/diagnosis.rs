@@ -74,6 +74,18 @@ pub(super) fn diagnose(
             .flatten()
             .collect();
     }
+    if settings.sources == 0 {
+        return [
+            evidence.other_image(),
+            evidence.disconnected(),
+            evidence.overwritten(),
+            evidence.damage(),
+            evidence.no_image(),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
+    }
     // If the bytes are not what they are taken for, nothing else can be said of them.
     // Buffers that wrapped explain by themselves why little can be read.
     let wrapped = evidence.overwritten().is_some();
@@ -235,14 +247,27 @@ impl Evidence<'_> {
     /// Buffers on the chip that wrapped before they were read out.
     fn overwritten(&self) -> Option<Finding> {
         let times = self.counted.recording.losses.of(LossReason::Overwritten);
+        // Branches need no synchronisation.
+        let branches = self.settings.sources == 0;
+        let left = if branches {
+            String::new()
+        } else {
+            format!(
+                ", and what is left is read from its first synchronisation on ({:.0} % of the bytes could not be)",
+                100.0 * self.lost_part()
+            )
+        };
         (times > 0).then(|| {
             doubt(
                 "overwritten",
                 format!(
-                    "The buffer on the chip had wrapped before {times} of its read-outs: the oldest trace is gone, and what is left is read from its first synchronisation on ({:.0} % of the bytes could not be).",
-                    100.0 * self.lost_part()
+                    "The buffer on the chip had wrapped before {times} of its read-outs: the oldest trace is gone{left}."
                 ),
-                "Read it out more often than it lasts (`plan` says how long that is), or trace less: a longer sampling period, no timestamps.",
+                if branches {
+                    "Read it out more often than it lasts (`plan` says how long that is), or narrow it to what matters: `capture --window A..B`."
+                } else {
+                    "Read it out more often than it lasts (`plan` says how long that is), or trace less: a longer sampling period, no timestamps."
+                },
             )
         })
     }
@@ -318,13 +343,14 @@ impl Evidence<'_> {
             return None;
         }
         let advice = "Give the ELF file that is on the target (compare build IDs), and mind boot loaders and code that runs from RAM.";
+        let what = if self.settings.sources == 0 { "branches" } else { "samples" };
         let outside = percent(agreement.outside, total);
         let impossible = percent(agreement.impossible(), total);
         if outside > 5.0 {
             return Some(fault(
                 "other_image",
                 format!(
-                    "{outside:.1} % of the samples lie outside the image: it is not the one that ran, or not all of it."
+                    "{outside:.1} % of the {what} lie outside the image: it is not the one that ran, or not all of it."
                 ),
                 advice,
             ));
@@ -332,7 +358,7 @@ impl Evidence<'_> {
         (impossible > 1.0).then(|| {
             fault(
                 "other_image",
-                format!("{impossible:.1} % of the samples lie inside instructions or in data: the image is of another build."),
+                format!("{impossible:.1} % of the {what} lie inside instructions or in data: the image is of another build."),
                 advice,
             )
         })

@@ -11,8 +11,9 @@ use crate::measure::profile::{Basis, SampleCounts};
 use crate::measure::recording::Recording;
 use crate::measure::timing::Clocks;
 use crate::wire::itm::{Malformed, Packet};
+use crate::wire::mtb;
 use crate::wire::tpiu::{Damage, TraceId};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 
 /// What the packets themselves show.
@@ -27,7 +28,15 @@ pub struct Wire {
     pub(super) unread: BTreeMap<TraceId, u64>,
     pub(super) raw_bytes: u64,
     pub(super) beginning: Vec<u8>,
+    /// How often each address was branched to; addresses beyond the first `MOST_TARGETS` are left
+    /// out.
+    pub(super) targets: HashMap<u64, u64>,
 }
+
+/// Distinct branch targets that are held against the image.
+const MOST_TARGETS: usize = 1 << 16;
+/// Addresses from here on are `EXC_RETURN` values, not code (DDI 0403E, B1.5.8).
+const EXC_RETURN: u32 = 0xf000_0000;
 
 /// What the events show.
 #[derive(Debug, Default)]
@@ -75,6 +84,21 @@ impl Tap for Wire {
         }
     }
 
+    fn branch(&mut self, _: Origin, at: Range<u64>, packet: mtb::Packet) {
+        let kind = Kind::of_branch(&packet);
+        self.packets[kind as usize] += 1;
+        self.bytes[kind as usize] += at.end - at.start;
+        let target = u64::from(packet.destination);
+        if packet.destination >= EXC_RETURN {
+            return;
+        }
+        if let Some(count) = self.targets.get_mut(&target) {
+            *count += 1;
+        } else if self.targets.len() < MOST_TARGETS {
+            self.targets.insert(target, 1);
+        }
+    }
+
     fn loss(&mut self, _: Origin, at: Range<u64>, _: Malformed) {
         self.lost += at.end - at.start;
     }
@@ -114,7 +138,7 @@ pub struct Settings<'a> {
     pub image: Option<&'a Image>,
     /// The framing of the first stream.
     pub framing: Framing,
-    /// How many sources there are: with several, samples and time together say no period.
+    /// How many sources of samples there are: with several, samples and time together say no period.
     pub sources: usize,
     /// The clocks of the first source.
     pub clocks: Clocks,

@@ -1,6 +1,7 @@
 //! Packets and bytes by kind.
 
 use crate::wire::itm::Packet;
+use crate::wire::mtb;
 
 /// What a packet is, without its values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -19,11 +20,13 @@ pub enum Kind {
     Prohibited,
     DataTrace,
     PmuOverflow,
+    Branch,
+    ExceptionalBranch,
 }
 
 impl Kind {
     /// How many kinds there are.
-    pub const COUNT: usize = 13;
+    pub const COUNT: usize = 15;
 
     const ALL: [Self; Self::COUNT] = [
         Self::Sync,
@@ -39,6 +42,8 @@ impl Kind {
         Self::Prohibited,
         Self::DataTrace,
         Self::PmuOverflow,
+        Self::Branch,
+        Self::ExceptionalBranch,
     ];
 
     /// All kinds, by number.
@@ -69,6 +74,12 @@ impl Kind {
         }
     }
 
+    /// The kind of a micro trace buffer's packet.
+    #[must_use]
+    pub const fn of_branch(packet: &mtb::Packet) -> Self {
+        if packet.exceptional { Self::ExceptionalBranch } else { Self::Branch }
+    }
+
     /// The name for people and programs.
     #[must_use]
     pub const fn name(self) -> &'static str {
@@ -86,6 +97,8 @@ impl Kind {
             Self::Prohibited => "PC sample, prohibited",
             Self::DataTrace => "data trace",
             Self::PmuOverflow => "PMU overflow",
+            Self::Branch => "branch",
+            Self::ExceptionalBranch => "branch by an exception",
         }
     }
 }

@@ -80,7 +80,7 @@ pub struct ImageFacts {
     pub functions: u64,
     /// Whether there are source lines.
     pub lines: bool,
-    /// Where the samples fall in it.
+    /// Where the samples fall in it; without samples, the branch targets.
     pub agreement: Agreement,
 }
 
@@ -169,7 +169,7 @@ impl Inspection {
         let timing = Timing { recording, clocks: settings.clocks };
         // With several sources, samples and time together say no period.
         let single = (settings.sources == 1).then_some(timing);
-        let image = settings.image.map(|image| image_facts(image, &counted.samples));
+        let image = settings.image.map(|image| image_facts(image, wire, &counted.samples));
         let context = settings.image.map(|image| Context {
             image,
             timing,
@@ -249,13 +249,18 @@ fn rate_rows(rate: &Rate, clock: Option<Frequency>) -> (f64, Vec<RateRow>) {
     (width, rows.collect())
 }
 
-fn image_facts(image: &Image, samples: &SampleCounts) -> ImageFacts {
+fn image_facts(image: &Image, wire: &Wire, samples: &SampleCounts) -> ImageFacts {
+    let sampled = |(address, category)| (address, samples.batches().count(category));
+    let mut agree = agreement(samples.addresses().map(sampled), image);
+    if agree.total() == 0 {
+        agree = agreement(wire.targets.iter().map(|(&target, &count)| (target, count)), image);
+    }
     let hex = |id: &[u8]| id.iter().map(|byte| format!("{byte:02x}")).collect();
     ImageFacts {
         isa: image.isa().name().into(),
         build_id: image.build_id().map(hex),
         functions: image.functions().len() as u64,
         lines: image.has_lines(),
-        agreement: agreement(samples, image),
+        agreement: agree,
     }
 }

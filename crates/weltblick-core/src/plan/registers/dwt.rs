@@ -3,6 +3,7 @@
 use super::{Register, Request};
 use crate::plan::core::Architecture;
 use crate::plan::description::{EventCounter, WatchAccess, WatchTrace};
+use crate::plan::narrow::{Comparator, Compares, Placed};
 use crate::plan::watch::Watch;
 
 const BASE: u64 = 0xe000_1000;
@@ -10,6 +11,8 @@ const BASE: u64 = 0xe000_1000;
 const V7_CODE_MATCH: u32 = 0b1000;
 /// `MATCH` of Armv8-M: the same.
 const V8_CODE_MATCH: u32 = 0b0010;
+/// `MATCH` of Armv8-M: the upper end of a range that the comparator before begins.
+const V8_CODE_LIMIT: u32 = 0b0011;
 
 /// The comparators: watched variables first, then the points of instruction trace.
 pub(super) fn comparators(request: &Request<'_>) -> Vec<Register> {
@@ -18,18 +21,38 @@ pub(super) fn comparators(request: &Request<'_>) -> Vec<Register> {
     for (number, watch) in (0..).zip(request.watches) {
         writes.extend(if v8 { v8_watch(number, watch) } else { v7_watch(number, watch) });
     }
-    let points = [(request.start_stop.0, "starts"), (request.start_stop.1, "stops")];
-    let points = points.into_iter().filter_map(|(at, does)| Some((at?, does)));
-    for (number, (address, does)) in (request.watches.len() as u64..).zip(points) {
-        let compare = compare(number, address, format!("instruction trace {does} here"));
-        let code = if v8 { V8_CODE_MATCH } else { V7_CODE_MATCH };
-        let name = if v8 { "MATCH" } else { "FUNCTION" };
-        let function = function(number).field(name, 0, 4, code, "executing it is an event");
-        writes.push(compare);
+    writes.extend(code_comparators(request.core.architecture, request.placed));
+    writes
+}
+
+/// Comparators that watch instructions, for instruction trace to see.
+pub(super) fn code_comparators(architecture: Architecture, placed: &Placed) -> Vec<Register> {
+    let v8 = matches!(architecture, Architecture::V8 | Architecture::V8Base);
+    let mut writes = Vec::new();
+    for Comparator { number, address, compares } in &placed.comparators {
+        let number = u64::from(*number);
+        let (what, masked) = match compares {
+            Compares::Start => ("instruction trace starts here".into(), 0),
+            Compares::Stop => ("instruction trace stops here".into(), 0),
+            Compares::Block(bits) => {
+                (format!("a block of {} bytes from here on", 1_u64 << bits), *bits)
+            }
+            Compares::From => ("a range from here on".into(), 0),
+            Compares::UpTo => ("a range up to here".into(), 0),
+        };
+        writes.push(compare(number, *address, what));
         if !v8 {
-            writes.push(mask(number, 0));
+            writes.push(mask(number, masked));
         }
-        writes.push(function);
+        let (code, meaning) = match (v8, compares) {
+            (false, _) => (V7_CODE_MATCH, "executing it is an event"),
+            (true, Compares::UpTo) => {
+                (V8_CODE_LIMIT, "executing what lies in the range is an event")
+            }
+            (true, _) => (V8_CODE_MATCH, "executing it is an event"),
+        };
+        let name = if v8 { "MATCH" } else { "FUNCTION" };
+        writes.push(function(number).field(name, 0, 4, code, meaning));
     }
     writes
 }
@@ -45,7 +68,11 @@ fn compare(number: u64, address: u64, meaning: String) -> Register {
 }
 
 fn mask(number: u64, bits: u32) -> Register {
-    let meaning = format!("the lowest {bits} bits of the address do not count");
+    let meaning = match bits {
+        0 => "every bit of the address counts".to_owned(),
+        1 => "the lowest bit of the address does not count".to_owned(),
+        _ => format!("the lowest {bits} bits of the address do not count"),
+    };
     Register::new(format!("DWT_MASK{number}"), BASE + 0x24 + 16 * number)
         .field("MASK", 0, 5, bits, meaning)
 }

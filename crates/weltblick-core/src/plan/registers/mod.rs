@@ -6,11 +6,14 @@ mod etm;
 mod itm;
 mod port;
 
+pub(super) use etm::BASE as ETM_BASE;
 pub use port::{Divisor, DivisorError, divide};
 
 use super::core::InstructionTrace;
 use super::description::Description;
 use super::link::Link;
+use super::mtb::MtbPlace;
+use super::narrow::{Left, Narrow, Placed, TraceUnit};
 use super::watch::Watch;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -85,6 +88,12 @@ impl Register {
         self
     }
 
+    /// Writes the whole register again.
+    fn keeping_nothing(mut self) -> Self {
+        self.mask = u32::MAX;
+        self
+    }
+
     fn unlock(unit: &str, base: u64) -> Self {
         Self::new(format!("{unit}_LAR"), base + 0xfb0).field("KEY", 0, 32, UNLOCK, "unlock writing")
     }
@@ -101,14 +110,18 @@ pub(super) struct Request<'a> {
     pub(super) formatter: bool,
     pub(super) divisor: Option<Divisor>,
     pub(super) watches: &'a [Watch],
-    /// Where instruction trace starts and stops.
-    pub(super) start_stop: (Option<u64>, Option<u64>),
+    /// The unit that traces instructions, if it is on.
+    pub(super) unit: Option<TraceUnit>,
+    /// What comparators narrow it to.
+    pub(super) placed: &'a Placed,
+    /// Where a micro trace buffer writes.
+    pub(super) mtb: Option<MtbPlace>,
 }
 
 /// The writes, in their order. The switches that start the trace come last.
 pub(super) fn registers(request: &Request<'_>) -> Vec<Register> {
     let instructions = request.plan.observe.instructions.as_ref();
-    let mtb = request.core.instructions == InstructionTrace::Mtb && instructions.is_some();
+    let mtb = request.unit.is_some_and(|unit| unit.kind == InstructionTrace::Mtb);
     let mut writes = vec![
         Register::new("DEMCR", 0xe000_edfc)
             .field("TRCENA", 24, 1, 1, "DWT, ITM and trace port are powered")
@@ -121,8 +134,8 @@ pub(super) fn registers(request: &Request<'_>) -> Vec<Register> {
         writes.extend(itm::before(request));
     }
     writes.extend(dwt::comparators(request));
-    if let Some(instructions) = instructions {
-        writes.extend(match request.core.instructions {
+    if let (Some(instructions), Some(unit)) = (instructions, request.unit) {
+        writes.extend(match unit.kind {
             InstructionTrace::Etm4 => etm::version_4(request, instructions),
             InstructionTrace::Etm3 => etm::version_3(request, instructions),
             InstructionTrace::Mtb => buffer::mtb(request),
@@ -133,4 +146,28 @@ pub(super) fn registers(request: &Request<'_>) -> Vec<Register> {
         writes.push(dwt::control(request));
     }
     writes
+}
+
+/// The writes that narrow a trace unit that is set up already, and what they cannot do.
+#[must_use]
+pub fn narrowing(unit: &TraceUnit, narrow: &Narrow) -> (Vec<Register>, Left) {
+    let placed = unit.place(narrow);
+    let does_something = placed.starts | placed.stops | placed.ranges != 0;
+    if !does_something {
+        return (Vec::new(), placed.left);
+    }
+    let (off, narrowed, on) = match unit.kind {
+        InstructionTrace::Etm4 => {
+            (etm::enable_4(false), etm::narrow_4(&placed), Some(etm::enable_4(true)))
+        }
+        InstructionTrace::Etm3 => {
+            (etm::enable_3(false), etm::narrow_3(&placed), Some(etm::enable_3(true)))
+        }
+        InstructionTrace::Mtb => {
+            (buffer::enable_mtb(unit.base, false), buffer::narrow_mtb(unit.base, &placed), None)
+        }
+    };
+    let comparators = dwt::code_comparators(unit.architecture, &placed);
+    let writes = std::iter::once(off).chain(comparators).chain(narrowed).chain(on);
+    (writes.collect(), placed.left)
 }

@@ -4,8 +4,8 @@
 //! Assumed where implementations differ: a TMC that has stopped hands out its oldest word first and
 //! `FFFF_FFFF` at its end; an ETB begins at word 0 unless it has wrapped.
 
+use super::readout::Content;
 use crate::sources::stub::{Client, StubError};
-use std::str::FromStr;
 
 /// Registers, from the component's base.
 const DEPTH: u64 = 0x004;
@@ -50,62 +50,15 @@ enum Kind {
     Tmc,
 }
 
-/// What `--read-out` names.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Named {
-    /// A buffer on the chip.
-    Chip(Buffer),
-    /// A ring in memory, by its symbol.
-    Ring(String),
-}
-
-impl FromStr for Named {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        match text.strip_prefix("ring:") {
-            Some("") => Err(format!("`{text}` needs the ring's symbol")),
-            Some(symbol) => Ok(Self::Ring(symbol.to_owned())),
-            None => text.parse().map(Self::Chip),
-        }
-    }
-}
-
-/// What a buffer held.
-#[derive(Debug, PartialEq, Eq)]
-pub(super) struct Content {
-    pub(super) bytes: Vec<u8>,
-    /// Older trace was overwritten.
-    pub(super) wrapped: bool,
-}
-
-impl FromStr for Buffer {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let wrong = || {
-            format!(
-                "`{text}` is no buffer: write etb:BASE or tmc:BASE, such as etb:0xe0042000, or ring:SYMBOL"
-            )
-        };
-        let (kind, base) = text.split_once(':').ok_or_else(wrong)?;
-        let kind = match kind {
-            "etb" => Kind::Etb,
-            "tmc" => Kind::Tmc,
-            _ => return Err(wrong()),
-        };
-        let digits = base.strip_prefix("0x").ok_or_else(wrong)?;
-        let base = u64::from_str_radix(digits, 16).map_err(|_| wrong())?;
-        if !base.is_multiple_of(0x1000) || base > 0xffff_f000 {
-            return Err(format!(
-                "`{text}`: the registers of a CoreSight component start at a multiple of 0x1000 below 2^32"
-            ));
-        }
-        Ok(Self { kind, base })
-    }
-}
-
 impl Buffer {
+    pub(super) const fn etb(base: u64) -> Self {
+        Self { kind: Kind::Etb, base }
+    }
+
+    pub(super) const fn tmc(base: u64) -> Self {
+        Self { kind: Kind::Tmc, base }
+    }
+
     /// Where its registers are.
     pub(super) const fn base(self) -> u64 {
         self.base
@@ -180,18 +133,5 @@ impl Buffer {
             }
         }
         Ok(bytes)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn reads_what_users_write() {
-        assert_eq!("etb:0xe0042000".parse(), Ok(Buffer { kind: Kind::Etb, base: 0xe004_2000 }));
-        for text in ["etb", "etb:1000", "sram:0x0", "etb:0x10", "tmc:0xfffffffff000", "tmc:0xzz"] {
-            assert!(text.parse::<Buffer>().is_err(), "{text}");
-        }
     }
 }

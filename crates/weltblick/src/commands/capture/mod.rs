@@ -2,10 +2,12 @@
 
 mod buffer;
 mod live;
+mod mtb;
 mod options;
 mod poll;
 mod prepare;
 mod progress;
+mod readout;
 mod ring;
 mod setup;
 mod view;

@@ -1,6 +1,6 @@
 //! The command line of `capture`, and what it means.
 
-use super::buffer::Named;
+use super::readout::Named;
 use crate::cli::{SetupArgs, duration};
 use crate::sources::OpenImage;
 use crate::sources::live::{Address, Keep, Limits};
@@ -91,8 +91,8 @@ pub(crate) struct Args {
     /// How often they are read
     #[arg(long, value_name = "TIME", value_parser = duration, default_value = "100ms", help_heading = STUB)]
     pub(super) read_every: Duration,
-    /// Read a trace buffer on the chip out (`etb:BASE` or `tmc:BASE`, where its registers are), or a
-    /// ring of firmware marks in memory (`ring:SYMBOL`); at the end, and on the key `r`
+    /// Read a trace buffer on the chip out (`etb:BASE`, `tmc:BASE` or `mtb:BASE`, where its registers
+    /// are), or a ring of firmware marks in memory (`ring:SYMBOL`); at the end, and on the key `r`
     #[arg(long, value_name = "BUFFER", help_heading = STUB)]
     pub(super) read_out: Option<Named>,
     /// Read it out again and again while the target runs

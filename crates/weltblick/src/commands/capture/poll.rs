@@ -1,8 +1,7 @@
 //! What a debug stub is asked while the target runs: program counters, variables, lap points.
 
-use super::buffer::{Buffer, Content};
 use super::progress::say;
-use super::ring::{Drained, Ring};
+use super::readout::{Content, ReadOut};
 use crate::sources::live::{Message, Outbox};
 use crate::sources::stub::{Client, StubError};
 use std::fmt::Write as _;
@@ -27,15 +26,6 @@ const CYCLE_COUNTER: u64 = 0xe000_1004;
 const BUFFER: usize = 0;
 /// How long nothing is done at most before somebody looks whether to stop.
 const GLANCE: Duration = Duration::from_millis(20);
-
-/// A buffer that is read out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum ReadOut {
-    /// On the chip.
-    Chip(Buffer),
-    /// A ring in memory.
-    Ring(Ring),
-}
 
 /// What is asked, and how often.
 #[derive(Debug, Clone, Default)]
@@ -66,8 +56,7 @@ impl Questions {
     pub(super) fn probe(&self) -> u64 {
         match (self.sample_every, self.variables.first(), self.read_out) {
             (None, Some(variable), _) => variable.address,
-            (None, None, Some(ReadOut::Ring(ring))) => ring.address,
-            (None, None, Some(ReadOut::Chip(buffer))) => buffer.base(),
+            (None, None, Some(read_out)) => read_out.probe(),
             _ => PC_SAMPLE_REGISTER,
         }
     }
@@ -116,8 +105,8 @@ impl Session {
         for &address in self.questions.laps.iter().chain(&self.questions.until) {
             self.client.set_break(address, true)?;
         }
-        if let Some(ReadOut::Chip(buffer)) = self.questions.read_out {
-            buffer.start(&mut self.client)?;
+        if let Some(read_out) = self.questions.read_out {
+            read_out.start(&mut self.client)?;
         }
         self.start_counter()?;
         self.client.go_on()?;
@@ -161,17 +150,13 @@ impl Session {
 
     /// Reads the buffer out; then it takes trace again.
     fn read_out(&mut self) -> Result<(), StubError> {
-        if self.questions.read_out.is_none() {
-            return Ok(());
-        }
+        let Some(read_out) = self.questions.read_out else { return Ok(()) };
         let stops = !self.client.non_stop && self.questions.intrusive;
         if stops {
             self.client.stop()?;
         }
         self.read_out_halted()?;
-        if let Some(ReadOut::Chip(buffer)) = self.questions.read_out {
-            buffer.start(&mut self.client)?;
-        }
+        read_out.go_on(&mut self.client)?;
         if stops {
             self.client.go_on()?;
         }
@@ -180,20 +165,11 @@ impl Session {
 
     /// The same of a target that stands, and stays so: one dated segment.
     fn read_out_halted(&mut self) -> Result<(), StubError> {
-        let (bytes, wrapped, what) = match self.questions.read_out {
-            None => return Ok(()),
-            Some(ReadOut::Chip(buffer)) => {
-                let Content { bytes, wrapped } = buffer.read_out(&mut self.client)?;
-                (bytes, wrapped, What::ReadOut)
-            }
-            Some(ReadOut::Ring(ring)) => {
-                let Drained { bytes, overwritten } = ring.drain(&mut self.client)?;
-                if bytes.is_empty() {
-                    return Ok(());
-                }
-                (bytes, overwritten, What::Drained)
-            }
-        };
+        let Some(read_out) = self.questions.read_out else { return Ok(()) };
+        let (Content { bytes, wrapped }, what) = read_out.take(&mut self.client)?;
+        if what == What::Drained && bytes.is_empty() {
+            return Ok(());
+        }
         let happened = |what, detail| Message::Happened { stream: Some(BUFFER), what, detail };
         let _ = self.outbox.send(happened(what, Some(format!("{} bytes", bytes.len()))));
         if wrapped {

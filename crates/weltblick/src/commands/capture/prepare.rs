@@ -1,9 +1,9 @@
 //! Everything that a capture rests on, checked before a folder is made.
 
-use super::buffer::Named;
 use super::options::Args;
-use super::poll::{Questions, ReadOut};
+use super::poll::Questions;
 use super::progress::say;
+use super::readout::{Named, ReadOut};
 use super::ring::Ring;
 use super::setup;
 use crate::sources::live::Address;
@@ -101,6 +101,7 @@ fn read_out(args: &Args, image: Option<&OpenImage>) -> Result<Option<ReadOut>> {
     Ok(match &args.read_out {
         None => None,
         Some(Named::Chip(buffer)) => Some(ReadOut::Chip(*buffer)),
+        Some(Named::Mtb(buffer)) => Some(ReadOut::Mtb(*buffer)),
         Some(Named::Ring(symbol)) => {
             let variables = variables(image, "--read-out ring:...")?;
             let found = variables.find(symbol)?;
@@ -217,6 +218,12 @@ pub(super) fn manifest(
                 sources: vec![source],
             });
         }
+        Some(ReadOut::Mtb(_)) => manifest.streams.push(StreamSpec {
+            files: Vec::new(),
+            segments: Some("buffer".into()),
+            framing: Framing::None,
+            sources: vec![SourceSpec { trace_id: None, protocol: Protocol::Mtb }],
+        }),
         Some(ReadOut::Ring(_)) => {
             let timestamp_clock = prepared.ring_clock;
             let itm = ItmSettings { timestamp_clock, pc_sample_period: None, ..itm };

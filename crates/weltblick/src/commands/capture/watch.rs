@@ -170,7 +170,7 @@ impl<'a> Watch<'a> {
         self.inspection.report(&Settings {
             image: self.image.map(|open| &open.image),
             framing,
-            sources: 1,
+            sources: self.manifest.samplers(),
             clocks: Clocks::of(self.manifest),
             basis: self.basis,
             tick_period: self.manifest.target.tick_period,

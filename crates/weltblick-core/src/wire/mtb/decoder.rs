@@ -1,0 +1,103 @@
+//! Bytes to packets.
+
+use std::ops::Range;
+
+/// Bytes of a packet.
+pub const PACKET: usize = 8;
+
+/// One branch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Packet {
+    /// The instruction that branched, or, of an exception's entry, the one that was not executed
+    /// any more; of its return, the `EXC_RETURN` value. Bit 0 clear.
+    pub source: u32,
+    /// An exception, or a debugger, moved the program counter: not an instruction (the A-bit).
+    pub exceptional: bool,
+    /// Where it went; bit 0 clear.
+    pub destination: u32,
+    /// The first one since tracing started: what ran before is not in the buffer (the S-bit).
+    pub starts: bool,
+}
+
+impl Packet {
+    /// Reads two words.
+    #[inline]
+    #[must_use]
+    pub const fn from_bytes(bytes: [u8; PACKET]) -> Self {
+        let [a, b, c, d, e, f, g, h] = bytes;
+        let source = u32::from_le_bytes([a, b, c, d]);
+        let destination = u32::from_le_bytes([e, f, g, h]);
+        Self {
+            source: source & !1,
+            exceptional: source & 1 == 1,
+            destination: destination & !1,
+            starts: destination & 1 == 1,
+        }
+    }
+}
+
+/// Receives packets and losses in stream order; together their byte ranges tile the stream.
+pub trait Sink {
+    /// A packet.
+    fn packet(&mut self, at: Range<u64>, packet: Packet);
+    /// The beginning of a packet whose rest is not there.
+    fn cut_off(&mut self, at: Range<u64>);
+}
+
+/// A push decoder: half a packet of state.
+#[derive(Debug, Clone, Default)]
+pub struct Decoder {
+    held: [u8; PACKET],
+    /// How many bytes of `held` are there.
+    filled: usize,
+    /// Bytes that were pushed.
+    offset: u64,
+}
+
+impl Decoder {
+    /// A decoder at the start of a stream, which is the start of a packet.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Reads the next bytes.
+    pub fn push(&mut self, mut bytes: &[u8], sink: &mut impl Sink) {
+        if self.filled > 0 {
+            let (now, later) = bytes.split_at(bytes.len().min(PACKET - self.filled));
+            self.hold(now);
+            bytes = later;
+            if self.filled < PACKET {
+                return;
+            }
+            self.filled = 0;
+            sink.packet(self.offset - PACKET as u64..self.offset, Packet::from_bytes(self.held));
+        }
+        let (packets, rest) = bytes.as_chunks::<PACKET>();
+        for &packet in packets {
+            let start = self.offset;
+            self.offset += PACKET as u64;
+            sink.packet(start..self.offset, Packet::from_bytes(packet));
+        }
+        self.hold(rest);
+    }
+
+    fn hold(&mut self, bytes: &[u8]) {
+        self.held[self.filled..self.filled + bytes.len()].copy_from_slice(bytes);
+        self.filled += bytes.len();
+        self.offset += bytes.len() as u64;
+    }
+
+    /// Bytes are missing here: half a packet is lost, and the next byte starts one.
+    pub fn interrupt(&mut self, sink: &mut impl Sink) {
+        if self.filled > 0 {
+            sink.cut_off(self.offset - self.filled as u64..self.offset);
+            self.filled = 0;
+        }
+    }
+
+    /// Ends the stream.
+    pub fn finish(mut self, sink: &mut impl Sink) {
+        self.interrupt(sink);
+    }
+}
