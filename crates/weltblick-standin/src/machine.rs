@@ -17,6 +17,8 @@ const RAM_SIZE: u32 = 128 * 1024;
 
 /// `DWT_PCSR`: where the core is.
 const PC_SAMPLE_REGISTER: u32 = 0xe000_101c;
+/// What it reads as while the core stands.
+const NO_PC: u32 = 0xffff_ffff;
 
 /// How a machine is set up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -104,6 +106,8 @@ pub struct Machine {
     asleep: bool,
     /// Where a debugger wants it to stop.
     breaks: Vec<u32>,
+    /// A debugger holds the core.
+    stands: bool,
 }
 
 impl Machine {
@@ -127,7 +131,15 @@ impl Machine {
         let peripherals = Peripherals::new(setup.seed);
         let system = System::new(flash, ram, peripherals, TraceUnit::new(link, setup.core_clock));
         let truth = Truth::new(base, FLASH_SIZE);
-        Ok(Self { regs, system, truth, seed: setup.seed, asleep: false, breaks: Vec::new() })
+        Ok(Self {
+            regs,
+            system,
+            truth,
+            seed: setup.seed,
+            asleep: false,
+            breaks: Vec::new(),
+            stands: false,
+        })
     }
 
     /// Resets core and peripherals. Memory, the debug registers and the clock go on.
@@ -150,6 +162,11 @@ impl Machine {
     #[must_use]
     pub const fn is_asleep(&self) -> bool {
         self.asleep
+    }
+
+    /// A debugger holds the core, or lets it run: a core that stands tells no PC sample.
+    pub const fn hold(&mut self, stands: bool) {
+        self.stands = stands;
     }
 
     /// Sets or takes away a breakpoint.
@@ -195,7 +212,7 @@ impl Machine {
     /// If nothing answers.
     pub fn peek(&mut self, address: u32, bytes: u32) -> Result<u32, BusFault> {
         if address == PC_SAMPLE_REGISTER {
-            return Ok(self.regs.pc);
+            return Ok(if self.stands { NO_PC } else { self.regs.pc });
         }
         self.unwatched(|system| system.read(address, bytes))
     }

@@ -44,7 +44,7 @@ fn profile(image: &Image, setup: Setup, trace: TraceSetup, bytes: &[u8]) -> Prof
         cadences: &counted.2,
         cut: 0,
         confidence: 0.95,
-        basis: weltblick_core::measure::profile::Basis::Sampler,
+        conduct: weltblick_core::measure::profile::Conduct::default(),
     };
     report(&counted.0, By::Function { inlined: false }, &context)
 }

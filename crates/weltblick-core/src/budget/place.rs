@@ -94,6 +94,9 @@ pub fn ranges_of(text: &str, image: Option<&Image>) -> Result<Vec<Range<u64>>, N
         };
     }
     let point = parsed(text)?;
+    if !matches!(point, Point::Function { .. } | Point::Address(_)) {
+        return Err(NoPlace::NotCode(text.to_owned()));
+    }
     let image = image()?;
     match function_of(&point, image) {
         Ok(id) => Ok(vec![image.function(id).range.clone()]),

@@ -145,7 +145,7 @@ mod verdicts {
                 cadences: &counted.2,
                 cut: 0,
                 confidence: 0.95,
-                basis: crate::measure::profile::Basis::Sampler,
+                conduct: crate::measure::profile::Conduct::default(),
             };
             let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
             judge(&file, &counted.0, &context).unwrap().budgets
@@ -262,7 +262,7 @@ mod verdicts {
             cadences: &counted.2,
             cut: 0,
             confidence: 0.95,
-            basis: crate::measure::profile::Basis::Sampler,
+            conduct: crate::measure::profile::Conduct::default(),
         };
         let file = BudgetFile::parse("b", "[function.main]\nself_share = '<= 1 %'").unwrap();
         let report = judge(&file, &counted.0, &context).unwrap();

@@ -9,7 +9,7 @@ use super::file::{Budget, BudgetFile, Figure};
 use super::limit::{Comparison, Limit};
 use crate::document::Fault;
 use crate::image::FunctionId;
-use crate::measure::profile::{Basis, Context, Head, SampleCounts, head};
+use crate::measure::profile::{Context, Head, SampleCounts, head};
 use crate::stats::{ShareEstimate, estimate_share};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -158,13 +158,28 @@ impl<'a> Court<'a> {
                     .filter(|(address, _)| range.contains(address))
                     .map(|(_, category)| category)
                     .collect();
-                // Of addresses that were not told apart, any may be this function's.
-                let unknown = self.counts.batches().count(SampleCounts::BEYOND);
-                self.judge_share(budget, &categories, unknown)
+                // Of samples that were not told apart, any may be this function's.
+                let beyond = self.counts.batches().count(SampleCounts::BEYOND);
+                if self.context.conduct.ranges.hold_all(range) {
+                    return self.judge_share(budget, &categories, beyond);
+                }
+                let elsewhere = self.counts.batches().count(SampleCounts::ELSEWHERE);
+                let judgement = self.judge_share(budget, &categories, beyond + elsewhere);
+                Self::unwatched(judgement)
             }
             (Figure::SleepShare, _) => self.judge_share(budget, &[SampleCounts::ASLEEP], 0),
             _ => self.judge_samples(budget),
         }
+    }
+
+    /// Of a function that was not asked for, or not all of it.
+    fn unwatched(mut judgement: Judgement) -> Judgement {
+        judgement.evidence += "; the capture left its code out, or part of it";
+        if judgement.verdict == Verdict::Undecided {
+            judgement.advice = Some("record it without `inside` and `exclude`".into());
+            judgement.measure_longer_ns = None;
+        }
+        judgement
     }
 
     /// Judges the share of some categories, to which `unknown` more samples may belong.
@@ -346,9 +361,9 @@ fn objection(
             against_met_only: false,
         });
     }
-    if context.basis == Basis::Stopped {
+    if context.conduct.intrusive {
         return Some(Objection {
-            why: "the core was stopped for every sample: an intrusive measurement meets no budget"
+            why: "the core was stopped while this was recorded: an intrusive measurement meets no budget"
                 .into(),
             advice: "measure with the target's own trace".into(),
             against_met_only: true,

@@ -22,6 +22,8 @@ pub trait Tap {
     fn branch(&mut self, _origin: Origin, _at: Range<u64>, _packet: mtb::Packet) {}
     /// Bytes of an origin that are no packet.
     fn loss(&mut self, _origin: Origin, _at: Range<u64>, _why: itm::Malformed) {}
+    /// Bytes of an origin that nobody wanted: they lead up to where reading starts.
+    fn unwanted(&mut self, _origin: Origin, _at: Range<u64>) {}
     /// Bytes of a framed stream that are no frame.
     fn frame_loss(&mut self, _at: Range<u64>, _why: tpiu::Damage) {}
     /// A synchronisation of the framing.
@@ -37,6 +39,8 @@ impl Tap for () {}
 pub struct Line {
     framing: Option<tpiu::Deframer>,
     sources: Vec<Source>,
+    /// Since a gap by choice there was no frame yet.
+    unwanted: bool,
 }
 
 #[derive(Debug)]
@@ -75,7 +79,7 @@ impl Line {
             };
             Source { trace_id: source.trace_id, origin, pushed: 0, reading }
         };
-        Self { framing, sources: (0..).zip(&spec.sources).map(source).collect() }
+        Self { framing, sources: (0..).zip(&spec.sources).map(source).collect(), unwanted: false }
     }
 
     /// Reads the next bytes of the stream.
@@ -84,7 +88,8 @@ impl Line {
         match &mut self.framing {
             None => self.sources.iter_mut().for_each(|source| source.push(bytes, tap, sink)),
             Some(deframer) => {
-                deframer.push(bytes, &mut Unframe { sources: &mut self.sources, tap, sink });
+                let Self { sources, unwanted, .. } = self;
+                deframer.push(bytes, &mut Unframe { sources, unwanted, tap, sink });
             }
         }
     }
@@ -96,11 +101,15 @@ impl Line {
         tap: &mut impl Tap,
         sink: &mut impl event::Sink,
     ) {
-        if let Some(deframer) = &mut self.framing {
-            deframer.interrupt(&mut Unframe { sources: &mut self.sources, tap, sink });
-        }
+        self.unwanted = why.is_none();
+        let half =
+            if self.unwanted { itm::Malformed::Unwanted } else { itm::Malformed::FramingLoss };
         for source in &mut self.sources {
-            source.interrupt(tap, sink);
+            source.interrupt(half, tap, sink);
+        }
+        if let Some(deframer) = &mut self.framing {
+            let Self { sources, unwanted, .. } = self;
+            deframer.interrupt(&mut Unframe { sources, unwanted, tap, sink });
         }
         // One gap, one event: it stands for all sources.
         if let Some(first) = self.sources.first_mut() {
@@ -109,11 +118,13 @@ impl Line {
     }
 
     /// Ends the stream.
-    pub fn finish(mut self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
-        if let Some(deframer) = self.framing {
-            deframer.finish(&mut Unframe { sources: &mut self.sources, tap, sink });
+    pub fn finish(self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        let Self { framing, mut sources, mut unwanted } = self;
+        if let Some(deframer) = framing {
+            let (sources, unwanted) = (&mut sources, &mut unwanted);
+            deframer.finish(&mut Unframe { sources, unwanted, tap, sink });
         }
-        for source in self.sources {
+        for source in sources {
             source.finish(tap, sink);
         }
     }
@@ -133,11 +144,11 @@ impl Source {
     }
 
     /// Half a packet is lost, and times slip.
-    fn interrupt(&mut self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+    fn interrupt(&mut self, why: itm::Malformed, tap: &mut impl Tap, sink: &mut impl event::Sink) {
         let origin = self.origin;
         match &mut self.reading {
             Reading::Itm(decoder, reader) => {
-                decoder.interrupt();
+                decoder.interrupt(why);
                 reader.slip(sink);
             }
             Reading::Mtb(decoder) => decoder.interrupt(&mut Branches { origin, tap, sink }),
@@ -192,6 +203,9 @@ impl<T: Tap, E: itm::Sink> itm::Sink for Tapped<'_, T, E> {
     }
 
     fn loss(&mut self, at: Range<u64>, why: itm::Malformed) {
+        if why == itm::Malformed::Unwanted {
+            return self.tap.unwanted(self.origin, at);
+        }
         self.tap.loss(self.origin, at.clone(), why);
         self.events.loss(at, why);
     }
@@ -227,12 +241,14 @@ impl<T: Tap, S: event::Sink> mtb::Sink for Branches<'_, T, S> {
 /// Hands each source its bytes.
 struct Unframe<'a, T, S> {
     sources: &'a mut [Source],
+    unwanted: &'a mut bool,
     tap: &'a mut T,
     sink: &'a mut S,
 }
 
 impl<T: Tap, S: event::Sink> tpiu::Sink for Unframe<'_, T, S> {
     fn data(&mut self, id: tpiu::TraceId, bytes: &[u8], _frame: u64) {
+        *self.unwanted = false;
         match self.sources.iter_mut().find(|source| source.trace_id == Some(id)) {
             Some(source) => source.push(bytes, self.tap, self.sink),
             None => self.tap.unread_source(id, bytes.len()),
@@ -240,6 +256,9 @@ impl<T: Tap, S: event::Sink> tpiu::Sink for Unframe<'_, T, S> {
     }
 
     fn loss(&mut self, at: Range<u64>, why: tpiu::Damage) {
+        if *self.unwanted {
+            return self.tap.unread_source(0, (at.end - at.start) as usize);
+        }
         self.tap.frame_loss(at.clone(), why);
         self.interrupt();
         // One loss, one event: it stands for all sources.
@@ -267,7 +286,7 @@ impl<T: Tap, S: event::Sink> Unframe<'_, T, S> {
     /// Every source may lack bytes here.
     fn interrupt(&mut self) {
         for source in &mut *self.sources {
-            source.interrupt(self.tap, self.sink);
+            source.interrupt(itm::Malformed::FramingLoss, self.tap, self.sink);
         }
     }
 }

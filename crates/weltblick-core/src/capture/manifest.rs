@@ -1,11 +1,12 @@
 //! `capture.toml`: what the streams of a capture are, read strictly.
 
 use crate::document::{At, Fault, Source, Table, nearest};
-use crate::event::ItmClock;
+use crate::event::{CodeRanges, ItmClock};
 use crate::isa::Isa;
 use crate::time::{Frequency, parse_duration};
 use crate::wire::tpiu::{Start, TraceId};
 use std::fmt::Write as _;
+use std::ops::Range;
 use std::time::Duration;
 
 /// The manifest's file name in a capture folder.
@@ -20,6 +21,10 @@ pub struct Manifest {
     pub image: Option<At<String>>,
     /// What was measured.
     pub target: Target,
+    /// Which code was asked for; all of it, if nothing else is said.
+    pub ranges: CodeRanges,
+    /// A debugger stopped the core while this was recorded: its timing is not its own.
+    pub intrusive: bool,
     /// The streams, in order.
     pub streams: Vec<StreamSpec>,
 }
@@ -157,6 +162,11 @@ impl Manifest {
         let root = Table::root(source, &parsed);
         root.require_format(FORMAT)?;
         let image = root.text("image")?.map(owned);
+        let ranges = CodeRanges {
+            inside: read_ranges(&root, "inside")?,
+            exclude: read_ranges(&root, "exclude")?,
+        };
+        let intrusive = root.boolean("intrusive")?.unwrap_or(false);
         let target = root.table("target")?.map(read_target).transpose()?.unwrap_or_default();
         let streams =
             root.tables("stream")?.into_iter().map(read_stream).collect::<Result<Vec<_>, _>>()?;
@@ -164,7 +174,7 @@ impl Manifest {
             return Err(root.missing("[[stream]]"));
         }
         root.finish()?;
-        Ok(Self { image, target, streams })
+        Ok(Self { image, target, ranges, intrusive, streams })
     }
 
     /// The settings of the first ITM source: those that profiles follow.
@@ -221,6 +231,11 @@ impl Manifest {
         if let Some(image) = &self.image {
             let _ = writeln!(text, "image = {}", quoted(&image.value));
         }
+        write_ranges(&mut text, "inside", &self.ranges.inside);
+        write_ranges(&mut text, "exclude", &self.ranges.exclude);
+        if self.intrusive {
+            let _ = writeln!(text, "intrusive = true");
+        }
         write_target(&mut text, &self.target);
         for stream in &self.streams {
             write_stream(&mut text, stream);
@@ -231,6 +246,23 @@ impl Manifest {
 
 fn owned(at: At<&str>) -> At<String> {
     At { value: at.value.to_owned(), span: at.span }
+}
+
+/// Ranges of code, as `0xA..0xB`.
+fn read_ranges(table: &Table<'_>, key: &'static str) -> Result<Vec<Range<u64>>, Fault> {
+    let read = |text: At<&str>| {
+        let address = |text: &str| u64::from_str_radix(text.trim().strip_prefix("0x")?, 16).ok();
+        let sides = text.value.split_once("..");
+        let range = sides.and_then(|(start, end)| Some(address(start)?..address(end)?));
+        range.filter(|range| range.start < range.end).ok_or_else(|| {
+            let message = format!(
+                "`{}` is no range of addresses, such as 0x08000100..0x08000200",
+                text.value
+            );
+            table.fault(text.span, message)
+        })
+    };
+    table.texts(key)?.into_iter().map(read).collect()
 }
 
 fn read_target(table: Table<'_>) -> Result<Target, Fault> {
@@ -377,6 +409,15 @@ fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
 
 fn quoted(text: &str) -> String {
     toml::Value::String(text.to_owned()).to_string()
+}
+
+fn write_ranges(text: &mut String, key: &str, ranges: &[Range<u64>]) {
+    if ranges.is_empty() {
+        return;
+    }
+    let ranges =
+        ranges.iter().map(|range| format!("\"{:#010x}..{:#010x}\"", range.start, range.end));
+    let _ = writeln!(text, "{key} = [{}]", ranges.collect::<Vec<_>>().join(", "));
 }
 
 fn write_target(text: &mut String, target: &Target) {

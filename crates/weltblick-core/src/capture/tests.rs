@@ -11,6 +11,9 @@ use std::time::Duration;
 const WHOLE: &str = r#"
 format = 1
 image  = "firmware.elf"
+inside  = ["0x08000100..0x08000200", "0x08000300..0x08000400"]
+exclude = "0x08000180..0x08000190"
+intrusive = true
 
 [target]
 name       = "wave-buoy"
@@ -42,6 +45,8 @@ protocol = "itm"
 fn reads_everything() {
     let manifest = Manifest::parse("capture.toml", WHOLE).unwrap();
     assert_eq!(manifest.image.unwrap().value, "firmware.elf");
+    assert_eq!(manifest.ranges.inside, [0x0800_0100..0x0800_0200, 0x0800_0300..0x0800_0400]);
+    assert!(manifest.intrusive && !manifest.ranges.holds(0x0800_0180));
     assert_eq!(manifest.target.isa, Some(Isa::Thumb));
     assert_eq!(manifest.target.tick_period, Some(Duration::from_millis(1)));
     let [plain, framed] = &manifest.streams[..] else { panic!("two streams") };

@@ -5,10 +5,12 @@
 
 mod from_itm;
 mod from_poll;
+mod ranges;
 #[cfg(test)]
 mod tests;
 mod vocabulary;
 
 pub use from_itm::{ItmClock, ItmEvents, ItmReader};
 pub use from_poll::{PollEvents, PollReader};
+pub use ranges::{CodeRanges, Filtered};
 pub use vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};

@@ -33,6 +33,8 @@ pub enum Event {
     Asleep,
     /// A sampling tick found the core where it may not be observed.
     Unobservable,
+    /// A sampling tick found the core in code that nobody asked for.
+    Elsewhere,
     /// An exception was entered.
     Entered {
         /// Its number.
@@ -94,7 +96,7 @@ impl Event {
     /// Whether a tick of the sampler made it.
     #[must_use]
     pub const fn is_sample(&self) -> bool {
-        matches!(self, Self::Sample { .. } | Self::Asleep | Self::Unobservable)
+        matches!(self, Self::Sample { .. } | Self::Asleep | Self::Unobservable | Self::Elsewhere)
     }
 }
 

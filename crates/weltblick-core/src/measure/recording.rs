@@ -25,6 +25,9 @@ pub struct Recording {
     last: u64,
     /// What is missing.
     pub losses: Losses,
+    /// How often nothing was recorded for a while, by choice: the span says nothing of how much of it
+    /// was watched.
+    pub unwatched: u64,
     /// Bytes were lost on the way, and time with them: the span is at least what is stated.
     pub time_slipped: bool,
 }
@@ -38,6 +41,7 @@ impl Default for Recording {
             first: u64::MAX,
             last: 0,
             losses: Losses::default(),
+            unwatched: 0,
             time_slipped: false,
         }
     }
@@ -47,14 +51,17 @@ impl Sink for Recording {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         match *event {
-            Event::Sample { .. } => self.running += 1,
+            Event::Sample { .. } | Event::Elsewhere => self.running += 1,
             Event::Asleep => self.asleep += 1,
             Event::Unobservable => self.unobservable += 1,
             Event::Lost { ref bytes, why } => {
                 self.losses.add(bytes, why);
                 self.time_slipped |= why.loses_bytes();
             }
-            Event::Unwatched => self.time_slipped = true,
+            Event::Unwatched => {
+                self.unwatched += 1;
+                self.time_slipped = true;
+            }
             _ => {}
         }
         if let Some(window) = position.time {
@@ -77,10 +84,12 @@ impl Recording {
         self.last.checked_sub(self.first).filter(|&span| span > 0)
     }
 
-    /// Cycles between samples as the timestamps show them; `None` without timestamps.
+    /// Cycles between samples as the timestamps show them; `None` without timestamps, and where not
+    /// all of the time was watched.
     #[must_use]
     pub fn measured_period(&self) -> Option<f64> {
-        (self.samples() > 1).then(|| Some(self.span()? as f64 / self.samples() as f64))?
+        (self.samples() > 1 && self.unwatched == 0)
+            .then(|| Some(self.span()? as f64 / self.samples() as f64))?
     }
 
     /// How many samples are missing at most, given the sampling period in cycles of the timestamp
@@ -98,6 +107,9 @@ impl Recording {
             return Some(unread);
         }
         // One more: the first and the last event may both stand just beside a sample.
+        if self.unwatched > 0 {
+            return None;
+        }
         let expected = (self.span()? as f64 / period?).ceil() as u64 + 1;
         // More samples than there is time for: the period is not what it is said to be.
         if self.samples() as f64 > expected as f64 * (1.0 + PERIOD_TOLERANCE) {

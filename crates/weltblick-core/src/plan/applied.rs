@@ -3,7 +3,7 @@
 use super::core::{Architecture, InstructionTrace};
 use super::description::Description;
 use super::narrow::TraceUnit;
-use super::registers::ITM_TRACE_ID;
+use super::registers::{ITM_TRACE_ID, Register};
 use super::report::PlanReport;
 use crate::capture::{Framing, ItmSettings, Protocol, SourceSpec, StreamSpec, Target};
 use crate::document::{At, Fault, Source, Table};
@@ -49,16 +49,17 @@ pub struct Write {
     pub mask: u32,
 }
 
+impl From<&Register> for Write {
+    fn from(register: &Register) -> Self {
+        let &Register { address, value, mask, .. } = register;
+        Self { name: register.name.clone(), address: address as u32, value, mask }
+    }
+}
+
 impl Applied {
     /// What of a plan is applied.
     #[must_use]
     pub fn new(description: &Description, plan: &PlanReport) -> Self {
-        let writes = plan.registers.iter().map(|register| Write {
-            name: register.name.clone(),
-            address: register.address as u32,
-            value: register.value,
-            mask: register.mask,
-        });
         Self {
             target: Target {
                 name: description.name.clone(),
@@ -75,7 +76,7 @@ impl Applied {
                 timestamp_clock: None,
             },
             unit: plan.unit,
-            writes: writes.collect(),
+            writes: plan.registers.iter().map(Write::from).collect(),
         }
     }
 

@@ -124,6 +124,7 @@ impl Stub {
         if *running == Running::Free && !self.non_stop {
             return; // all-stop: nobody listens while the target runs
         }
+        machine.hold(*running == Running::Halted);
         if let Some(reply) = self.run_control(payload, machine, running) {
             if let Some(reply) = reply {
                 self.answer(reply.as_bytes());

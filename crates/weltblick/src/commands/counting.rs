@@ -37,6 +37,6 @@ pub(crate) fn context<'a>(
         cadences,
         cut,
         confidence: CONFIDENCE,
-        basis: capture.basis(),
+        conduct: capture.conduct(),
     })
 }

@@ -71,7 +71,7 @@ fn settings(capture: &Capture) -> Settings<'_> {
         framing,
         sources: capture.sources(),
         clocks: capture.clocks(),
-        basis: capture.basis(),
+        conduct: capture.conduct(),
         tick_period: capture.manifest.target.tick_period,
     }
 }

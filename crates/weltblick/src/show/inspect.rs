@@ -204,7 +204,7 @@ fn image(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write) -> Result
     if total == 0 {
         return Ok(());
     }
-    let seen = if report.samples > 0 { "awake samples" } else { "branches lead to addresses" };
+    let seen = if report.samples > 0 { "awake samples" } else { "branch targets" };
     for (samples, what) in [
         (agreement.at_instruction, "at an instruction"),
         (agreement.in_unnamed_code, "in code without a symbol"),

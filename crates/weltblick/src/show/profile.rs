@@ -143,6 +143,7 @@ fn names(row: &ReportRow, by: &str) -> (String, String) {
         "asleep" => ("[asleep]".into(), String::new()),
         "unobservable" => ("[observation prohibited]".into(), String::new()),
         "beyond" => ("[further addresses]".into(), String::new()),
+        "elsewhere" => ("[code that was not asked for]".into(), String::new()),
         "outside" => ("[outside the image]".into(), text(&row.address)),
         "unnamed" => ("[code without a name]".into(), String::new()),
         _ => match by {

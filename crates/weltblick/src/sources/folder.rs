@@ -12,9 +12,9 @@ use weltblick_core::capture::{
     Tap,
 };
 use weltblick_core::document::{At, Source};
-use weltblick_core::event::{Origin, Sink};
+use weltblick_core::event::{CodeRanges, Origin, Sink};
 use weltblick_core::image::Image;
-use weltblick_core::measure::profile::Basis;
+use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
@@ -189,9 +189,9 @@ impl Capture {
         })
     }
 
-    /// How samples came about.
-    pub(crate) fn basis(&self) -> Basis {
-        Basis::of(&self.manifest)
+    /// How the recording was made.
+    pub(crate) fn conduct(&self) -> Conduct {
+        Conduct::of(&self.manifest)
     }
 
     /// What the capture says of its clocks.
@@ -236,6 +236,15 @@ impl Capture {
 
     /// Reads all streams, one after the other, into events, until the tap has enough.
     pub(crate) fn replay(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
+        let ranges = &self.manifest.ranges;
+        if ranges.is_everything() {
+            self.replay_all(tap, sink)
+        } else {
+            self.replay_all(tap, &mut ranges.filtering(sink))
+        }
+    }
+
+    fn replay_all(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
         let mut first = 0;
         for (number, (spec, inputs)) in self.manifest.streams.iter().zip(&self.inputs).enumerate() {
             let mut line = Line::new(spec, Origin(first));
@@ -260,7 +269,35 @@ impl Capture {
         Ok(())
     }
 
-    /// One line per stream for people.
+    /// What else the manifest says that readers should know: one line each.
+    fn conduct_lines(&self) -> Vec<String> {
+        let CodeRanges { inside, exclude } = &self.manifest.ranges;
+        let named = |range: &std::ops::Range<u64>| {
+            let image = self.image.as_ref().map(|open| &open.image);
+            let function =
+                image.and_then(|image| Some(image.function(image.function_at(range.start)?)));
+            match function.filter(|function| function.range == *range) {
+                Some(function) => function.name.clone(),
+                None => format!("{:#010x}..{:#010x}", range.start, range.end),
+            }
+        };
+        let list = |ranges: &[std::ops::Range<u64>]| {
+            ranges.iter().map(named).collect::<Vec<_>>().join(", ")
+        };
+        let mut lines = Vec::new();
+        if !inside.is_empty() {
+            lines.push(format!("asked for: code inside {}", list(inside)));
+        }
+        if !exclude.is_empty() {
+            lines.push(format!("not asked for: code inside {}", list(exclude)));
+        }
+        if self.conduct().intrusive {
+            lines.push("intrusive: a debugger stopped the core while this was recorded".into());
+        }
+        lines
+    }
+
+    /// One line per stream for people, and what else they should know.
     pub(crate) fn stream_lines(&self) -> Vec<String> {
         let line = |(number, stream): (usize, &StreamSpec)| {
             let name = self.stream_name(number);
@@ -291,6 +328,7 @@ impl Capture {
             let framing = if stream.framing == Framing::None { "" } else { "formatter frames, " };
             format!("{name}: {framing}{}", sources.join("; "))
         };
-        self.manifest.streams.iter().enumerate().map(line).collect()
+        let streams = self.manifest.streams.iter().enumerate().map(line);
+        streams.chain(self.conduct_lines()).collect()
     }
 }

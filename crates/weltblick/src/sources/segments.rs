@@ -68,9 +68,9 @@ pub(super) fn gaps(folder: &Path, manifest: &Manifest) -> Result<Vec<Vec<Gap>>> 
                 _ => return None,
             };
             let offset = entry.offset?.checked_sub(gone.unwrap_or(0))?;
-            // At the very beginning nothing is missing between two bytes; but a buffer that has
-            // wrapped starts inside a packet.
-            (offset > 0 || why.is_some()).then_some(Gap { offset, why })
+            // Before the first read-out nothing is missing; but a buffer that has wrapped, and a
+            // window that was opened while the trace was running, start inside a packet.
+            (offset > 0 || entry.what != What::ReadOut).then_some(Gap { offset, why })
         };
         mine().filter_map(gap).collect()
     };

@@ -8,6 +8,7 @@ mod diagnosis;
 mod import;
 mod inspect;
 mod memory;
+mod narrow;
 mod plan;
 mod profile;
 mod stand_in;

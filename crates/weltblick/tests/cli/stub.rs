@@ -8,7 +8,7 @@ use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
-const HOT: &[u8] = include_bytes!("../firmware/hot.elf");
+pub(crate) const HOT: &[u8] = include_bytes!("../firmware/hot.elf");
 
 fn bench() -> Bench {
     let bench = Bench::new();
@@ -255,7 +255,7 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
 }
 
 /// A target with a micro trace buffer, in RAM that the demo's firmware does not use.
-const MICRO: &str = "format = 1\ncore = 'cortex-m3'\ncore_clock = '47.972352 MHz'\n\
+pub(crate) const MICRO: &str = "format = 1\ncore = 'cortex-m3'\ncore_clock = '47.972352 MHz'\n\
     mtb_base = 0xe0043000\nmtb_buffer = '0x20010000'\n[link]\nkind = 'buffer'\nsize = '8 KiB'\n\
     [observe.instructions]\n";
 

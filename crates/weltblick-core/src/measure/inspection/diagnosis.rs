@@ -68,7 +68,7 @@ pub(super) fn diagnose(
     if let Some(finding) = evidence.empty() {
         return vec![finding];
     }
-    if settings.basis != Basis::Sampler {
+    if settings.conduct.basis != Basis::Sampler {
         return [evidence.no_polls(), evidence.other_image(), evidence.no_image()]
             .into_iter()
             .flatten()
@@ -274,7 +274,9 @@ impl Evidence<'_> {
 
     /// It does not start with a synchronisation, but synchronises later.
     fn late(&self) -> Option<Finding> {
-        let first = self.wire.first_sync.filter(|&first| first > 0)?;
+        // Where windows were chosen, nobody wanted the beginning.
+        let windows = self.counted.recording.unwatched > 0;
+        let first = self.wire.first_sync.filter(|&first| first > 0 && !windows)?;
         let lost = self.counted.recording.losses.places().first();
         let unread =
             lost.filter(|place| place.bytes.start == 0).map_or_else(String::new, |place| {

@@ -7,7 +7,7 @@ use crate::capture::{Framing, Tap};
 use crate::event::{Event, LossReason, Origin, Position, Sink};
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
-use crate::measure::profile::{Basis, SampleCounts};
+use crate::measure::profile::{Conduct, SampleCounts};
 use crate::measure::recording::Recording;
 use crate::measure::timing::Clocks;
 use crate::wire::itm::{Malformed, Packet};
@@ -22,6 +22,7 @@ pub struct Wire {
     packets: [u64; Kind::COUNT],
     bytes: [u64; Kind::COUNT],
     pub(super) lost: u64,
+    unwanted: u64,
     pub(super) first_sync: Option<u64>,
     pub(super) frame_syncs: u64,
     pub(super) frame_lost: u64,
@@ -60,7 +61,7 @@ impl Wire {
     /// Bytes of a plain stream that are in no packet: lost ones, and those of a loss that has not
     /// ended.
     pub(super) fn unread(&self) -> u64 {
-        self.raw_bytes.saturating_sub(self.bytes.iter().sum())
+        self.raw_bytes.saturating_sub(self.bytes.iter().sum::<u64>() + self.unwanted)
     }
 
     pub(super) fn all_packets(&self) -> u64 {
@@ -103,6 +104,10 @@ impl Tap for Wire {
         self.lost += at.end - at.start;
     }
 
+    fn unwanted(&mut self, _: Origin, at: Range<u64>) {
+        self.unwanted += at.end - at.start;
+    }
+
     fn frame_loss(&mut self, at: Range<u64>, _: Damage) {
         self.frame_lost += at.end - at.start;
     }
@@ -142,8 +147,8 @@ pub struct Settings<'a> {
     pub sources: usize,
     /// The clocks of the first source.
     pub clocks: Clocks,
-    /// How samples came about.
-    pub basis: Basis,
+    /// How the recording was made.
+    pub conduct: Conduct,
     /// The known period of SysTick.
     pub tick_period: Option<std::time::Duration>,
 }

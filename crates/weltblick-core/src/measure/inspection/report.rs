@@ -176,7 +176,7 @@ impl Inspection {
             cadences: &counted.cadences,
             cut: 0,
             confidence: 0.95,
-            basis: settings.basis,
+            conduct: settings.conduct.clone(),
         });
         let findings = diagnose(
             wire,

@@ -1,7 +1,7 @@
 //! What a profile needs to know beside its counts, and the doubts that follow from it.
 
+use super::conduct::{Basis, Conduct};
 use super::grouping::{Row, RowKind};
-use crate::capture::{Manifest, PollSettings};
 use crate::image::Image;
 use crate::measure::cadence::{Cadence, Cadences};
 use crate::measure::timing::Timing;
@@ -19,49 +19,18 @@ pub struct Context<'a> {
     pub cut: u64,
     /// The confidence of intervals.
     pub confidence: f64,
-    /// How the samples came about.
-    pub basis: Basis,
-}
-
-/// How samples came about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Basis {
-    /// The target's own sampler sent them.
-    #[default]
-    Sampler,
-    /// A debugger read the program counter of the running core.
-    Polled,
-    /// A debugger stopped the core for each: its timing is not its own.
-    Stopped,
-}
-
-impl Basis {
-    /// Of the samples that count in a capture.
-    #[must_use]
-    pub fn of(manifest: &Manifest) -> Self {
-        match manifest.polled() {
-            None => Self::Sampler,
-            Some(PollSettings { intrusive: false }) => Self::Polled,
-            Some(PollSettings { intrusive: true }) => Self::Stopped,
-        }
-    }
-
-    /// The name in JSON.
-    #[must_use]
-    pub const fn name(self) -> &'static str {
-        match self {
-            Self::Sampler => "pc_samples",
-            Self::Polled => "polled_pc",
-            Self::Stopped => "stopped_core",
-        }
-    }
+    /// How the recording was made.
+    pub conduct: Conduct,
 }
 
 impl Context<'_> {
     pub(super) fn doubts(&self, rows: &[Row]) -> Vec<String> {
         let mut doubts = Vec::new();
         let total = self.timing.recording.samples();
-        match self.basis {
+        match self.conduct.basis {
+            _ if self.conduct.intrusive && self.conduct.basis != Basis::Stopped => doubts.push(
+                "Intrusive: a debugger stopped the core now and then while this was recorded, so interrupts and timers ran otherwise than they would have; shares of computing are usable, times are not.".into(),
+            ),
             Basis::Sampler => {}
             Basis::Polled => doubts.push(
                 "The program counter was polled through a debug stub: few samples, at times that the host chose.".into(),
@@ -70,8 +39,15 @@ impl Context<'_> {
                 "Intrusive: the core was stopped at random times to read its program counter, so interrupts and timers ran otherwise than they would have; shares of computing are usable, times are not.".into(),
             ),
         }
+        self.doubt_ranges(rows, &mut doubts);
         self.doubt_missing(&mut doubts);
-        if self.timing.recording.time_slipped {
+        let recording = self.timing.recording;
+        if recording.unwatched > 0 {
+            doubts.push(format!(
+                "Nothing was recorded for a while, by choice, {} times: shares are shares of what was recorded, times are at least what they say.",
+                recording.unwatched
+            ));
+        } else if recording.time_slipped {
             doubts.push(
                 "Bytes were lost, and time with them: times after that are at least what they say."
                     .into(),
@@ -99,6 +75,17 @@ impl Context<'_> {
         doubts
     }
 
+    fn doubt_ranges(&self, rows: &[Row], doubts: &mut Vec<String>) {
+        if self.conduct.ranges.is_everything() {
+            return;
+        }
+        let elsewhere = rows.iter().find(|row| row.kind == RowKind::Elsewhere);
+        let part = elsewhere.map_or(0.0, |row| 100.0 * row.estimate.share);
+        doubts.push(format!(
+            "Only part of the code was asked for (`inside` and `exclude` of the capture): {part:.1} % of the samples lie elsewhere and are not told apart. Shares are shares of all time all the same."
+        ));
+    }
+
     fn doubt_missing(&self, doubts: &mut Vec<String>) {
         if self.timing.recording.losses.is_empty() {
             return;
@@ -113,6 +100,9 @@ impl Context<'_> {
                     samples = if missing == 1 { "sample is" } else { "samples are" },
                 ));
             }
+            None if self.timing.recording.unwatched > 0 => doubts.push(
+                "Samples are missing, and because not all of the time was recorded nothing says how many.".to_owned(),
+            ),
             None => doubts.push(
                 "Samples are missing, and without timestamps and a stated sampling period nothing says how many.".to_owned(),
             ),

@@ -36,8 +36,10 @@ impl SampleCounts {
     pub const UNOBSERVABLE: usize = 1;
     /// The category of samples beyond the number of addresses that are told apart.
     pub const BEYOND: usize = 2;
+    /// The category of samples in code that nobody asked for.
+    pub const ELSEWHERE: usize = 3;
     /// The first category that stands for one address.
-    pub const FIRST_ADDRESS: usize = 3;
+    pub const FIRST_ADDRESS: usize = 4;
 
     /// Counts that tell so many addresses apart, and no more.
     pub(super) fn with_most(most: usize) -> Self {
@@ -104,6 +106,7 @@ impl Sink for SampleCounts {
             Event::Sample { pc } => self.category(pc),
             Event::Asleep => Self::ASLEEP,
             Event::Unobservable => Self::UNOBSERVABLE,
+            Event::Elsewhere => Self::ELSEWHERE,
             _ => return,
         };
         self.batches.add(category);

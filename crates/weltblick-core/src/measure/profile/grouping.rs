@@ -36,6 +36,8 @@ pub enum RowKind {
     Unobservable,
     /// More distinct addresses than are told apart.
     Beyond,
+    /// Code that nobody asked for.
+    Elsewhere,
 }
 
 /// One row: what, and how large a share of all samples.
@@ -81,6 +83,7 @@ pub fn rows(counts: &SampleCounts, image: &Image, by: By, confidence: f64) -> Ve
         (RowKind::Asleep, SampleCounts::ASLEEP),
         (RowKind::Unobservable, SampleCounts::UNOBSERVABLE),
         (RowKind::Beyond, SampleCounts::BEYOND),
+        (RowKind::Elsewhere, SampleCounts::ELSEWHERE),
     ] {
         groups.insert(Key::of(kind), vec![category]);
     }

@@ -3,6 +3,7 @@
 //! Counting ([`SampleCounts`]) knows addresses only and ignores order beyond the batches that its
 //! intervals need. Naming ([`rows`]) happens once per distinct address, afterwards.
 
+mod conduct;
 mod context;
 mod counts;
 mod grouping;
@@ -11,7 +12,8 @@ mod series;
 #[cfg(test)]
 mod tests;
 
-pub use context::{Basis, Beat, Context};
+pub use conduct::{Basis, Conduct};
+pub use context::{Beat, Context};
 pub use counts::SampleCounts;
 pub use grouping::{By, Row, RowKind, rows};
 pub use report::{Evidence, Head, ProfileReport, ReportRow, SCHEMA, head, report};

@@ -35,6 +35,8 @@ pub struct Head {
 pub struct Evidence {
     /// What the figures rest on: `pc_samples`, `polled_pc` or `stopped_core`.
     pub basis: String,
+    /// A debugger stopped the core while this was recorded: its timing is not its own.
+    pub intrusive: bool,
     /// The confidence of every interval.
     pub confidence: f64,
     /// How intervals were computed.
@@ -53,7 +55,7 @@ pub struct Evidence {
 /// One row. Which of the names are present depends on `by`.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct ReportRow {
-    /// `code`, `unnamed`, `asleep`, `outside`, `unobservable` or `beyond`.
+    /// `code`, `unnamed`, `asleep`, `outside`, `unobservable`, `beyond` or `elsewhere`.
     pub kind: String,
     /// The function.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -114,7 +116,8 @@ pub fn report(counts: &SampleCounts, by: By, context: &Context<'_>) -> ProfileRe
     };
     let rows = rows(counts, context.image, by, context.confidence);
     let evidence = Evidence {
-        basis: context.basis.name().into(),
+        basis: context.conduct.basis.name().into(),
+        intrusive: context.conduct.intrusive,
         confidence: context.confidence,
         method: METHOD.into(),
         losses: context.timing.recording.losses.rows(),
@@ -201,6 +204,7 @@ impl RowKind {
             Self::Asleep => "asleep",
             Self::Outside => "outside",
             Self::Unobservable => "unobservable",
+            Self::Elsewhere => "elsewhere",
             Self::Beyond => "beyond",
         }
     }

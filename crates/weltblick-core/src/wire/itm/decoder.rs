@@ -103,12 +103,12 @@ impl Decoder {
         }
     }
 
-    /// Bytes are missing here (the framing lost them): the half packet is lost, and so is
-    /// everything up to the next synchronisation.
-    pub fn interrupt(&mut self) {
-        self.abandon(Malformed::FramingLoss);
+    /// Bytes are missing here, for some reason: the half packet is lost, and so is everything up to
+    /// the next synchronisation.
+    pub fn interrupt(&mut self, why: Malformed) {
+        self.abandon(why);
         if !matches!(self.mode, Mode::Lost { .. }) {
-            self.mode = Mode::Lost { start: self.offset, why: Malformed::FramingLoss };
+            self.mode = Mode::Lost { start: self.offset, why };
         }
         self.zeros = 0;
     }

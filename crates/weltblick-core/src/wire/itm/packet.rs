@@ -179,6 +179,8 @@ pub enum Malformed {
     CutOff,
     /// The framing around this stream lost bytes.
     FramingLoss,
+    /// Nobody wanted what stands before them: they lead up to the next synchronisation.
+    Unwanted,
 }
 
 impl Malformed {
@@ -191,6 +193,7 @@ impl Malformed {
             Self::TooLong => "packet longer than the protocol allows",
             Self::BrokenSync => "broken synchronisation",
             Self::CutOff => "stream ends inside a packet",
+            Self::Unwanted => "bytes before the first synchronisation that was wanted",
             Self::FramingLoss => "bytes after a gap, before the next synchronisation",
         }
     }

@@ -196,7 +196,7 @@ fn an_interruption_costs_up_to_the_next_synchronisation() {
     let mut recorder = Recorder::default();
     let mut decoder = Decoder::new();
     decoder.push(&[0x70, 0x17, 1], &mut recorder);
-    decoder.interrupt();
+    decoder.interrupt(Malformed::FramingLoss);
     decoder.push(&[2, 3, 0x70], &mut recorder);
     decoder.push(&SYNC, &mut recorder);
     decoder.push(&[0x70], &mut recorder);

@@ -54,6 +54,15 @@ pub enum Record<'a> {
         /// The bytes.
         bytes: &'a [u8],
     },
+    /// What later lines call a lap point.
+    Point {
+        /// The number.
+        lap: u8,
+        /// Where it is in the code.
+        address: u64,
+        /// What the user called it.
+        name: &'a str,
+    },
     /// A lap point was reached.
     Lap {
         /// When the core stopped there, as seen from outside.
@@ -157,6 +166,12 @@ fn parse<'a>(line: &'a str, value: &'a mut Vec<u8>) -> Option<Record<'a>> {
             };
             let address = hexadecimal(fields.next()?)?;
             return Some(Record::Name { watch, size, kind, address, name: fields.next()? });
+        }
+        "a" => {
+            let mut fields = line.splitn(4, ' ').skip(1);
+            let lap = fields.next()?.parse().ok()?;
+            let address = hexadecimal(fields.next()?)?;
+            return Some(Record::Point { lap, address, name: fields.next()? });
         }
         "p" | "h" | "z" | "v" | "l" => {
             let when = (fields.next()?.parse().ok()?, fields.next()?.parse().ok()?);

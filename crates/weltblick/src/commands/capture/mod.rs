@@ -4,6 +4,7 @@ mod buffer;
 mod live;
 mod mtb;
 mod options;
+mod points;
 mod poll;
 mod prepare;
 mod progress;
@@ -15,7 +16,9 @@ mod watch;
 
 use crate::outcome::Outcome;
 use crate::show;
-use crate::sources::live::{Address, Reader, Recorder, StandIn, Store, Summary, choose_folder};
+use crate::sources::live::{
+    Address, Reader, Recorder, Sources, StandIn, Store, Summary, choose_folder,
+};
 use crate::sources::{self, Place};
 use anyhow::{Context as _, Result};
 pub(crate) use options::Args;
@@ -41,9 +44,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let folder = choose_folder(&args.out, args.series)?;
     sources::live::check_place(&folder, place)?;
     let raw = args.raw_source()?;
-    let limits = args.limits()?;
+    let mut limits = args.limits()?;
     let mut prepared = prepare(args)?;
     let manifest = manifest(args, raw, &prepared)?;
+    limits.waits_for_points = !prepared.questions.windows.is_empty();
     let last = args.until_event(prepared.image.as_ref())?;
     let stop = Arc::new(AtomicBool::new(false));
     let interrupted = Arc::new(AtomicBool::new(false));
@@ -78,6 +82,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             running += 1;
         }
     }
+    let watched = Arc::new(AtomicBool::new(true));
     let poll_stream = prepared.questions.polls().then(|| manifest.streams.len() - 1);
     let read_out_now = Arc::new(AtomicBool::new(false));
     let has_stub = prepared.stub.is_some();
@@ -91,6 +96,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             epoch,
             noise: seed(),
             read_out_now: Arc::clone(&read_out_now),
+            has_trace: raw.is_some(),
+            watched: Arc::clone(&watched),
+            reads: 0,
         };
         let stop = Arc::clone(&stop);
         thread::spawn(move || session.run(&stop));
@@ -100,7 +108,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let streams = manifest.streams.len();
     let summary = thread::scope(|scope| -> Result<Summary> {
         let stop = &stop;
-        let recorder = Recorder::new(store, limits, watcher, stop, streams, running, has_stub);
+        let sources = Sources { streams, open: running, has_stub };
+        let recorder = Recorder::new(store, limits, watcher, sources, stop, &watched);
         let recording = scope.spawn(move || recorder.run(&inbox));
         let watch = Watch::new(&manifest, prepared.image.as_ref(), prepared.budgets.as_ref());
         let capacity = prepared.applied.as_ref().and_then(|applied| applied.capacity);

@@ -8,7 +8,10 @@ use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use weltblick_core::budget::{End, Occurrence, Point, PointRange, Subject, Which, address_of};
+use weltblick_core::budget::{
+    End, Occurrence, Point, PointRange, Subject, Which, address_of, ranges_of,
+};
+use weltblick_core::event::CodeRanges;
 use weltblick_core::image::Image;
 use weltblick_core::time::{parse_bit_rate, parse_bytes};
 
@@ -64,10 +67,16 @@ pub(crate) struct Args {
     /// How many bytes to keep of each stream, for example `100MB`
     #[arg(long, value_name = "SIZE", value_parser = parse_bytes, requires = "keep", help_heading = WHEN)]
     size: Option<u64>,
-    /// Keep only what comes between these times after the start, for example `1s..1.5s`; several
-    /// may be given
+    /// Keep only what comes between these times after the start (`1s..1.5s`), or each time between
+    /// these points in the code (`frame_begin..frame_end`); several may be given
     #[arg(long, value_name = "A..B", help_heading = WHEN)]
     window: Vec<PointRange>,
+    /// Only code in these is asked for: a function, a file, or `A..B`; several may be given
+    #[arg(long, value_name = "CODE", help_heading = WHEN)]
+    inside: Vec<String>,
+    /// All code but this is asked for
+    #[arg(long, value_name = "CODE", help_heading = WHEN)]
+    exclude: Vec<String>,
     /// Stop at `halt`, at `enough` (budgets are decided), at an event (`#1000`,
     /// `irq:adc_ready[3]`), or at a point in the code through a debug stub
     #[arg(long, value_name = "WHAT", help_heading = WHEN)]
@@ -135,6 +144,51 @@ impl LastEvent {
     }
 }
 
+/// A window between points in the code. What has no start begins with the capture, what has no stop
+/// ends with it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct CodeWindow {
+    pub(super) start: Option<u64>,
+    pub(super) stop: Option<u64>,
+}
+
+/// What `--window` names.
+enum Window<'a> {
+    Times(Duration, Duration),
+    Code(Option<&'a Point>, Option<&'a Point>),
+}
+
+impl<'a> Window<'a> {
+    fn new(range: &'a PointRange) -> Result<Self> {
+        let is_time = |point: &Point| matches!(point, Point::Time(_));
+        let is_code = |point: &Point| {
+            matches!(point, Point::Function { .. } | Point::Line { .. } | Point::Address(_))
+        };
+        let sides: Vec<&Point> = [&range.start, &range.end].into_iter().flatten().collect();
+        if let Some(other) = sides.iter().find(|point| !is_time(point) && !is_code(point)) {
+            bail!(
+                "--window: a window is known by times (1s..1.5s) or by points in the code (frame_begin..frame_end) while it is recorded, not by `{other}`"
+            );
+        }
+        if sides.iter().any(|point| is_code(point)) {
+            if sides.iter().any(|point| is_time(point)) {
+                bail!("--window: give times on both sides, or points in the code on both");
+            }
+            return Ok(Self::Code(range.start.as_ref(), range.end.as_ref()));
+        }
+        let time = |point: &Option<Point>| match point {
+            Some(Point::Time(time)) => Some(*time),
+            _ => None,
+        };
+        let from = time(&range.start).unwrap_or(Duration::ZERO);
+        let until = time(&range.end).unwrap_or(Duration::MAX);
+        if until <= from {
+            bail!("--window: the window ends before it starts");
+        }
+        Ok(Self::Times(from, until))
+    }
+}
+
 impl Args {
     /// The source of raw bytes; one at most.
     pub(super) fn raw_source(&self) -> Result<Option<&Address>> {
@@ -197,26 +251,42 @@ impl Args {
 
     /// When the capture ends, and what is kept of it.
     pub(super) fn limits(&self) -> Result<Limits> {
-        let time = |point: &Option<Point>| match point {
-            None => Ok(None),
-            Some(Point::Time(time)) => Ok(Some(*time)),
-            Some(other) => bail!(
-                "--window: `{other}` is a point, but live windows are times, such as 1s..1.5s"
-            ),
-        };
-        let window = |range: &PointRange| {
-            let from = time(&range.start)?.unwrap_or(Duration::ZERO);
-            let until = time(&range.end)?.unwrap_or(Duration::MAX);
-            if until <= from {
-                bail!("--window: the window ends before it starts");
+        let mut windows = Vec::new();
+        for range in &self.window {
+            if let Window::Times(from, until) = Window::new(range)? {
+                windows.push((from, until));
             }
-            Ok((from, until))
-        };
-        let windows = self.window.iter().map(window).collect::<Result<Vec<_>>>()?;
+        }
         // After the last window nothing is kept any more.
         let last = windows.iter().map(|(_, until)| *until).max().filter(|end| *end < Duration::MAX);
+        let last = last.filter(|_| windows.len() == self.window.len());
         let time = [self.time, last].into_iter().flatten().min();
-        Ok(Limits { bytes: self.bytes, time, windows })
+        Ok(Limits { bytes: self.bytes, time, windows, waits_for_points: false })
+    }
+
+    /// The windows between points in the code, as addresses.
+    pub(super) fn code_windows(&self, image: Option<&OpenImage>) -> Result<Vec<CodeWindow>> {
+        let mut windows = Vec::new();
+        for range in &self.window {
+            if let Window::Code(start, stop) = Window::new(range)? {
+                let at = |point: Option<&Point>| point.map(|p| self.code(p, image)).transpose();
+                windows.push(CodeWindow { start: at(start)?, stop: at(stop)? });
+            }
+        }
+        Ok(windows)
+    }
+
+    /// Which code is asked for.
+    pub(super) fn ranges(&self, image: Option<&OpenImage>) -> Result<CodeRanges> {
+        let image = image.map(|open| &open.image);
+        let found = |option: &str, texts: &[String]| {
+            let of = |text: &String| ranges_of(text, image).with_context(|| option.to_owned());
+            Ok::<_, anyhow::Error>(texts.iter().map(of).collect::<Result<Vec<_>>>()?.concat())
+        };
+        Ok(CodeRanges {
+            inside: found("--inside", &self.inside)?,
+            exclude: found("--exclude", &self.exclude)?,
+        })
     }
 
     fn until_halt(&self) -> bool {

@@ -1,6 +1,6 @@
 //! What a debug stub is asked while the target runs: program counters, variables, lap points.
 
-use super::progress::say;
+use super::points::{LapPoint, Windows};
 use super::readout::{Content, ReadOut};
 use crate::sources::live::{Message, Outbox};
 use crate::sources::stub::{Client, StubError};
@@ -15,15 +15,10 @@ use weltblick_core::image::{Kind, Variable};
 const PC_SAMPLE_REGISTER: u64 = 0xe000_101c;
 /// What it reads as while the core stands or may not be observed.
 const NO_PC: u32 = 0xffff_ffff;
-/// `DWT_CTRL`, whose lowest bit lets the cycle counter run.
-const DWT_CONTROL: u64 = 0xe000_1000;
-/// `DEMCR`, and its bit that powers the DWT.
-const DEMCR: u64 = 0xe000_edfc;
-const TRACE_ENABLE: u32 = 1 << 24;
-/// `DWT_CYCCNT`.
-const CYCLE_COUNTER: u64 = 0xe000_1004;
 /// The stream that a buffer is kept in.
 const BUFFER: usize = 0;
+/// Names of variables are told every so many times that they are read.
+const NAMED_EVERY: u64 = 256;
 /// How long nothing is done at most before somebody looks whether to stop.
 const GLANCE: Duration = Duration::from_millis(20);
 
@@ -39,11 +34,13 @@ pub(super) struct Questions {
     pub(super) read_out: Option<ReadOut>,
     pub(super) read_out_every: Option<Duration>,
     /// Code points whose passing is timed.
-    pub(super) laps: Vec<u64>,
+    pub(super) laps: Vec<LapPoint>,
+    /// Code points between which is recorded.
+    pub(super) windows: Windows,
     /// A code point at which the capture ends.
     pub(super) until: Option<u64>,
     /// The core must be stopped for every answer.
-    pub(super) intrusive: bool,
+    pub(super) stops: bool,
 }
 
 impl Questions {
@@ -63,7 +60,14 @@ impl Questions {
 
     /// Whether the stub is needed for more than the set-up.
     pub(super) fn any(&self) -> bool {
-        self.polls() || self.read_out.is_some()
+        self.polls() || self.read_out.is_some() || !self.windows.is_empty()
+    }
+
+    /// Whether the core stands now and then because of them: its timing is not its own.
+    pub(super) fn disturb(&self) -> bool {
+        let reads = self.sample_every.is_some() || !self.variables.is_empty();
+        let reads = reads || self.read_out_every.is_some();
+        self.stops && reads || !self.laps.is_empty() || !self.windows.is_empty()
     }
 
     /// Whether there is anything to be written down.
@@ -84,10 +88,16 @@ pub(super) struct Session {
     pub(super) noise: u64,
     /// Somebody wants the buffer read out.
     pub(super) read_out_now: Arc<AtomicBool>,
+    /// The target sends trace of its own beside.
+    pub(super) has_trace: bool,
+    /// What is asked now is kept.
+    pub(super) watched: Arc<AtomicBool>,
+    /// How often variables were read.
+    pub(super) reads: u64,
 }
 
 /// How a session goes on.
-enum Next {
+pub(super) enum Next {
     On,
     End,
 }
@@ -101,14 +111,10 @@ impl Session {
     }
 
     fn ask_all(&mut self, stop: &AtomicBool) -> Result<(), StubError> {
-        self.name_variables();
-        for &address in self.questions.laps.iter().chain(&self.questions.until) {
-            self.client.set_break(address, true)?;
-        }
+        self.begin_points()?;
         if let Some(read_out) = self.questions.read_out {
             read_out.start(&mut self.client)?;
         }
-        self.start_counter()?;
         self.client.go_on()?;
         self.happened(What::Released, None);
         let (mut sample_at, mut read_at) = (self.next_sample(), Instant::now());
@@ -116,55 +122,60 @@ impl Session {
         while !stop.load(Ordering::Relaxed) {
             let now = Instant::now();
             let samples = self.questions.sample_every.is_some();
-            if samples && now >= sample_at {
+            // What nobody keeps is not asked for.
+            let watched = self.watched.load(Ordering::Relaxed);
+            if samples && watched && now >= sample_at {
                 if let Next::End = self.sample()? {
                     return Ok(());
                 }
                 sample_at = self.next_sample();
             }
-            if !self.questions.variables.is_empty() && now >= read_at {
-                self.read_variables()?;
+            if !self.questions.variables.is_empty() && watched && now >= read_at {
+                if let Next::End = self.read_variables()? {
+                    return Ok(());
+                }
                 read_at += self.questions.read_every;
                 read_at = read_at.max(Instant::now());
             }
             let asked = self.read_out_now.swap(false, Ordering::Relaxed);
             if asked || read_out_at.is_some_and(|at| now >= at) {
-                self.read_out()?;
+                if let Next::End = self.read_out()? {
+                    return Ok(());
+                }
                 read_out_at = self.questions.read_out_every.map(|every| Instant::now() + every);
             }
             let mut wake = now + GLANCE;
             wake = read_out_at.map_or(wake, |at| wake.min(at));
-            if samples {
+            if samples && watched {
                 wake = wake.min(sample_at);
             }
-            if !self.questions.variables.is_empty() {
+            if !self.questions.variables.is_empty() && watched {
                 wake = wake.min(read_at);
             }
             if let Next::End = self.wait(wake)? {
                 return Ok(());
             }
         }
-        self.read_out()?;
-        self.end()
+        match self.read_out()? {
+            Next::On => self.end_points(),
+            Next::End => Ok(()),
+        }
     }
 
     /// Reads the buffer out; then it takes trace again.
-    fn read_out(&mut self) -> Result<(), StubError> {
-        let Some(read_out) = self.questions.read_out else { return Ok(()) };
-        let stops = !self.client.non_stop && self.questions.intrusive;
+    fn read_out(&mut self) -> Result<Next, StubError> {
+        let Some(read_out) = self.questions.read_out else { return Ok(Next::On) };
+        let stops = !self.client.non_stop && self.questions.stops;
         if stops {
             self.client.stop()?;
         }
         self.read_out_halted()?;
         read_out.go_on(&mut self.client)?;
-        if stops {
-            self.client.go_on()?;
-        }
-        Ok(())
+        if stops { self.resume() } else { Ok(Next::On) }
     }
 
     /// The same of a target that stands, and stays so: one dated segment.
-    fn read_out_halted(&mut self) -> Result<(), StubError> {
+    pub(super) fn read_out_halted(&mut self) -> Result<(), StubError> {
         let Some(read_out) = self.questions.read_out else { return Ok(()) };
         let (Content { bytes, wrapped }, what) = read_out.take(&mut self.client)?;
         if what == What::Drained && bytes.is_empty() {
@@ -179,52 +190,24 @@ impl Session {
         Ok(())
     }
 
-    /// Laps are timed by the cycle counter, which must run.
-    fn start_counter(&mut self) -> Result<(), StubError> {
-        if self.questions.laps.is_empty() {
-            return Ok(());
-        }
-        let power = self.client.word(DEMCR)?;
-        self.client.write_word(DEMCR, power | TRACE_ENABLE)?;
-        let control = self.client.word(DWT_CONTROL)?;
-        self.client.write_word(DWT_CONTROL, control | 1)?;
-        if self.client.word(DWT_CONTROL)? & 1 == 0 {
-            let detail = "this core has no cycle counter: laps have the host's times only";
-            self.happened(What::Diagnosed, Some(detail.into()));
-            say(&format!("? {detail}"));
-        }
-        Ok(())
-    }
-
-    /// Takes the breakpoints away again; the target runs on.
-    fn end(&mut self) -> Result<(), StubError> {
-        if self.questions.laps.is_empty() && self.questions.until.is_none() {
-            return Ok(());
-        }
-        self.client.stop()?;
-        self.clear_points()?;
-        self.client.go_on()
-    }
-
-    /// Takes the breakpoints of a target that stands away.
-    fn clear_points(&mut self) -> Result<(), StubError> {
-        for &address in self.questions.laps.iter().chain(&self.questions.until) {
-            self.client.set_break(address, false)?;
-        }
-        Ok(())
-    }
-
-    fn happened(&self, what: What, detail: Option<String>) {
+    pub(super) fn happened(&self, what: What, detail: Option<String>) {
         let _ = self.outbox.send(Message::Happened { stream: None, what, detail });
     }
 
-    fn now(&self) -> u64 {
+    pub(super) fn now(&self) -> u64 {
         u64::try_from(self.epoch.elapsed().as_nanos()).unwrap_or(u64::MAX)
     }
 
-    fn write(&self, line: String) {
+    pub(super) fn write(&self, line: String) {
         if let Some(stream) = self.stream {
             let _ = self.outbox.send(Message::Bytes { stream, bytes: line.into_bytes() });
+        }
+    }
+
+    /// Something that explains later lines.
+    pub(super) fn preface(&self, line: String) {
+        if let Some(stream) = self.stream {
+            let _ = self.outbox.send(Message::Preface { stream, bytes: line.into_bytes() });
         }
     }
 
@@ -237,7 +220,7 @@ impl Session {
                 Kind::Other => 'o',
             };
             let (size, address) = (variable.element.size.max(1), variable.address);
-            self.write(format!("n {watch} {size} {kind} {address:x} {}\n", variable.name));
+            self.preface(format!("n {watch} {size} {kind} {address:x} {}\n", variable.name));
         }
     }
 
@@ -257,9 +240,13 @@ impl Session {
     /// One program counter.
     fn sample(&mut self) -> Result<Next, StubError> {
         let sent = self.now();
-        if !self.questions.intrusive {
+        if !self.questions.stops {
             let pc = self.client.word(PC_SAMPLE_REGISTER)?;
             let received = self.now();
+            // A core that stands at a point tells none: that is no sample of what it does.
+            if pc == NO_PC && self.client.wait_until_stopped(Duration::from_millis(1))? {
+                return self.stopped();
+            }
             self.write(match pc {
                 NO_PC => format!("z {sent} {received}\n"),
                 pc => format!("p {sent} {received} {:x}\n", pc & !1),
@@ -270,15 +257,16 @@ impl Session {
         let pc = self.client.program_counter()?;
         let received = self.now();
         self.write(format!("h {sent} {received} {:x}\n", pc & !1));
-        if self.questions.until == Some(pc & !1) {
-            return self.reached();
-        }
-        self.client.go_on()?;
-        Ok(Next::On)
+        self.resume()
     }
 
-    fn read_variables(&mut self) -> Result<(), StubError> {
-        if self.questions.intrusive {
+    fn read_variables(&mut self) -> Result<Next, StubError> {
+        // Their names are told again and again: the oldest part of the stream may be let go.
+        if self.reads.is_multiple_of(NAMED_EVERY) {
+            self.name_variables();
+        }
+        self.reads += 1;
+        if self.questions.stops {
             self.client.stop()?;
         }
         for watch in 0..self.questions.variables.len() {
@@ -296,48 +284,6 @@ impl Session {
             line.push('\n');
             self.write(line);
         }
-        if self.questions.intrusive {
-            self.client.go_on()?;
-        }
-        Ok(())
-    }
-
-    /// Waits, and looks whether the target stopped.
-    fn wait(&mut self, until: Instant) -> Result<Next, StubError> {
-        let left = until.saturating_duration_since(Instant::now());
-        if !self.client.wait_until_stopped(left.max(Duration::from_millis(1)))? {
-            return Ok(Next::On);
-        }
-        let received = self.now();
-        let pc = self.client.program_counter()? & !1;
-        if let Some(lap) = self.questions.laps.iter().position(|&lap| lap == pc) {
-            self.lap(lap, pc, received)?;
-            return Ok(Next::On);
-        }
-        if self.questions.until == Some(pc) {
-            return self.reached();
-        }
-        self.happened(What::Halted, Some(format!("at {pc:#010x}")));
-        self.read_out_halted()?;
-        let _ = self.outbox.send(Message::Stop(format!("the target stopped at {pc:#010x}")));
-        Ok(Next::End)
-    }
-
-    fn reached(&mut self) -> Result<Next, StubError> {
-        self.happened(What::Halted, Some("at the point that was asked for".into()));
-        self.read_out_halted()?;
-        self.clear_points()?;
-        let _ = self.outbox.send(Message::Stop("the point that was asked for is reached".into()));
-        Ok(Next::End)
-    }
-
-    /// A lap point: the cycle counter, then over the breakpoint and on.
-    fn lap(&mut self, lap: usize, pc: u64, received: u64) -> Result<(), StubError> {
-        let cycles = self.client.word(CYCLE_COUNTER)?;
-        self.write(format!("l {received} {} {lap} {cycles}\n", self.now()));
-        self.client.set_break(pc, false)?;
-        self.client.step()?;
-        self.client.set_break(pc, true)?;
-        self.client.go_on()
+        if self.questions.stops { self.resume() } else { Ok(Next::On) }
     }
 }

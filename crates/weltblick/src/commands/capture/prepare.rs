@@ -1,6 +1,7 @@
 //! Everything that a capture rests on, checked before a folder is made.
 
 use super::options::Args;
+use super::points::{LapPoint, Windows};
 use super::poll::Questions;
 use super::progress::say;
 use super::readout::{Named, ReadOut};
@@ -12,13 +13,14 @@ use crate::sources::{self, OpenImage};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::path::Path;
-use weltblick_core::budget::BudgetFile;
+use weltblick_core::budget::{BudgetFile, Point};
 use weltblick_core::capture::{
     Framing, ItmSettings, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
 };
 use weltblick_core::document::At;
+use weltblick_core::event::CodeRanges;
 use weltblick_core::image::Variables;
-use weltblick_core::plan::{Applied, ITM_TRACE_ID};
+use weltblick_core::plan::{Applied, ITM_TRACE_ID, InstructionTrace, Narrow, Write, narrowing};
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
 
@@ -81,6 +83,11 @@ pub(super) fn prepare(args: &Args) -> Result<Prepared> {
     };
     match args.stub_address()? {
         Some(address) => connect(address, args, &mut prepared)?,
+        None if !prepared.questions.windows.is_empty() => {
+            bail!(
+                "--window: points in the code are seen by a debug stub only: add stub:HOST:PORT to the sources, or give times"
+            )
+        }
         None if prepared.questions.any() || args.reset || args.reset_command.is_some() => {
             bail!("this needs a debug stub: add stub:HOST:PORT to the sources")
         }
@@ -139,18 +146,57 @@ fn questions(args: &Args, image: Option<&OpenImage>) -> Result<Questions> {
             questions.variables.push(variable.clone());
         }
     }
-    questions.laps =
-        args.laps.iter().map(|point| args.code(point, image)).collect::<Result<_>>()?;
+    let lap =
+        |point: &Point| Ok(LapPoint { address: args.code(point, image)?, name: point.to_string() });
+    questions.laps = args.laps.iter().map(lap).collect::<Result<_>>()?;
+    questions.windows = Windows::new(args.code_windows(image)?);
     questions.until = args.until_code(image)?;
     Ok(questions)
+}
+
+/// What is to be narrowed that the target's trace unit can do itself: registers to write. What it
+/// cannot do stays with the stub and with whoever reads.
+fn narrow_on_target(args: &Args, prepared: &mut Prepared) -> Result<Vec<Write>> {
+    let unit = prepared.applied.as_ref().and_then(|applied| applied.unit);
+    let image = prepared.image.as_ref();
+    let CodeRanges { inside, exclude } = args.ranges(image)?;
+    let windows = args.code_windows(image)?;
+    let (Some(unit), [] | [_]) = (unit, windows.as_slice()) else { return Ok(Vec::new()) };
+    let window = windows.first();
+    let (start, stop) = window.map_or((None, None), |window| (window.start, window.stop));
+    let narrow = Narrow { start, stop, inside, exclude };
+    if narrow.is_empty() {
+        return Ok(Vec::new());
+    }
+    let (registers, left) = narrowing(&unit, &narrow);
+    if let Some(why) = left.ranges {
+        say(&format!("note: ranges are applied when the trace is read, not on the target: {why}"));
+    }
+    match left.points {
+        Some(why) if window.is_some() => {
+            say(&format!("note: the target is stopped at the window's points (intrusive): {why}"));
+        }
+        _ if window.is_some() => {
+            prepared.questions.windows = Windows::default();
+            if unit.kind != InstructionTrace::Mtb {
+                say(
+                    "note: the window holds for instruction trace; what the ITM sends is recorded throughout",
+                );
+            }
+        }
+        _ => {}
+    }
+    Ok(registers.iter().map(Write::from).collect())
 }
 
 /// Connects to the stub and sets the target up; it stands afterwards.
 fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
     let told = || format!("stub:{address}");
+    let narrowing = narrow_on_target(args, prepared)?;
     let mut client = Client::connect(address).with_context(told)?;
     let image = prepared.image.as_ref().map(|open| &open.image).filter(|_| !args.no_compare);
     let writes = prepared.applied.as_ref().map_or(&[][..], |applied| &applied.writes);
+    let writes = &[writes, &narrowing].concat();
     let wanted = setup::Wanted {
         image,
         reset: args.reset,
@@ -181,19 +227,18 @@ fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
     if prepared.questions.reads() && !client.non_stop {
         let probe = prepared.questions.probe();
         client.go_on().with_context(told)?;
-        prepared.questions.intrusive = !client.reads_while_running(probe).with_context(told)?;
+        prepared.questions.stops = !client.reads_while_running(probe).with_context(told)?;
         client.stop().with_context(told)?;
         if args.reset || args.reset_command.is_some() {
             setup::prepare(&mut client, &setup::Wanted { image: None, ..wanted })
                 .with_context(told)?;
         }
     }
-    if prepared.questions.intrusive {
+    if prepared.questions.stops {
         say(
             "? this stub answers only while the target stands: every answer stops it for a moment (intrusive)",
         );
     }
-    prepared.questions.intrusive |= !prepared.questions.laps.is_empty();
     prepared.journal = done;
     prepared.stub = Some(client);
     Ok(())
@@ -205,7 +250,9 @@ pub(super) fn manifest(
     raw: Option<&Address>,
     prepared: &Prepared,
 ) -> Result<Manifest> {
-    let mut manifest = Manifest::default();
+    let ranges = args.ranges(prepared.image.as_ref())?;
+    let intrusive = prepared.questions.disturb();
+    let mut manifest = Manifest { ranges, intrusive, ..Manifest::default() };
     let itm = prepared.applied.as_ref().map(|applied| applied.itm).unwrap_or_default();
     match prepared.questions.read_out {
         None => {}
@@ -245,7 +292,7 @@ pub(super) fn manifest(
     }
     sources::correct(&mut manifest, &args.setup);
     if prepared.questions.polls() {
-        let settings = PollSettings { intrusive: prepared.questions.intrusive };
+        let settings = PollSettings { intrusive: prepared.questions.stops };
         manifest.streams.push(StreamSpec {
             files: Vec::new(),
             segments: Some("poll".into()),

@@ -1,5 +1,6 @@
 //! Through a debug stub: is this the firmware, reset, write what is planned, let it run.
 
+use super::points::{BEFORE_EVERY_TAP, CYCLE_COUNTER};
 use crate::sources::stub::Client;
 use anyhow::{Context as _, Result, bail};
 use std::time::Duration;
@@ -13,6 +14,8 @@ const STOP_AT_RESET: u32 = 1;
 /// `AIRCR`, and what asks it for a reset.
 const AIRCR: u64 = 0xe000_ed0c;
 const RESET: u32 = 0x05fa_0004;
+/// `ITM_TCR`.
+const TRACE_CONTROL: u64 = 0xe000_0e80;
 /// Code is compared in pieces of this size.
 const PIECE: usize = 4096;
 
@@ -50,10 +53,22 @@ pub(super) fn prepare(client: &mut Client, wanted: &Wanted<'_>) -> Result<Done> 
         reset(client)?;
         done.push((What::Reset, "by AIRCR, stopped at the reset vector".into()));
     }
+    let was_on = !wanted.writes.is_empty() && is_tracing(client);
     for write in wanted.writes {
         done.push((What::RegisterWritten, write_register(client, write)?));
     }
+    if was_on && (wanted.reset || wanted.reset_command.is_some()) {
+        // A reset leaves the trace unit as it is, and its next synchronisation far away.
+        client.write_word(CYCLE_COUNTER, BEFORE_EVERY_TAP).context("synchronise")?;
+        let text = format!("DWT_CYCCNT = {BEFORE_EVERY_TAP:#010x}, to synchronise at once");
+        done.push((What::RegisterWritten, text));
+    }
     Ok(done)
+}
+
+/// Whether the ITM is on.
+fn is_tracing(client: &mut Client) -> bool {
+    client.word(TRACE_CONTROL).is_ok_and(|control| control & 1 == 1)
 }
 
 /// Compares the target's code with the image's, byte by byte.

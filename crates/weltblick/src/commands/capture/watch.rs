@@ -10,7 +10,7 @@ use weltblick_core::capture::{Framing, Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::measure::inspection::{Finding, InspectReport, Inspection, Settings};
 use weltblick_core::measure::losses::LossRow;
-use weltblick_core::measure::profile::{Basis, By, Context, ProfileReport, report};
+use weltblick_core::measure::profile::{By, Conduct, Context, ProfileReport, report};
 use weltblick_core::measure::timing::{Clocks, Timing};
 
 /// Exception numbers of a core: 9 bits.
@@ -30,7 +30,7 @@ pub(super) struct Watch<'a> {
     pub(super) ticker: Ticker,
     pub(super) image: Option<&'a OpenImage>,
     pub(super) manifest: &'a Manifest,
-    basis: Basis,
+    conduct: Conduct,
     budgets: Option<&'a BudgetFile>,
     looks: Looks,
     /// When the first byte came.
@@ -117,7 +117,7 @@ impl<'a> Watch<'a> {
             ticker: Ticker::new(),
             image,
             manifest,
-            basis: Basis::of(manifest),
+            conduct: Conduct::of(manifest),
             budgets,
             looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
             first: None,
@@ -129,6 +129,8 @@ impl<'a> Watch<'a> {
     pub(super) fn see(&mut self, seen: Seen) {
         let (wire, counted) = self.inspection.split();
         let mut sink = (counted, &mut self.ticker);
+        // Samples that nobody asked for are told as such, as everywhere.
+        let mut sink = self.conduct.ranges.filtering(&mut sink);
         match seen {
             Seen::Bytes { stream, bytes } => {
                 self.bytes += bytes.len() as u64;
@@ -172,7 +174,7 @@ impl<'a> Watch<'a> {
             framing,
             sources: self.manifest.samplers(),
             clocks: Clocks::of(self.manifest),
-            basis: self.basis,
+            conduct: self.conduct.clone(),
             tick_period: self.manifest.target.tick_period,
         })
     }
@@ -194,7 +196,7 @@ impl<'a> Watch<'a> {
             cadences: self.inspection.cadences(),
             cut: 0,
             confidence,
-            basis: self.basis,
+            conduct: self.conduct.clone(),
         })
     }
 

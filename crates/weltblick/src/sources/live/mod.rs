@@ -12,7 +12,7 @@ mod store;
 
 pub(crate) use address::Address;
 pub(crate) use pipes::Reader;
-pub(crate) use recorder::{Limits, Recorder, Seen, Summary};
+pub(crate) use recorder::{Limits, Recorder, Seen, Sources, Summary};
 pub(crate) use standin::StandIn;
 pub(crate) use store::{Keep, Store, check_place, choose_folder};
 
@@ -32,6 +32,15 @@ pub(crate) enum Message {
         /// They.
         bytes: Vec<u8>,
     },
+    /// Bytes that explain later ones: kept also while nothing else is.
+    Preface {
+        /// Which stream.
+        stream: usize,
+        /// They.
+        bytes: Vec<u8>,
+    },
+    /// Whether what comes from now on lies between the points that were asked for.
+    Watch(bool),
     /// Something for the journal.
     Happened {
         /// To which stream.

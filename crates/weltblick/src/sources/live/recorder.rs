@@ -22,8 +22,17 @@ pub(crate) struct Limits {
     pub(crate) bytes: Option<u64>,
     /// After so long.
     pub(crate) time: Option<Duration>,
-    /// Only within these, after the start; none: always.
+    /// Only within these, after the start.
     pub(crate) windows: Vec<(Duration, Duration)>,
+    /// Only while a source says so ([`Message::Watch`]); with both, while either is the case.
+    pub(crate) waits_for_points: bool,
+}
+
+impl Limits {
+    /// Whether everything is kept that comes.
+    const fn keeps_always(&self) -> bool {
+        self.windows.is_empty() && !self.waits_for_points
+    }
 }
 
 /// What the recorder passes on to whoever watches.
@@ -60,6 +69,17 @@ pub(crate) struct Summary {
     pub(crate) time: Duration,
 }
 
+/// Who sends to a recorder.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Sources {
+    /// How many streams there are.
+    pub(crate) streams: usize,
+    /// How many sources will say that they ended.
+    pub(crate) open: usize,
+    /// One of them is a debug stub, which ends when it is told to.
+    pub(crate) has_stub: bool,
+}
+
 /// The recorder of one capture.
 pub(crate) struct Recorder<'a> {
     store: Store,
@@ -76,33 +96,38 @@ pub(crate) struct Recorder<'a> {
     /// What whoever watches missed, by stream: the gap that he must be told of before he sees more.
     /// A loss outweighs what he was merely too slow for.
     missed: Vec<Option<Option<LossReason>>>,
-    watched: bool,
+    /// A source says that what comes now is to be kept.
+    between_points: bool,
+    /// What comes now is kept. Sources look at it too: what nobody keeps need not be asked for.
+    watched: &'a AtomicBool,
     error: Option<String>,
 }
 
 impl<'a> Recorder<'a> {
-    /// A recorder for `sources` sources of `streams` streams.
+    /// A recorder; it ends at `stop`, and says in `watched` whether it keeps what comes.
     pub(crate) fn new(
         store: Store,
         limits: Limits,
         watcher: SyncSender<Seen>,
+        sources: Sources,
         stop: &'a AtomicBool,
-        streams: usize,
-        sources: usize,
-        has_stub: bool,
+        watched: &'a AtomicBool,
     ) -> Self {
+        let Sources { streams, open, has_stub } = sources;
         let zero = store.started();
-        let watched = limits.windows.is_empty();
+        let from_zero = limits.windows.iter().any(|(from, _)| from.is_zero());
+        watched.store(limits.keeps_always() || from_zero, Ordering::Relaxed);
         Self {
             store,
             limits,
             watcher,
             stop,
             streams,
-            open: sources,
+            open,
             has_stub,
             zero,
             missed: vec![None; streams],
+            between_points: false,
             watched,
             error: None,
         }
@@ -165,16 +190,16 @@ impl<'a> Recorder<'a> {
 
     /// Switches keeping on and off as windows begin and end.
     fn look_at_windows(&mut self) -> Result<()> {
-        if self.limits.windows.is_empty() {
+        if self.limits.keeps_always() {
             return Ok(());
         }
         let now = self.zero.elapsed();
-        let watched =
+        let in_time =
             self.limits.windows.iter().any(|(from, until)| (*from..*until).contains(&now));
-        if watched == self.watched {
+        let watched = in_time || self.between_points;
+        if self.watched.swap(watched, Ordering::Relaxed) == watched {
             return Ok(());
         }
-        self.watched = watched;
         for stream in 0..self.streams {
             let what = if watched { What::Watched } else { What::Unwatched };
             self.store.note(Some(stream), what, None)?;
@@ -188,7 +213,16 @@ impl<'a> Recorder<'a> {
     /// One message. What it says is why it is enough.
     fn take(&mut self, message: Message) -> Result<Option<String>> {
         match message {
-            Message::Bytes { stream, bytes } => self.keep(stream, bytes)?,
+            Message::Bytes { stream, bytes } => {
+                if self.watched.load(Ordering::Relaxed) {
+                    self.keep(stream, bytes)?;
+                }
+            }
+            Message::Preface { stream, bytes } => self.keep(stream, bytes)?,
+            Message::Watch(on) => {
+                self.between_points = on;
+                self.look_at_windows()?;
+            }
             Message::Happened { stream, what, detail } => {
                 if what == What::Released {
                     self.zero = Instant::now();
@@ -221,9 +255,6 @@ impl<'a> Recorder<'a> {
     }
 
     fn keep(&mut self, stream: usize, mut bytes: Vec<u8>) -> Result<()> {
-        if !self.watched {
-            return Ok(());
-        }
         let room = self.store.room(stream).min(self.limits.bytes.map_or(u64::MAX, |most| {
             let all: u64 = (0..self.streams).map(|stream| self.store.offset(stream)).sum();
             most.saturating_sub(all)
@@ -281,6 +312,8 @@ mod tests {
     use tempfile::TempDir;
     use weltblick_core::capture::{ItmSettings, Manifest, StreamSpec, parse_journal};
 
+    const ONE: Sources = Sources { streams: 1, open: 1, has_stub: false };
+
     /// Records what `send` sends; the bytes that were kept, the summary, what was seen, and the
     /// journal's words.
     fn recorded(
@@ -296,10 +329,10 @@ mod tests {
         let store = Store::create(&folder, Place::New, &manifest, None, Keep::All).unwrap();
         let (outbox, inbox) = sync_channel(4);
         let (watcher, seen) = sync_channel(most_seen);
-        let stop = AtomicBool::new(false);
+        let (stop, watched) = (AtomicBool::new(false), AtomicBool::new(true));
         let summary = thread::scope(|scope| {
             scope.spawn(move || send(outbox));
-            Recorder::new(store, limits, watcher, &stop, 1, 1, false).run(&inbox)
+            Recorder::new(store, limits, watcher, ONE, &stop, &watched).run(&inbox)
         });
         let bytes = std::fs::read(folder.join("trace.000000.bin")).unwrap();
         let journal = std::fs::read_to_string(folder.join("journal.jsonl")).unwrap();
@@ -373,7 +406,8 @@ mod tests {
         let store = Store::create(&folder, Place::New, &manifest, None, Keep::All).unwrap();
         let (watcher, seen) = sync_channel(2);
         let stop = AtomicBool::new(false);
-        let mut recorder = Recorder::new(store, Limits::default(), watcher, &stop, 1, 1, false);
+        let watched = AtomicBool::new(true);
+        let mut recorder = Recorder::new(store, Limits::default(), watcher, ONE, &stop, &watched);
         let gap = |why| Seen::Gap { stream: 0, why };
         let bytes = || Seen::Bytes { stream: 0, bytes: vec![1] };
         recorder.show(bytes());

@@ -1,0 +1,266 @@
+//! Points in the code at which a debug stub stops the target: laps, windows, the end.
+
+use super::options::CodeWindow;
+use super::poll::{Next, Questions, Session};
+use super::progress::say;
+use crate::sources::live::Message;
+use crate::sources::stub::StubError;
+use std::thread;
+use std::time::{Duration, Instant};
+use weltblick_core::capture::What;
+
+/// `DWT_CTRL`, whose lowest bit lets the cycle counter run.
+const DWT_CONTROL: u64 = 0xe000_1000;
+/// `DEMCR`, and its bit that powers the DWT.
+const DEMCR: u64 = 0xe000_edfc;
+const TRACE_ENABLE: u32 = 1 << 24;
+/// `DWT_CYCCNT`.
+pub(super) const CYCLE_COUNTER: u64 = 0xe000_1004;
+/// One cycle before the bits that synchronisations may be tapped from change (24, 26, 28).
+pub(super) const BEFORE_EVERY_TAP: u32 = 0x0fff_ffff;
+/// How long trace that was sent before a stop may be on its way.
+const ON_THE_WAY: Duration = Duration::from_millis(20);
+
+/// A code point whose passing is timed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct LapPoint {
+    pub(super) address: u64,
+    /// What the user called it.
+    pub(super) name: String,
+}
+
+/// The windows that a stub opens and closes, and which of them are open.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Windows {
+    windows: Vec<(CodeWindow, bool)>,
+}
+
+impl Windows {
+    /// Those that have no start are open from the beginning.
+    pub(super) fn new(windows: Vec<CodeWindow>) -> Self {
+        let open = |window: CodeWindow| (window, window.start.is_none());
+        Self { windows: windows.into_iter().map(open).collect() }
+    }
+
+    pub(super) const fn is_empty(&self) -> bool {
+        self.windows.is_empty()
+    }
+
+    fn points(&self) -> impl Iterator<Item = u64> + '_ {
+        self.windows.iter().flat_map(|(window, _)| [window.start, window.stop]).flatten()
+    }
+
+    fn is_open(&self) -> bool {
+        self.windows.iter().any(|(_, open)| *open)
+    }
+
+    /// The core is about to execute `pc`. A window that starts and stops there is switched.
+    fn pass(&mut self, pc: u64) {
+        for (window, open) in &mut self.windows {
+            *open = match *open {
+                true => window.stop != Some(pc),
+                false => window.start == Some(pc),
+            };
+        }
+    }
+}
+
+impl Questions {
+    /// Every place at which the core is stopped, once.
+    fn breaks(&self) -> Vec<u64> {
+        let laps = self.laps.iter().map(|lap| lap.address);
+        let mut breaks: Vec<u64> = laps.chain(self.windows.points()).chain(self.until).collect();
+        breaks.sort_unstable();
+        breaks.dedup();
+        breaks
+    }
+}
+
+impl Session {
+    /// Sets the breakpoints, and opens what is open from the beginning.
+    pub(super) fn begin_points(&mut self) -> Result<(), StubError> {
+        for address in self.questions.breaks() {
+            self.client.set_break(address, true)?;
+        }
+        for (number, LapPoint { address, name }) in self.questions.laps.iter().enumerate() {
+            self.preface(format!("a {number} {address:x} {name}\n"));
+        }
+        if self.questions.windows.is_open() {
+            let _ = self.outbox.send(Message::Watch(true));
+        }
+        self.start_counter()
+    }
+
+    /// Laps are timed by the cycle counter, which must run.
+    fn start_counter(&mut self) -> Result<(), StubError> {
+        if self.questions.laps.is_empty() {
+            return Ok(());
+        }
+        let power = self.client.word(DEMCR)?;
+        self.client.write_word(DEMCR, power | TRACE_ENABLE)?;
+        let control = self.client.word(DWT_CONTROL)?;
+        self.client.write_word(DWT_CONTROL, control | 1)?;
+        if self.client.word(DWT_CONTROL)? & 1 == 0 {
+            let detail = "this core has no cycle counter: laps have the host's times only";
+            self.happened(What::Diagnosed, Some(detail.into()));
+            say(&format!("? {detail}"));
+        }
+        Ok(())
+    }
+
+    /// Takes the breakpoints away again; the target runs on.
+    pub(super) fn end_points(&mut self) -> Result<(), StubError> {
+        if self.questions.breaks().is_empty() {
+            return Ok(());
+        }
+        self.client.stop()?;
+        self.clear_points()?;
+        self.client.go_on()
+    }
+
+    /// Takes the breakpoints of a target that stands away.
+    fn clear_points(&mut self) -> Result<(), StubError> {
+        for address in self.questions.breaks() {
+            self.client.set_break(address, false)?;
+        }
+        Ok(())
+    }
+
+    /// Waits, and looks whether the target stopped.
+    pub(super) fn wait(&mut self, until: Instant) -> Result<Next, StubError> {
+        let left = until.saturating_duration_since(Instant::now());
+        if self.client.wait_until_stopped(left.max(Duration::from_millis(1)))? {
+            self.stopped()
+        } else {
+            Ok(Next::On)
+        }
+    }
+
+    /// The target stopped by itself: at one of the points, or for good.
+    pub(super) fn stopped(&mut self) -> Result<Next, StubError> {
+        let received = self.now();
+        let pc = self.client.program_counter()? & !1;
+        if self.questions.breaks().contains(&pc) {
+            return self.at_point(pc, received);
+        }
+        self.happened(What::Halted, Some(format!("at {pc:#010x}")));
+        self.read_out_halted()?;
+        let _ = self.outbox.send(Message::Stop(format!("the target stopped at {pc:#010x}")));
+        Ok(Next::End)
+    }
+
+    /// Lets a target go on that was stopped for a question. It may have come to a point by itself.
+    pub(super) fn resume(&mut self) -> Result<Next, StubError> {
+        let breaks = self.questions.breaks();
+        if !breaks.is_empty() {
+            let received = self.now();
+            let pc = self.client.program_counter()? & !1;
+            if breaks.contains(&pc) {
+                return self.at_point(pc, received);
+            }
+        }
+        self.client.go_on()?;
+        Ok(Next::On)
+    }
+
+    /// The target stands at one of the points, and goes on unless it is the last.
+    fn at_point(&mut self, pc: u64, received: u64) -> Result<Next, StubError> {
+        if self.questions.until == Some(pc) {
+            return self.reached();
+        }
+        if let Some(lap) = self.questions.laps.iter().position(|lap| lap.address == pc) {
+            let cycles = self.client.word(CYCLE_COUNTER)?;
+            self.write(format!("l {received} {} {lap} {cycles}\n", self.now()));
+        }
+        let opened = self.pass_windows(pc)?;
+        if opened && self.has_trace {
+            self.step_with_synchronisation(pc)?;
+        } else {
+            self.step_over(pc)?;
+        }
+        self.client.go_on()?;
+        Ok(Next::On)
+    }
+
+    /// The place at which the capture ends.
+    fn reached(&mut self) -> Result<Next, StubError> {
+        self.happened(What::Halted, Some("at the point that was asked for".into()));
+        self.read_out_halted()?;
+        self.clear_points()?;
+        let _ = self.outbox.send(Message::Stop("the point that was asked for is reached".into()));
+        Ok(Next::End)
+    }
+
+    /// Opens and closes windows at the place where the target stands. Whether one was opened.
+    fn pass_windows(&mut self, pc: u64) -> Result<bool, StubError> {
+        let before = self.questions.windows.is_open();
+        self.questions.windows.pass(pc);
+        let after = self.questions.windows.is_open();
+        if before == after {
+            return Ok(false);
+        }
+        if before {
+            self.read_out_halted()?;
+        }
+        if self.has_trace {
+            // While the core stands nothing new is sent: what was sent belongs to what was before.
+            thread::sleep(ON_THE_WAY);
+        }
+        let _ = self.outbox.send(Message::Watch(after));
+        if let Some(read_out) = self.questions.read_out.filter(|_| after) {
+            read_out.start(&mut self.client)?;
+        }
+        Ok(after)
+    }
+
+    /// The same, and the trace synchronises: readers find their feet where a window opens.
+    ///
+    /// Synchronisations follow bits of the cycle counter, so for one step it stands just before all
+    /// of them change. It is put back afterwards: the program and the sampler see nothing of it.
+    fn step_with_synchronisation(&mut self, pc: u64) -> Result<(), StubError> {
+        let counter = self.client.word(CYCLE_COUNTER)?;
+        self.client.write_word(CYCLE_COUNTER, BEFORE_EVERY_TAP)?;
+        self.step_over(pc)?;
+        let took = self.client.word(CYCLE_COUNTER)?.wrapping_sub(BEFORE_EVERY_TAP);
+        self.client.write_word(CYCLE_COUNTER, counter.wrapping_add(took))
+    }
+
+    /// Over the breakpoint.
+    fn step_over(&mut self, pc: u64) -> Result<(), StubError> {
+        self.client.set_break(pc, false)?;
+        self.client.step()?;
+        self.client.set_break(pc, true)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn window(start: impl Into<Option<u64>>, stop: impl Into<Option<u64>>) -> CodeWindow {
+        CodeWindow { start: start.into(), stop: stop.into() }
+    }
+
+    #[test]
+    fn windows_open_and_close_again_and_again() {
+        let mut windows = Windows::new(vec![window(0x10, 0x20)]);
+        let mut open = |pc| {
+            windows.pass(pc);
+            windows.is_open()
+        };
+        assert_eq!([0x20, 0x10, 0x10, 0x20, 0x10].map(&mut open), [false, true, true, false, true]);
+    }
+
+    #[test]
+    fn half_open_and_overlapping_windows() {
+        let mut windows = Windows::new(vec![window(None, 0x20)]);
+        assert!(windows.is_open(), "it begins with the capture");
+        windows.pass(0x20);
+        assert!(!windows.is_open());
+        let mut windows = Windows::new(vec![window(0x10, 0x30), window(0x20, 0x20)]);
+        for (pc, open) in [(0x20, true), (0x10, true), (0x20, true), (0x30, false), (0x20, true)] {
+            windows.pass(pc);
+            assert_eq!(windows.is_open(), open, "{pc:#x}");
+        }
+    }
+}
