@@ -41,6 +41,15 @@ picture lines "weltblick profile weltblick-demo/buoy --by line --top 12"
 picture check "weltblick check weltblick-demo/buoy weltblick-demo/budgets.toml"
 picture demo "weltblick demo"
 
+# The time between points in the code, without any trace hardware.
+weltblick stand-in --trace 127.0.0.1:5903 --stub 127.0.0.1:5904 >/dev/null &
+target=$!
+sleep 0.5
+weltblick capture stub:127.0.0.1:5904 --image weltblick-demo/buoy/wave-buoy.elf --reset \
+  --core-clock 47.972352MHz --laps wave_filter,spectrum_push,bands_update --for 10s --out laps --quiet
+kill $target; wait $target 2>/dev/null || true
+picture span "weltblick span laps"
+
 # The live view: six seconds into a capture from the stand-in.
 weltblick plan weltblick-demo/target.toml --out plan.toml >/dev/null
 weltblick stand-in --trace 127.0.0.1:5901 --stub 127.0.0.1:5902 >/dev/null &

@@ -13,6 +13,8 @@ use std::time::Duration;
 pub const MANIFEST: &str = "capture.toml";
 /// The only version of the form.
 const FORMAT: u64 = 1;
+/// Lap points are numbered with one byte.
+const MOST_LAPS: usize = 256;
 
 /// What a capture consists of.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -85,10 +87,21 @@ pub enum Protocol {
 }
 
 /// How a target was polled.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct PollSettings {
     /// The core was stopped for every answer: its timing is not its own.
     pub intrusive: bool,
+    /// Points in the code at which the core was stopped to time its passing, by number.
+    pub laps: Vec<LapPoint>,
+}
+
+/// A point in the code whose passing is timed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LapPoint {
+    /// What the user called it.
+    pub name: String,
+    /// Where it is.
+    pub address: u64,
 }
 
 impl Protocol {
@@ -188,12 +201,12 @@ impl Manifest {
 
     /// How the target was polled, where it sent no trace of its own.
     #[must_use]
-    pub fn polled(&self) -> Option<PollSettings> {
+    pub fn polled(&self) -> Option<&PollSettings> {
         if self.itm().is_some() {
             return None;
         }
         let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
-        sources.find_map(|source| match source.protocol {
+        sources.find_map(|source| match &source.protocol {
             Protocol::Poll(settings) => Some(settings),
             Protocol::Itm(_) | Protocol::Mtb => None,
         })
@@ -205,6 +218,19 @@ impl Manifest {
     pub fn leads(&self, stream: &StreamSpec) -> bool {
         let is_poll = |source: &SourceSpec| matches!(source.protocol, Protocol::Poll(_));
         self.polled().is_some() || !stream.sources.iter().all(is_poll)
+    }
+
+    /// The lap points, and the number of the stream that tells of them.
+    #[must_use]
+    pub fn laps(&self) -> Option<(usize, &[LapPoint])> {
+        self.streams.iter().enumerate().find_map(|(number, stream)| {
+            stream.sources.iter().find_map(|source| match &source.protocol {
+                Protocol::Poll(PollSettings { laps, .. }) if !laps.is_empty() => {
+                    Some((number, laps.as_slice()))
+                }
+                _ => None,
+            })
+        })
     }
 
     /// How many of the sources that count may carry samples.
@@ -378,8 +404,18 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
 
 fn read_poll(table: Table<'_>) -> Result<PollSettings, Fault> {
     let intrusive = table.boolean("intrusive")?.unwrap_or(false);
+    let mut laps = Vec::new();
+    for lap in table.tables("lap")? {
+        let name = lap.required_text("name")?.value.to_owned();
+        let address = lap.integer("address")?.ok_or_else(|| lap.missing("address"))?.value;
+        lap.finish()?;
+        if laps.len() == MOST_LAPS {
+            return Err(table.fault(table.span(), "there are more than 256 lap points"));
+        }
+        laps.push(LapPoint { name, address });
+    }
     table.finish()?;
-    Ok(PollSettings { intrusive })
+    Ok(PollSettings { intrusive, laps })
 }
 
 fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
@@ -469,6 +505,11 @@ fn write_stream(text: &mut String, stream: &StreamSpec) {
             Protocol::Poll(settings) => {
                 let _ = writeln!(text, "protocol = \"poll\"\n\n[stream.settings]");
                 let _ = writeln!(text, "intrusive = {}", settings.intrusive);
+                for LapPoint { name, address } in &settings.laps {
+                    let name = quoted(name);
+                    let _ = writeln!(text, "\n[[stream.settings.lap]]\nname = {name}");
+                    let _ = writeln!(text, "address = {address:#010x}");
+                }
                 continue;
             }
         };

@@ -14,7 +14,7 @@ mod tests;
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Line, Tap};
 pub use manifest::{
-    Framing, ItmSettings, MANIFEST, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
-    Target,
+    Framing, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings, Protocol, SourceSpec,
+    StreamSpec, Target,
 };
 pub use segments::{segment_file, segment_number};

@@ -87,8 +87,6 @@ impl<S: Sink> poll::Sink for PollEvents<'_, S> {
                 }
                 reader.element[watch] = size;
             }
-            // Names are for whoever shows them.
-            Record::Point { .. } => {}
             Record::Value { when, watch, bytes } => {
                 reader.value(at.start, when, watch, bytes, *sink)
             }

@@ -194,7 +194,7 @@ fn polls_happen_between_request_and_answer() {
             (window(30, 35), Event::Unobservable),
             (window(40, 50), element(0, 1)),
             (window(40, 50), element(1, 2)),
-            (window(60, 70), Event::Lap { lap: 2, cycles: 999 }),
+            (window(60, 70), Event::Lap { lap: 2, cycles: Some(999) }),
             (window(70, 70), lost),
         ]
     );

@@ -74,12 +74,12 @@ pub enum Event {
     Counted(Counters),
     /// Performance counters overflowed, one bit each.
     CountedPmu(u8),
-    /// A lap point was reached: the core was stopped there, and its cycle counter read.
+    /// A lap point was reached: the core was stopped there.
     Lap {
         /// Which point.
         lap: u8,
-        /// The cycle counter, which wraps.
-        cycles: u32,
+        /// The cycle counter, which wraps; absent where the core has none.
+        cycles: Option<u32>,
     },
     /// From here on nothing is recorded, by choice; the next event comes after that.
     Unwatched,

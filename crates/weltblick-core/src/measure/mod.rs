@@ -9,6 +9,8 @@ pub mod inspection;
 pub mod losses;
 pub mod profile;
 pub mod recording;
+pub mod span;
+pub mod statistic;
 #[cfg(test)]
 mod tests;
 pub mod timing;

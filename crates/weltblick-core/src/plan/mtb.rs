@@ -24,7 +24,7 @@ pub(super) struct MtbPlace {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum MtbError {
     /// No such variable at a fixed address.
-    #[error("`mtb_buffer`: {0}")]
+    #[error("`mtb_buffer`")]
     NotFixed(#[from] NotFixed),
     /// A name, and nothing to look it up in.
     #[error("`mtb_buffer` names `{0}`: give --image to look it up, or an address")]

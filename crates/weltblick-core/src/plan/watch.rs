@@ -33,7 +33,7 @@ pub enum WatchError {
         comparators: usize,
     },
     /// No fixed address.
-    #[error("{0}")]
+    #[error(transparent)]
     NotFixed(#[from] NotFixed),
     /// An address cannot be looked up without an image.
     #[error(

@@ -9,6 +9,7 @@ mod inspect;
 mod packets;
 mod plan;
 mod profile;
+mod span;
 mod stand_in;
 
 use crate::outcome::Outcome;
@@ -38,6 +39,8 @@ pub(crate) enum Command {
     Inspect(inspect::Args),
     /// Where the time goes: by function, file, line or address
     Profile(profile::Args),
+    /// Time from one point in the code to another, with laps
+    Span(span::Args),
     /// Judge every budget: met, broken or undecided
     Check(check::Args),
     /// The whole path on a made-up capture, in a folder of its own
@@ -53,6 +56,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Check(args) => check::run(args, out),
         Command::Inspect(args) => inspect::run(args, out),
         Command::Import(args) => import::run(args, out),
+        Command::Span(args) => span::run(args, out),
         Command::StandIn(args) => stand_in::run(args, out),
         Command::Plan(args) => plan::run(args, out),
         Command::Demo(args) => demo::run(args, out),

@@ -1,6 +1,6 @@
 //! Faces of an inspection.
 
-use super::{Align, Paint, Table, cell, count, duration_ns, plain, share, wrapped};
+use super::{Align, Paint, Table, cell, count, duration_ns, level, plain, share, wrapped};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::inspection::{Finding, InspectReport, Weight};
@@ -178,15 +178,6 @@ fn rate(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<()>
     Ok(())
 }
 
-/// A column's height in eighths; something is never drawn as nothing.
-fn level(fraction: f64) -> char {
-    const LEVELS: [char; 9] = [
-        ' ', '\u{2581}', '\u{2582}', '\u{2583}', '\u{2584}', '\u{2585}', '\u{2586}', '\u{2587}',
-        '\u{2588}',
-    ];
-    if fraction <= 0.0 { ' ' } else { LEVELS[(fraction * 8.0).round().clamp(1.0, 8.0) as usize] }
-}
-
 fn image(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
     let (Some(facts), Some(name)) = (&report.image, &look.image) else { return Ok(()) };
     writeln!(out)?;
@@ -255,13 +246,5 @@ mod tests {
         assert_eq!(wrapped(""), [""]);
         let long = "x".repeat(200);
         assert_eq!(wrapped(&long).len(), 1, "a word is never cut");
-    }
-
-    #[test]
-    fn something_is_never_drawn_as_nothing() {
-        assert_eq!(level(0.0), ' ');
-        assert_eq!(level(0.001), '\u{2581}');
-        assert_eq!(level(0.5), '\u{2584}');
-        assert_eq!(level(1.0), '\u{2588}');
     }
 }

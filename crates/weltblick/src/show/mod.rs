@@ -8,6 +8,7 @@ mod paint;
 mod plain;
 pub(crate) mod plan;
 pub(crate) mod profile;
+pub(crate) mod span;
 mod table;
 mod units;
 
@@ -15,7 +16,7 @@ pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
 pub(crate) use plain::{cell, plain, wrapped};
 pub(crate) use table::{Align, Table};
-pub(crate) use units::{count, duration_ns, percent, share};
+pub(crate) use units::{count, duration_ns, level, percent, share};
 
 use anyhow::Result;
 use schemars::JsonSchema;

@@ -46,6 +46,15 @@ pub(crate) fn count(number: u64) -> String {
     grouped
 }
 
+/// A column's height in eighths; something is never drawn as nothing.
+pub(crate) fn level(fraction: f64) -> char {
+    const LEVELS: [char; 9] = [
+        ' ', '\u{2581}', '\u{2582}', '\u{2583}', '\u{2584}', '\u{2585}', '\u{2586}', '\u{2587}',
+        '\u{2588}',
+    ];
+    if fraction <= 0.0 { ' ' } else { LEVELS[(fraction * 8.0).round().clamp(1.0, 8.0) as usize] }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -66,5 +75,13 @@ mod tests {
         }
         assert_eq!(count(1_234_567), "1 234 567");
         assert_eq!(count(999), "999");
+    }
+
+    #[test]
+    fn something_is_never_drawn_as_nothing() {
+        assert_eq!(level(0.0), ' ');
+        assert_eq!(level(0.001), '\u{2581}');
+        assert_eq!(level(0.5), '\u{2584}');
+        assert_eq!(level(1.0), '\u{2588}');
     }
 }

@@ -245,27 +245,33 @@ impl Capture {
     }
 
     fn replay_all(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
-        let mut first = 0;
-        for (number, (spec, inputs)) in self.manifest.streams.iter().zip(&self.inputs).enumerate() {
-            let mut line = Line::new(spec, Origin(first));
-            first += spec.sources.len() as u16;
-            if !self.manifest.leads(spec) {
-                continue;
+        for (number, stream) in self.manifest.streams.iter().enumerate() {
+            if self.manifest.leads(stream) {
+                self.replay_stream(number, tap, sink)?;
             }
-            let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);
-            let mut at = 0;
-            for input in inputs {
-                input.read(|bytes| {
-                    push_between(&mut line, bytes, &mut at, &mut gaps, tap, sink);
-                    if tap.has_enough() {
-                        ControlFlow::Break(())
-                    } else {
-                        ControlFlow::Continue(())
-                    }
-                })?;
-            }
-            line.finish(tap, sink);
         }
+        Ok(())
+    }
+
+    /// Reads one stream into events, until the tap has enough.
+    pub(crate) fn replay_stream(
+        &self,
+        number: usize,
+        tap: &mut impl Tap,
+        sink: &mut impl Sink,
+    ) -> Result<()> {
+        let before = &self.manifest.streams[..number];
+        let first: usize = before.iter().map(|stream| stream.sources.len()).sum();
+        let mut line = Line::new(&self.manifest.streams[number], Origin(first as u16));
+        let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);
+        let mut at = 0;
+        for input in &self.inputs[number] {
+            input.read(|bytes| {
+                push_between(&mut line, bytes, &mut at, &mut gaps, tap, sink);
+                if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            })?;
+        }
+        line.finish(tap, sink);
         Ok(())
     }
 
@@ -308,10 +314,10 @@ impl Capture {
                         return "branches of a micro trace buffer, in order but without times"
                             .to_owned();
                     }
-                    Protocol::Poll(PollSettings { intrusive: false }) => {
+                    Protocol::Poll(PollSettings { intrusive: false, .. }) => {
                         return "polled while the core ran, times from the host".to_owned();
                     }
-                    Protocol::Poll(PollSettings { intrusive: true }) => {
+                    Protocol::Poll(PollSettings { intrusive: true, .. }) => {
                         return "polled by stopping the core, times from the host".to_owned();
                     }
                 };

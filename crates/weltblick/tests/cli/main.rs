@@ -11,6 +11,7 @@ mod memory;
 mod narrow;
 mod plan;
 mod profile;
+mod span;
 mod stand_in;
 mod stub;
 mod support;

@@ -32,8 +32,8 @@ impl Conduct {
     pub fn of(manifest: &Manifest) -> Self {
         let basis = match manifest.polled() {
             None => Basis::Sampler,
-            Some(PollSettings { intrusive: false }) => Basis::Polled,
-            Some(PollSettings { intrusive: true }) => Basis::Stopped,
+            Some(PollSettings { intrusive: false, .. }) => Basis::Polled,
+            Some(PollSettings { intrusive: true, .. }) => Basis::Stopped,
         };
         let intrusive = manifest.intrusive || basis == Basis::Stopped;
         Self { basis, intrusive, ranges: manifest.ranges.clone() }

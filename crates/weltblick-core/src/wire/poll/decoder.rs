@@ -54,23 +54,14 @@ pub enum Record<'a> {
         /// The bytes.
         bytes: &'a [u8],
     },
-    /// What later lines call a lap point.
-    Point {
-        /// The number.
-        lap: u8,
-        /// Where it is in the code.
-        address: u64,
-        /// What the user called it.
-        name: &'a str,
-    },
     /// A lap point was reached.
     Lap {
         /// When the core stopped there, as seen from outside.
         when: (u64, u64),
         /// Which point.
         lap: u8,
-        /// The cycle counter.
-        cycles: u32,
+        /// The cycle counter, if the core has one.
+        cycles: Option<u32>,
     },
 }
 
@@ -167,12 +158,6 @@ fn parse<'a>(line: &'a str, value: &'a mut Vec<u8>) -> Option<Record<'a>> {
             let address = hexadecimal(fields.next()?)?;
             return Some(Record::Name { watch, size, kind, address, name: fields.next()? });
         }
-        "a" => {
-            let mut fields = line.splitn(4, ' ').skip(1);
-            let lap = fields.next()?.parse().ok()?;
-            let address = hexadecimal(fields.next()?)?;
-            return Some(Record::Point { lap, address, name: fields.next()? });
-        }
         "p" | "h" | "z" | "v" | "l" => {
             let when = (fields.next()?.parse().ok()?, fields.next()?.parse().ok()?);
             match letter {
@@ -184,7 +169,10 @@ fn parse<'a>(line: &'a str, value: &'a mut Vec<u8>) -> Option<Record<'a>> {
                 "l" => Record::Lap {
                     when,
                     lap: fields.next()?.parse().ok()?,
-                    cycles: fields.next()?.parse().ok()?,
+                    cycles: match fields.next()? {
+                        "-" => None,
+                        cycles => Some(cycles.parse().ok()?),
+                    },
                 },
                 _ => {
                     let watch = fields.next()?.parse().ok()?;

@@ -10,8 +10,7 @@
 //! | `z SENT RECEIVED` | the core told no program counter |
 //! | `n WATCH SIZE KIND ADDRESS NAME` | what later lines call WATCH: elements of SIZE bytes |
 //! | `v SENT RECEIVED WATCH BYTES` | a variable's bytes, as they lie in memory |
-//! | `a LAP ADDRESS NAME` | what later lines call LAP: a point in the code |
-//! | `l SENT RECEIVED LAP CYCLES` | a lap point was reached at this cycle count |
+//! | `l SENT RECEIVED LAP CYCLES` | a lap point was reached at this cycle count (`-`: it is not counted) |
 
 mod decoder;
 #[cfg(test)]

@@ -27,7 +27,7 @@ fn read(pieces: &[&[u8]]) -> Vec<(Range<u64>, String)> {
 
 #[test]
 fn reads_every_kind_of_line() {
-    let text = "p 10 20 8000100\nh 30 40 8000102\nz 50 60\nn 0 4 u 20000408 src/a b.c#ticks\nv 70 80 0 0c000000\na 1 8000200 src/a b.c:12\nl 90 99 1 123456\n";
+    let text = "p 10 20 8000100\nh 30 40 8000102\nz 50 60\nn 0 4 u 20000408 src/a b.c#ticks\nv 70 80 0 0c000000\nl 90 99 1 123456\nl 91 92 0 -\n";
     let seen = read(&[text.as_bytes()]);
     let texts: Vec<&str> = seen.iter().map(|(_, text)| text.as_str()).collect();
     assert_eq!(
@@ -38,8 +38,8 @@ fn reads_every_kind_of_line() {
             "Sample { when: (50, 60), pc: None, stopped: false }",
             "Name { watch: 0, size: 4, kind: Unsigned, address: 536871944, name: \"src/a b.c#ticks\" }",
             "Value { when: (70, 80), watch: 0, bytes: [12, 0, 0, 0] }",
-            "Point { lap: 1, address: 134218240, name: \"src/a b.c:12\" }",
-            "Lap { when: (90, 99), lap: 1, cycles: 123456 }",
+            "Lap { when: (90, 99), lap: 1, cycles: Some(123456) }",
+            "Lap { when: (91, 92), lap: 0, cycles: None }",
         ]
     );
 }

@@ -98,6 +98,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             read_out_now: Arc::clone(&read_out_now),
             has_trace: raw.is_some(),
             watched: Arc::clone(&watched),
+            counts: true,
             reads: 0,
         };
         let stop = Arc::clone(&stop);

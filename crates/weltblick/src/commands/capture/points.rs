@@ -21,14 +21,6 @@ pub(super) const BEFORE_EVERY_TAP: u32 = 0x0fff_ffff;
 /// How long trace that was sent before a stop may be on its way.
 const ON_THE_WAY: Duration = Duration::from_millis(20);
 
-/// A code point whose passing is timed.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct LapPoint {
-    pub(super) address: u64,
-    /// What the user called it.
-    pub(super) name: String,
-}
-
 /// The windows that a stub opens and closes, and which of them are open.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Windows {
@@ -82,9 +74,6 @@ impl Session {
         for address in self.questions.breaks() {
             self.client.set_break(address, true)?;
         }
-        for (number, LapPoint { address, name }) in self.questions.laps.iter().enumerate() {
-            self.preface(format!("a {number} {address:x} {name}\n"));
-        }
         if self.questions.windows.is_open() {
             let _ = self.outbox.send(Message::Watch(true));
         }
@@ -96,16 +85,22 @@ impl Session {
         if self.questions.laps.is_empty() {
             return Ok(());
         }
-        let power = self.client.word(DEMCR)?;
-        self.client.write_word(DEMCR, power | TRACE_ENABLE)?;
-        let control = self.client.word(DWT_CONTROL)?;
-        self.client.write_word(DWT_CONTROL, control | 1)?;
-        if self.client.word(DWT_CONTROL)? & 1 == 0 {
+        self.counts = self.switch_counter_on().unwrap_or(false);
+        if !self.counts {
             let detail = "this core has no cycle counter: laps have the host's times only";
             self.happened(What::Diagnosed, Some(detail.into()));
             say(&format!("? {detail}"));
         }
         Ok(())
+    }
+
+    /// Whether it runs then. A core that has none refuses, or takes no notice.
+    fn switch_counter_on(&mut self) -> Result<bool, StubError> {
+        let power = self.client.word(DEMCR)?;
+        self.client.write_word(DEMCR, power | TRACE_ENABLE)?;
+        let control = self.client.word(DWT_CONTROL)?;
+        self.client.write_word(DWT_CONTROL, control | 1)?;
+        Ok(self.client.word(DWT_CONTROL)? & 1 == 1)
     }
 
     /// Takes the breakpoints away again; the target runs on.
@@ -169,7 +164,8 @@ impl Session {
             return self.reached();
         }
         if let Some(lap) = self.questions.laps.iter().position(|lap| lap.address == pc) {
-            let cycles = self.client.word(CYCLE_COUNTER)?;
+            let cycles =
+                if self.counts { self.client.word(CYCLE_COUNTER)?.to_string() } else { "-".into() };
             self.write(format!("l {received} {} {lap} {cycles}\n", self.now()));
         }
         let opened = self.pass_windows(pc)?;

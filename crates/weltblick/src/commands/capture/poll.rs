@@ -1,6 +1,6 @@
 //! What a debug stub is asked while the target runs: program counters, variables, lap points.
 
-use super::points::{LapPoint, Windows};
+use super::points::Windows;
 use super::readout::{Content, ReadOut};
 use crate::sources::live::{Message, Outbox};
 use crate::sources::stub::{Client, StubError};
@@ -8,7 +8,7 @@ use std::fmt::Write as _;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
-use weltblick_core::capture::What;
+use weltblick_core::capture::{LapPoint, What};
 use weltblick_core::image::{Kind, Variable};
 
 /// `DWT_PCSR`: the program counter of the running core (DDI 0403E, C1.8.6).
@@ -92,6 +92,8 @@ pub(super) struct Session {
     pub(super) has_trace: bool,
     /// What is asked now is kept.
     pub(super) watched: Arc<AtomicBool>,
+    /// The core counts cycles.
+    pub(super) counts: bool,
     /// How often variables were read.
     pub(super) reads: u64,
 }

@@ -1,7 +1,7 @@
 //! Everything that a capture rests on, checked before a folder is made.
 
 use super::options::Args;
-use super::points::{LapPoint, Windows};
+use super::points::Windows;
 use super::poll::Questions;
 use super::progress::say;
 use super::readout::{Named, ReadOut};
@@ -15,7 +15,7 @@ use std::fs;
 use std::path::Path;
 use weltblick_core::budget::{BudgetFile, Point};
 use weltblick_core::capture::{
-    Framing, ItmSettings, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
+    Framing, ItmSettings, LapPoint, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
 };
 use weltblick_core::document::At;
 use weltblick_core::event::CodeRanges;
@@ -292,7 +292,8 @@ pub(super) fn manifest(
     }
     sources::correct(&mut manifest, &args.setup);
     if prepared.questions.polls() {
-        let settings = PollSettings { intrusive: prepared.questions.stops };
+        let laps = prepared.questions.laps.clone();
+        let settings = PollSettings { intrusive: prepared.questions.stops, laps };
         manifest.streams.push(StreamSpec {
             files: Vec::new(),
             segments: Some("poll".into()),

@@ -20,7 +20,7 @@ const MOST_NOTICES: usize = 64;
 #[derive(Debug, Error)]
 pub(crate) enum StubError {
     /// No connection, or a broken one.
-    #[error("the connection to the debug stub failed: {0}")]
+    #[error("the connection to the debug stub failed")]
     Io(#[from] io::Error),
     /// It closed the connection.
     #[error("the debug stub closed the connection; is another debugger attached to it?")]

@@ -1,0 +1,106 @@
+//! `span`: the time from one point in the code to another.
+
+use crate::cli::{CaptureArgs, Format, OutputArgs};
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources::{self, Capture};
+use anyhow::{Context as _, Result, bail};
+use std::io::Write;
+use weltblick_core::budget::{Point, address_of};
+use weltblick_core::capture::LapPoint;
+use weltblick_core::measure::span::{Context, Passages, SpanReport, Way, report};
+
+/// How long does it take from one point in the code to another?
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// The points, first to last, as `capture --laps` named them; without any, all of them
+    #[arg(value_name = "POINT", index = 2)]
+    points: Vec<Point>,
+    /// Show so many of the longest; 0 shows all
+    #[arg(long, value_name = "TIMES", default_value_t = 5)]
+    top: usize,
+    #[command(flatten)]
+    output: OutputArgs,
+    #[command(flatten)]
+    capture: CaptureArgs,
+}
+
+/// What is remembered one by one at most.
+const MOST_WORST: usize = 1_000_000;
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        show::schema::<SpanReport>(out)?;
+        return Ok(Outcome::Done);
+    }
+    let capture = sources::open(&args.capture)?;
+    let (stream, laps) = capture.manifest.laps().with_context(|| {
+        format!(
+            "{}: nothing tells when points in the code were passed; record it with `capture stub:HOST:PORT --laps A,B`",
+            capture.name.display()
+        )
+    })?;
+    let stations = stations(args, &capture, laps)?;
+    let clock = capture.clocks().core_clock;
+    let top = if args.top == 0 { MOST_WORST } else { args.top };
+    let way = Way::new(stations.len(), clock, top);
+    let mut passages = Passages::new(stations.iter().map(|(lap, _)| *lap).collect(), way);
+    capture.replay_stream(stream, &mut (), &mut passages)?;
+    if passages.way.total.count() == 0 {
+        let points: Vec<&str> = stations.iter().map(|(_, name)| name.as_str()).collect();
+        bail!(
+            "{}: the way {} was passed not once ({} times begun)",
+            capture.name.display(),
+            points.join(" .. "),
+            passages.way.begun()
+        );
+    }
+    let points: Vec<String> = stations.into_iter().map(|(_, name)| name).collect();
+    let report = report(&passages.way, &Context { points: &points, clock });
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::span::csv(&report, out)?,
+        Format::Text => {
+            let paint = Paint::new(args.output.color);
+            show::span::text(&report, &capture.name.display().to_string(), paint, out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+/// The lap points that are asked for, and their names.
+fn stations(args: &Args, capture: &Capture, laps: &[LapPoint]) -> Result<Vec<(u8, String)>> {
+    let mut stations = Vec::new();
+    for point in &args.points {
+        let lap = find(point, capture, laps).with_context(|| {
+            let names: Vec<&str> = laps.iter().map(|lap| lap.name.as_str()).collect();
+            format!("`{point}` is none of the lap points of this capture: {}", names.join(", "))
+        })?;
+        stations.push((lap, laps[usize::from(lap)].name.clone()));
+    }
+    if args.points.is_empty() {
+        stations = (0..).zip(laps).map(|(lap, point)| (lap, point.name.clone())).collect();
+    }
+    if stations.len() == 1 && args.points.is_empty() {
+        // One point alone: from each time to the next.
+        stations.push(stations[0].clone());
+    }
+    if stations.len() < 2 {
+        bail!(
+            "a span needs two points; give the same one twice for the time from each to the next"
+        );
+    }
+    Ok(stations)
+}
+
+/// The lap point that a user means: by its name, else by its address.
+fn find(point: &Point, capture: &Capture, laps: &[LapPoint]) -> Option<u8> {
+    let name = point.to_string();
+    let by_name = laps.iter().position(|lap| lap.name == name);
+    let address = match point {
+        Point::Address(address) => Some(*address & !1),
+        _ => capture.image.as_ref().and_then(|open| address_of(point, &open.image).ok()),
+    };
+    let found = by_name.or_else(|| laps.iter().position(|lap| Some(lap.address) == address))?;
+    u8::try_from(found).ok()
+}

@@ -1,0 +1,168 @@
+//! Faces of a span.
+
+use super::{Align, Paint, Table, cell, count, duration_ns, level, plain, wrapped};
+use anyhow::Result;
+use std::io::Write;
+use weltblick_core::measure::duration::Duration;
+use weltblick_core::measure::span::{Leg, SpanReport};
+use weltblick_core::measure::statistic::Statistic;
+
+/// For people: figures with the worst first, how they are spread, the longest one by one.
+pub(crate) fn text(
+    report: &SpanReport,
+    capture: &str,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<()> {
+    head(report, capture, paint, out)?;
+    figures(report, paint, out)?;
+    distribution(report, paint, out)?;
+    worst(report, paint, out)
+}
+
+fn head(report: &SpanReport, capture: &str, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let way = report.points.join(" .. ");
+    writeln!(out, "{}", paint.strong(&format!("{}: {}", plain(capture), plain(&way))))?;
+    let how = match (report.evidence.basis.as_str(), report.core_clock_hz) {
+        ("lap_cycles", Some(hertz)) => {
+            format!("by the core's cycle counter at {} MHz", hertz / 1e6)
+        }
+        _ => "by the host's clock".to_owned(),
+    };
+    writeln!(out, "passed {} times, {how}", count(report.total.elapsed.count))?;
+    for doubt in &report.evidence.doubts {
+        for (number, line) in wrapped(doubt).into_iter().enumerate() {
+            let lead = if number == 0 { "?" } else { " " };
+            writeln!(out, "{}", paint.alarm(&format!("{lead} {}", plain(&line))))?;
+        }
+    }
+    writeln!(out)?;
+    Ok(())
+}
+
+/// Windows that are narrower than this part of a duration do not show in its digits.
+const SHOWS: f64 = 0.01;
+
+/// A duration, and its window where that shows.
+fn stated(duration: &Duration) -> String {
+    let text = duration_ns(duration.ns);
+    match duration.ns_high {
+        Some(high) if high - duration.ns_low > SHOWS * duration.ns => {
+            format!("{text} +-{}", duration_ns((high - duration.ns_low) / 2.0))
+        }
+        _ => text,
+    }
+}
+
+fn figures(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let right = |name| (name, Align::Right);
+    let columns = [
+        right("max"),
+        right("cycles"),
+        right("p99"),
+        right("p95"),
+        right("p50"),
+        right("mean"),
+        right("min"),
+        right("stddev"),
+        ("from .. until", Align::Left),
+    ];
+    let mut table = Table::new(paint, &columns);
+    let legs = report.legs.iter().chain([&report.total]);
+    for Leg { from, until, elapsed } in legs {
+        let Statistic { min, mean, p50, p95, p99, max, stddev, .. } = elapsed;
+        let figure =
+            |duration: &Option<Duration>| duration.as_ref().map_or_else(String::new, stated);
+        let cycles = max.and_then(|max| max.cycles).map_or_else(String::new, count);
+        let mut cells = vec![figure(max), cycles];
+        cells.extend([p99, p95, p50, mean, min, stddev].map(figure));
+        cells.push(format!("{} .. {}", plain(from), plain(until)));
+        table.row(cells);
+    }
+    for line in table.lines() {
+        writeln!(out, "{line}")?;
+    }
+    if report.total.elapsed.p99.is_none() {
+        let text = "  p95 takes 20 occurrences, p99 takes 100: fewer say no more than the maximum";
+        writeln!(out, "{}", paint.faint(text))?;
+    }
+    Ok(())
+}
+
+fn distribution(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let Some(highest) = report.distribution.iter().max().filter(|&&highest| highest > 0) else {
+        return Ok(());
+    };
+    let (Some(min), Some(max)) = (&report.total.elapsed.min, &report.total.elapsed.max) else {
+        return Ok(());
+    };
+    if max.ns <= min.ns {
+        return Ok(());
+    }
+    let bars: String =
+        report.distribution.iter().map(|&n| level(n as f64 / *highest as f64)).collect();
+    writeln!(out)?;
+    writeln!(
+        out,
+        "from {} to {}, up to {} in a column",
+        duration_ns(min.ns),
+        duration_ns(max.ns),
+        count(*highest)
+    )?;
+    writeln!(out, " {}", paint.accent(bars.trim_end()))?;
+    Ok(())
+}
+
+fn worst(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    writeln!(out)?;
+    writeln!(out, "the longest")?;
+    let mut columns = vec![("elapsed", Align::Right), ("cycles", Align::Right)];
+    columns.extend(report.legs.iter().map(|leg| (leg.until.as_str(), Align::Right)));
+    columns.extend([("number", Align::Right), ("after the start", Align::Right)]);
+    // Names come from the user and the image.
+    let columns: Vec<(String, Align)> =
+        columns.into_iter().map(|(name, align)| (plain(name).into_owned(), align)).collect();
+    let columns: Vec<(&str, Align)> = columns.iter().map(|(name, a)| (name.as_str(), *a)).collect();
+    let mut table = Table::new(paint, &columns);
+    for row in &report.worst {
+        let mut cells =
+            vec![stated(&row.elapsed), row.elapsed.cycles.map_or_else(String::new, count)];
+        if !report.legs.is_empty() {
+            cells.extend(row.legs.iter().map(stated));
+        }
+        cells.push(format!("#{}", row.number));
+        cells.push(row.host_ns.map_or_else(String::new, |ns| duration_ns(ns as f64)));
+        table.row(cells);
+    }
+    for line in table.lines() {
+        writeln!(out, "{line}")?;
+    }
+    Ok(())
+}
+
+/// For spreadsheets: one row per leg, the whole way last.
+pub(crate) fn csv(report: &SpanReport, out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    csv.write_record([
+        "from",
+        "until",
+        "count",
+        "elapsed_min_ns",
+        "elapsed_mean_ns",
+        "elapsed_p50_ns",
+        "elapsed_p95_ns",
+        "elapsed_p99_ns",
+        "elapsed_max_ns",
+        "elapsed_stddev_ns",
+    ])?;
+    for Leg { from, until, elapsed } in report.legs.iter().chain([&report.total]) {
+        let Statistic { count, min, mean, p50, p95, p99, max, stddev } = elapsed;
+        let mut record = vec![cell(from).into_owned(), cell(until).into_owned(), count.to_string()];
+        let ns =
+            |duration: &Option<Duration>| duration.map_or_else(String::new, |d| d.ns.to_string());
+        record.extend([min, mean, p50, p95, p99, max, stddev].map(ns));
+        csv.write_record(record)?;
+    }
+    csv.flush()?;
+    Ok(())
+}
