@@ -138,6 +138,12 @@ fn sets_up_instruction_trace() {
 /// A micro trace buffer of 4 KiB.
 const MTB: &str = "format = 1\ncore = 'cortex-m0+'\ncore_clock = '16 MHz'\nmtb_base = 0xf0000000\n[link]\nkind = 'buffer'\nsize = '4 KiB'\n[observe.instructions]\nbits_per_instruction = '12'\n";
 
+/// An error and what it comes from.
+fn whole(error: &dyn std::error::Error) -> String {
+    let chain = std::iter::successors(Some(error), |error| error.source());
+    chain.map(ToString::to_string).collect::<Vec<_>>().join(": ")
+}
+
 #[test]
 fn puts_a_micro_trace_buffer_where_the_program_leaves_room() {
     let image = Image::parse(ELF).unwrap();
@@ -161,7 +167,7 @@ fn puts_a_micro_trace_buffer_where_the_program_leaves_room() {
         ("ticks", "4 KiB", Some(program), "has 4 bytes"),
         ("tocks", "4 KiB", Some(program), "did you mean `ticks`?"),
     ] {
-        let error = at(buffer, size, program).unwrap_err().to_string();
+        let error = whole(&at(buffer, size, program).unwrap_err());
         assert!(error.contains(part), "{buffer}, {size}: {error}");
     }
     // Without a place of its own it takes whatever the program keeps there.
