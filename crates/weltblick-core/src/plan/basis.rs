@@ -4,17 +4,23 @@ use super::core::{Core, InstructionTrace};
 use super::description::Description;
 use super::link::Link;
 use super::load::{
-    CYCLES_PER_INSTRUCTION, Fit, Load, MOST_DROPPED, USUAL_FIFO, bits_per_instruction, loads,
+    CYCLES_PER_INSTRUCTION, Fit, INSTRUCTION_TRACE, Load, MOST_DROPPED, USUAL_FIFO,
+    bits_per_instruction, loads,
 };
+use super::measured::Measured;
 use super::measuring::samples_needed;
-use super::narrow::TraceUnit;
+use super::narrow::{Narrow, Placed, TraceUnit};
 use super::registers::{Divisor, ETM_BASE, divide};
-use super::report::{BufferRow, LinkRow, LoadRow, MeasureRow, PlanError, Proposal, Wanted};
+use super::report::{
+    BufferRow, LinkRow, LoadRow, MeasureRow, PlanError, Proposal, StretchRow, Wanted,
+};
 use super::sampling::{next_sampling_period, sampling_places};
 use super::watch::Watch;
 use crate::measure::duration::Duration;
 use crate::time::Frequency;
 
+/// Functions that are proposed as ranges.
+const MOST_STRETCHES: usize = 5;
 /// A link that is fuller than this drops packets when they come close together.
 const BUSY: f64 = 0.7;
 
@@ -27,10 +33,14 @@ pub(super) struct Basis<'a> {
     pub(super) loads: Vec<Load>,
     pub(super) formatter: bool,
     pub(super) itm: bool,
+    measured: Option<&'a Measured>,
 }
 
 impl<'a> Basis<'a> {
-    pub(super) fn new(plan: &'a Description) -> Result<Self, PlanError> {
+    pub(super) fn new(
+        plan: &'a Description,
+        measured: Option<&'a Measured>,
+    ) -> Result<Self, PlanError> {
         let missing = |what, how| PlanError::Missing { what, how };
         let core = plan.core.ok_or(missing("the core", "--core, or `core`"))?;
         let clock =
@@ -71,7 +81,9 @@ impl<'a> Basis<'a> {
         let sources = usize::from(itm) + usize::from(observe.instructions.is_some());
         let by_mtb = by_mtb && observe.instructions.is_some();
         let formatter = !by_mtb && (plan.formatter || link.needs_formatter(sources));
-        Ok(Self { plan, core, clock, link, loads: loads(plan, clock), formatter, itm })
+        let asleep = measured.map_or(0.0, |measured| measured.asleep);
+        let loads = loads(plan, clock, asleep);
+        Ok(Self { plan, core, clock, link, loads, formatter, itm, measured })
     }
 
     fn sources(&self) -> usize {
@@ -148,7 +160,7 @@ impl<'a> Basis<'a> {
             period = next_sampling_period(period + 1)?;
             let mut slower = self.plan.clone();
             slower.observe.pc_sample_period = Some(period);
-            let fit = self.fit(&loads(&slower, self.clock))?;
+            let fit = self.fit(&loads(&slower, self.clock, self.asleep()))?;
             if fit.holds() {
                 return Some(Proposal {
                     pc_sample_period: period,
@@ -170,23 +182,68 @@ impl<'a> Basis<'a> {
         wanted.iter().map(row).collect()
     }
 
-    pub(super) fn buffer(&self) -> Option<BufferRow> {
+    /// The part of time that the core is known to sleep.
+    fn asleep(&self) -> f64 {
+        self.measured.map_or(0.0, |measured| measured.asleep)
+    }
+
+    /// A buffer on the chip: how long it lasts, and what would stretch it.
+    pub(super) fn buffer(&self, narrow: &Narrow, placed: &Placed) -> Option<BufferRow> {
         let Link::Buffer { bytes } = self.link else { return None };
-        let rate: f64 = self.loads.iter().map(Load::bytes).sum();
-        let mtb = self.plan.trace_kind() == Some(InstructionTrace::Mtb);
         let usable = if self.formatter { super::link::frame_use(self.sources()) } else { 1.0 };
-        let ns = bytes as f64 * usable / rate.max(1e-9) * 1e9;
+        let flow = self.instructions();
+        let rest = self.loads.iter().map(Load::bytes).sum::<f64>() - flow;
+        // How long it lasts if instruction trace is taken for this part of the time awake.
+        let lasts = |part: f64| {
+            let ns = bytes as f64 * usable / (rest + flow * part).max(1e-9) * 1e9;
+            Duration { ns, ns_low: ns, ns_high: None, cycles: None }
+        };
+        // What the target does not narrow itself fills the buffer all the same.
+        let planned = self.measured.filter(|_| placed.ranges != 0);
+        let part = planned.map_or(1.0, |measured| {
+            let share = measured.share_inside(&placed.watched());
+            if placed.inverted { 1.0 - share } else { share }
+        });
+        let knows_ranges = self.plan.trace_kind() != Some(InstructionTrace::Mtb);
+        let stretch = |measured: &Measured| {
+            let row = |(name, _, share): &(String, std::ops::Range<u64>, f64)| {
+                let share = measured.of_awake(*share);
+                StretchRow { inside: name.clone(), share, lasts: lasts(share) }
+            };
+            measured.functions.iter().take(MOST_STRETCHES).map(row).collect()
+        };
+        let stretches = match self.measured {
+            Some(measured) if flow > 0.0 && knows_ranges => stretch(measured),
+            _ => Vec::new(),
+        };
+        let advice = self.stretching(narrow, bytes, lasts(0.1).ns);
+        Some(BufferRow { bytes, lasts: lasts(part), stretches, advice })
+    }
+
+    /// Bytes of instruction trace per second.
+    fn instructions(&self) -> f64 {
+        let flow = self.loads.iter().find(|load| load.source == INSTRUCTION_TRACE);
+        flow.map_or(0.0, Load::bytes)
+    }
+
+    /// What would stretch a buffer that lasts `tenfold` nanoseconds with a tenth of the instructions.
+    fn stretching(&self, narrow: &Narrow, bytes: u64, tenfold: f64) -> Vec<String> {
         let mut advice = Vec::new();
         if self.plan.observe.instructions.is_some() {
-            if self.plan.observe.instructions.as_ref().is_some_and(|i| i.start.is_none()) {
-                let per_call = 1e3 * bytes as f64 * 8.0;
-                let bits = bits_per_instruction(self.plan);
+            if narrow.start.is_none() {
+                let held = 8.0 * bytes as f64 / bits_per_instruction(self.plan);
                 advice.push(format!(
-                    "Start and stop points around one function (`start`, `stop`) keep only its runs: the buffer then holds {:.0} thousand of its instructions.",
-                    per_call / bits / 1e6
+                    "Start and stop points around one function (`start` and `stop`, or `capture --window A..B`) keep only its runs: the buffer then holds some {held:.0} of its instructions."
                 ));
             }
-            if !mtb {
+            let knows_ranges = self.plan.trace_kind() != Some(InstructionTrace::Mtb);
+            if narrow.inside.is_empty() && self.measured.is_none() && knows_ranges {
+                advice.push(format!(
+                    "A range (`inside`, or `capture --inside CODE`) in which the core is a tenth of its time makes it last {:.2} ms; `plan --measured CAPTURE` says which ranges those are.",
+                    tenfold / 1e6
+                ));
+            }
+            if knows_ranges {
                 advice.push(
                     "Leave cycle counts and timestamps out where order is enough: they cost more than the branches.".into(),
                 );
@@ -198,11 +255,7 @@ impl<'a> Basis<'a> {
         advice.push(
             "Read it out while the target runs (`capture --read-out-every`): what lies between two read-outs is then kept too, as far as it fits.".into(),
         );
-        Some(BufferRow {
-            bytes,
-            lasts: Duration { ns, ns_low: ns, ns_high: None, cycles: None },
-            advice,
-        })
+        advice
     }
 
     pub(super) fn doubts(&self, watches: &[Watch]) -> Vec<String> {
@@ -254,8 +307,12 @@ impl<'a> Basis<'a> {
             }
         }
         if observe.instructions.as_ref().is_some_and(|instructions| instructions.rate.is_none()) {
+            let asleep = match self.measured {
+                Some(measured) => format!("asleep {:.0} % of the time", 100.0 * measured.asleep),
+                None => "never asleep".into(),
+            };
             doubts.push(format!(
-                "The rate of instructions is taken as one every {CYCLES_PER_INSTRUCTION} cycles, never asleep; a measured `rate` makes the plan sharper."
+                "The rate of instructions is taken as one every {CYCLES_PER_INSTRUCTION} cycles, {asleep}; a measured `rate` makes the plan sharper."
             ));
         }
         doubts

@@ -28,6 +28,8 @@ const COUNTER_WRAPS: f64 = 256.0;
 const SYNC: f64 = 6.0;
 /// Both global timestamp packets in full.
 const GLOBAL: f64 = 12.0;
+/// The source that instruction trace is.
+pub(super) const INSTRUCTION_TRACE: &str = "instruction trace";
 /// Core cycles per instruction where nothing better is known.
 pub(super) const CYCLES_PER_INSTRUCTION: f64 = 1.4;
 
@@ -73,15 +75,17 @@ impl Load {
 }
 
 /// Every source of a plan, in the order in which people think of them. Sources of the ITM share
-/// one stream; instruction trace is a second one.
+/// one stream; instruction trace is a second one. `asleep` is the part of time that the core is known
+/// to sleep: it executes nothing then.
 #[must_use]
-pub fn loads(plan: &Description, clock: Frequency) -> Vec<Load> {
+pub fn loads(plan: &Description, clock: Frequency, asleep: f64) -> Vec<Load> {
     let observe = &plan.observe;
     let mut loads = itm_loads(observe, clock);
     if let Some(instructions) = &observe.instructions {
-        let rate = instructions.rate.unwrap_or(clock.hertz() / CYCLES_PER_INSTRUCTION);
+        let awake = clock.hertz() * (1.0 - asleep);
+        let rate = instructions.rate.unwrap_or(awake / CYCLES_PER_INSTRUCTION);
         loads.push(Load {
-            source: "instruction trace".into(),
+            source: INSTRUCTION_TRACE.into(),
             events: rate,
             bytes_each: bits_per_instruction(plan) / 8.0,
             least_each: 0.0,
@@ -267,7 +271,7 @@ mod tests {
         let clock = Frequency::from_hertz(40.96e6).unwrap();
         let mut plan = plan(4096);
         plan.observe.interrupts.push(Interrupt { name: "tick".into(), rate: 1000.0 });
-        let loads = loads(&plan, clock);
+        let loads = loads(&plan, clock, 0.0);
         let bytes = |source: &str| {
             loads.iter().find(|load| load.source.starts_with(source)).unwrap().bytes()
         };
@@ -298,6 +302,6 @@ mod tests {
     #[test]
     fn nothing_observed_is_nothing_sent() {
         let clock = Frequency::from_hertz(1e6).unwrap();
-        assert!(loads(&Description::default(), clock).is_empty());
+        assert!(loads(&Description::default(), clock, 0.0).is_empty());
     }
 }

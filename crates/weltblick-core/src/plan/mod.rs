@@ -7,6 +7,7 @@ mod core;
 mod description;
 mod link;
 mod load;
+mod measured;
 mod measuring;
 mod mtb;
 mod narrow;
@@ -26,6 +27,7 @@ pub use description::{
 };
 pub use link::Link;
 pub use load::{Fit, LINK_USE, Load, loads};
+pub use measured::Measured;
 pub use measuring::samples_needed;
 pub use mtb::MtbError;
 pub use narrow::{Left, Narrow, TraceUnit};
@@ -34,7 +36,7 @@ pub use registers::{
 };
 pub use report::{
     BufferRow, LinkRow, LoadRow, MeasureRow, PlanError, PlanReport, Program, Proposal, SCHEMA,
-    Wanted, WatchRow, plan,
+    StretchRow, Wanted, WatchRow, plan,
 };
 pub use ring::{RING_HEADER, RingPlan, plan_ring};
 pub use sampling::{next_sampling_period, sampling_places};

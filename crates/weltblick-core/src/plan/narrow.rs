@@ -81,6 +81,24 @@ pub struct Left {
     pub ranges: Option<&'static str>,
 }
 
+impl Placed {
+    /// The code that the comparators of ranges really watch: blocks may be larger than what was asked
+    /// for.
+    pub(super) fn watched(&self) -> Vec<Range<u64>> {
+        let mut from = 0;
+        let watched = |comparator: &Comparator| match comparator.compares {
+            Compares::Block(bits) => Some(comparator.address..comparator.address + (1 << bits)),
+            Compares::UpTo => Some(from..comparator.address + 2),
+            Compares::From => {
+                from = comparator.address;
+                None
+            }
+            Compares::Start | Compares::Stop => None,
+        };
+        self.comparators.iter().filter_map(watched).collect()
+    }
+}
+
 impl Narrow {
     /// Whether there is nothing to narrow.
     #[must_use]
@@ -224,6 +242,7 @@ mod tests {
         let placed = unit.place(&inside(&[0x1000..0x1100]));
         let numbers: Vec<_> = placed.comparators.iter().map(|c| (c.number, c.address)).collect();
         assert_eq!(numbers, [(2, 0x1000), (3, 0x10fe)]);
+        assert_eq!(placed.watched(), [0x1000..0x1100]);
         assert_eq!((placed.ranges, placed.inverted, placed.left), (0b1000, false, Left::default()));
         let exclude = Narrow { exclude: vec![0x1000..0x1100], ..Narrow::default() };
         assert!(unit.place(&exclude).inverted);
@@ -237,6 +256,7 @@ mod tests {
             placed.comparators,
             [Comparator { number: 0, address: 0x1000, compares: Compares::Block(8) }]
         );
+        assert_eq!(placed.watched(), [0x1000..0x1100]);
         // A block that is larger would leave too much out.
         let exclude = |range| Narrow { exclude: vec![range], ..Narrow::default() };
         assert!(unit.place(&exclude(0x1010..0x10f0)).left.ranges.is_some());

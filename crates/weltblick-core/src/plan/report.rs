@@ -3,6 +3,7 @@
 use super::basis::Basis;
 use super::core::{Core, InstructionTrace};
 use super::description::{Description, Instructions};
+use super::measured::Measured;
 use super::mtb::{self, MtbError};
 use super::narrow::{Left, Narrow, Placed, TraceUnit};
 use super::registers::{DivisorError, Register, Request, registers};
@@ -25,6 +26,8 @@ pub struct Program<'a> {
     pub image: &'a Image,
     /// Variables.
     pub variables: &'a Variables,
+    /// What an earlier recording says of it.
+    pub measured: Option<&'a Measured>,
 }
 
 /// A share that is to be known, and how well.
@@ -188,8 +191,22 @@ pub struct BufferRow {
     pub bytes: u64,
     /// How long it takes until the oldest trace is overwritten.
     pub lasts: Duration,
+    /// How long it would last if instruction trace were taken inside one function only, by an
+    /// earlier recording: the busiest first.
+    pub stretches: Vec<StretchRow>,
     /// What would stretch it, each a sentence.
     pub advice: Vec<String>,
+}
+
+/// A range that would stretch a buffer.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct StretchRow {
+    /// What to write after `--inside`.
+    pub inside: String,
+    /// The share of the time awake that the core is there.
+    pub share: f64,
+    /// How long the buffer would last.
+    pub lasts: Duration,
 }
 
 /// A watched variable.
@@ -255,7 +272,8 @@ pub fn plan(
     program: Option<Program<'_>>,
     wanted: &[Wanted],
 ) -> Result<PlanReport, PlanError> {
-    let basis = Basis::new(description)?;
+    let measured = program.and_then(|program| program.measured);
+    let basis = Basis::new(description, measured)?;
     let watches = resolve(&description.observe.variables, program.map(|p| p.variables))?;
     let narrow = narrow(description.observe.instructions.as_ref(), program)?;
     let unit = basis.unit(watches.len());
@@ -296,7 +314,7 @@ pub fn plan(
         proposal: if link.fits { None } else { basis.proposal() },
         sources: basis.load_rows(),
         measuring: basis.measuring(wanted),
-        buffer: basis.buffer(),
+        buffer: basis.buffer(&narrow, &placed),
         ring,
         watches: watch_rows(&watches),
         registers: registers(&request),

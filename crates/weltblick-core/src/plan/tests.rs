@@ -74,7 +74,7 @@ fn proposes_the_next_period_that_fits() {
 fn watches_variables_at_fixed_addresses_only() {
     let image = Image::parse(ELF).unwrap();
     let variables = Variables::parse(ELF).unwrap();
-    let program = Program { image: &image, variables: &variables };
+    let program = Program { image: &image, variables: &variables, measured: None };
     let one = variables.all().iter().find(|v| v.size == 4 && v.address >= 0x2000_0000).unwrap();
     let watching = |name: &str| {
         let text = format!("{TARGET}[[observe.variable]]\nname = '{name}'\nrate = '100 Hz'\n");
@@ -117,7 +117,7 @@ fn warns_of_samples_that_beat() {
 fn sets_up_instruction_trace() {
     let image = Image::parse(ELF).unwrap();
     let variables = Variables::parse(ELF).unwrap();
-    let program = Program { image: &image, variables: &variables };
+    let program = Program { image: &image, variables: &variables, measured: None };
     let text = TARGET.replace(
         "kind = \"uart\"\nbit_rate = \"2 Mbit/s\"",
         "kind = 'port'\nwidth = 4\nport_clock = '24 MHz'",
@@ -148,7 +148,7 @@ fn whole(error: &dyn std::error::Error) -> String {
 fn puts_a_micro_trace_buffer_where_the_program_leaves_room() {
     let image = Image::parse(ELF).unwrap();
     let variables = Variables::parse(ELF).unwrap();
-    let program = Program { image: &image, variables: &variables };
+    let program = Program { image: &image, variables: &variables, measured: None };
     let at = |buffer: &str, size: &str, program| {
         let text = MTB
             .replace("mtb_base", &format!("mtb_buffer = '{buffer}'\nmtb_base"))
@@ -176,10 +176,44 @@ fn puts_a_micro_trace_buffer_where_the_program_leaves_room() {
 }
 
 #[test]
+fn an_earlier_recording_says_which_ranges_stretch_a_buffer() {
+    let image = Image::parse(ELF).unwrap();
+    let variables = Variables::parse(ELF).unwrap();
+    let range = |name: &str| image.function(image.functions_named(name)[0]).range.clone();
+    let function = |name: &str, share| (name.to_owned(), range(name), share);
+    let functions = vec![function("spectrum_power", 0.08), function("wave_filter", 0.02)];
+    let measured = Measured { asleep: 0.8, functions };
+    let lasts = |text: &str, measured| {
+        let program = Program { image: &image, variables: &variables, measured };
+        plan(&described(text), Some(program), &WANTED).unwrap().buffer.unwrap()
+    };
+    let etm = "format = 1\ncore = 'cortex-m33'\ncore_clock = '16 MHz'\n[link]\nkind = 'buffer'\nsize = '4 KiB'\n[observe.instructions]\n";
+    let (blind, seeing) = (lasts(etm, None), lasts(etm, Some(&measured)));
+    let close = |a: f64, b: f64| (a / b - 1.0).abs() < 1e-9;
+    // The core sleeps four fifths of the time, and is in a function a part of the rest.
+    assert!(close(seeing.lasts.ns, 5.0 * blind.lasts.ns));
+    let rows: Vec<_> =
+        seeing.stretches.iter().map(|row| (row.inside.as_str(), row.share)).collect();
+    assert!(rows[0].0 == "spectrum_power" && close(rows[0].1, 0.4), "{rows:?}");
+    assert!(close(seeing.stretches[1].lasts.ns, 10.0 * seeing.lasts.ns));
+    // What the plan narrows already counts, where the target does it itself.
+    let narrowed = |text: &str, key: &str| {
+        let text = format!("{text}{key} = ['wave_filter']\n");
+        lasts(&text, Some(&measured)).lasts.ns
+    };
+    assert!(close(narrowed(etm, "inside"), 10.0 * seeing.lasts.ns));
+    assert!(close(narrowed(etm, "exclude"), seeing.lasts.ns / 0.9));
+    let mtb = lasts(MTB, Some(&measured));
+    assert!(mtb.stretches.is_empty() && close(narrowed(MTB, "inside"), mtb.lasts.ns));
+    assert!(blind.stretches.is_empty());
+    assert!(blind.advice.iter().any(|advice| advice.contains("--measured")), "{:?}", blind.advice);
+}
+
+#[test]
 fn narrows_instruction_trace_to_ranges_where_comparators_can() {
     let image = Image::parse(ELF).unwrap();
     let variables = Variables::parse(ELF).unwrap();
-    let program = Program { image: &image, variables: &variables };
+    let program = Program { image: &image, variables: &variables, measured: None };
     let planned = |core: &str, narrow: &str| {
         let text = format!(
             "{}[observe.instructions]\n{narrow}\n",

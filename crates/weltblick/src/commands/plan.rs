@@ -1,19 +1,22 @@
 //! `plan`: does it fit the link, what to write into which register, how long to measure.
 
-use crate::cli::{Format, OutputArgs, duration};
+use super::counting::{Counted, context};
+use crate::cli::{CaptureArgs, Format, OutputArgs, SetupArgs, duration};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
-use crate::sources;
+use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use weltblick_core::budget::ranges_of;
 use weltblick_core::image::Variables;
+use weltblick_core::measure::profile::{By, ReportRow, report};
 use weltblick_core::plan::{
-    Applied, Core, Description, Instructions, Interrupt, Link, PlanReport, Program, Wanted,
-    WatchAccess, WatchTrace, Watched, plan, rate,
+    Applied, Core, Description, Instructions, Interrupt, Link, Measured, PlanReport, Program,
+    Wanted, WatchAccess, WatchTrace, Watched, plan, rate,
 };
 use weltblick_core::time::{Frequency, parse_bit_rate, parse_byte_rate, parse_bytes, parse_share};
 
@@ -64,6 +67,10 @@ struct TargetArgs {
     /// The firmware's ELF file, in which variables and functions are looked up
     #[arg(long, value_name = "ELF")]
     image: Option<PathBuf>,
+    /// An earlier capture of this firmware: how much it sleeps, and which code would make a buffer
+    /// last longer
+    #[arg(long, value_name = "CAPTURE")]
+    measured: Option<PathBuf>,
     /// The known period of the SysTick interrupt
     #[arg(long, value_name = "TIME", value_parser = duration)]
     tick_period: Option<Duration>,
@@ -144,9 +151,16 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         (None, Some(name)) => Some(folder.join(name)),
         (None, None) => None,
     };
-    let program = image.as_deref().map(read_program).transpose()?;
-    let program =
-        program.as_ref().map(|(open, variables)| Program { image: &open.image, variables });
+    let earlier = args.target.measured.as_deref().map(|path| open_capture(path, image.as_deref()));
+    let earlier = earlier.transpose()?;
+    let of_capture = earlier.as_ref().and_then(|capture| Some(&capture.image.as_ref()?.path));
+    let program = image.as_ref().or(of_capture).map(|path| read_program(path)).transpose()?;
+    let measured = earlier.as_ref().map(measured).transpose()?;
+    let program = program.as_ref().map(|(open, variables)| Program {
+        image: &open.image,
+        variables,
+        measured: measured.as_ref(),
+    });
     let asked = args.share.zip(args.known_to).map(|(share, within)| [Wanted { share, within }]);
     let wanted = asked.as_ref().map_or(USUAL.as_slice(), |asked| asked.as_slice());
     check_out(args)?;
@@ -180,6 +194,40 @@ fn check_out(args: &Args) -> Result<()> {
         }
         _ => Ok(()),
     }
+}
+
+/// An earlier capture, with the image that is planned for.
+fn open_capture(path: &Path, image: Option<&Path>) -> Result<Capture> {
+    let setup = SetupArgs { image: image.map(Path::to_owned), ..SetupArgs::default() };
+    sources::open(&CaptureArgs { capture: Some(path.to_owned()), setup }).context("--measured")
+}
+
+/// How busy the core was in an earlier capture, and with what.
+fn measured(capture: &Capture) -> Result<Measured> {
+    let mut counted = Counted::default();
+    capture.replay(&mut (), &mut counted)?;
+    let (counts, recording, cadences) = &counted;
+    if recording.samples() == 0 {
+        bail!("--measured: {} has no program-counter samples", capture.name.display());
+    }
+    let by = By::Function { inlined: false };
+    let report = report(counts, by, &context(capture, recording, cadences, 0)?);
+    let image = capture.image()?;
+    let function = |row: &ReportRow| {
+        let name = row.function.clone()?;
+        // Static functions of one name are told apart by their file.
+        let alone = image.functions_named(&name).len() == 1;
+        let text = match &row.file {
+            Some(file) if !alone => format!("{file}#{name}"),
+            _ => name,
+        };
+        let range = ranges_of(&text, Some(image)).ok()?.pop()?;
+        Some((text, range, row.share))
+    };
+    Ok(Measured {
+        asleep: recording.asleep as f64 / recording.samples() as f64,
+        functions: report.rows.iter().filter_map(function).collect(),
+    })
 }
 
 /// Code and variables of an image.

@@ -3,7 +3,7 @@
 use super::{Align, Paint, Table, cell, count, duration_ns, percent, plain, share, wrapped};
 use anyhow::Result;
 use std::io::Write;
-use weltblick_core::plan::{LinkRow, PlanReport, Register};
+use weltblick_core::plan::{LinkRow, PlanReport, Register, StretchRow};
 use weltblick_core::time::Frequency;
 
 /// For people: does it fit, then why, then what to do.
@@ -189,6 +189,26 @@ fn measuring(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()>
     Ok(())
 }
 
+/// Ranges in which instruction trace alone would make a buffer last longer.
+fn stretches(rows: &[StretchRow], paint: Paint, out: &mut dyn Write) -> Result<()> {
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let columns = [
+        ("lasts", Align::Right),
+        ("of the time awake", Align::Right),
+        ("with instruction trace only inside", Align::Left),
+    ];
+    let mut table = Table::new(paint, &columns);
+    for StretchRow { inside, share: part, lasts } in rows {
+        table.row([duration_ns(lasts.ns), share(*part), plain(inside).into_owned()]);
+    }
+    for line in table.lines() {
+        writeln!(out, "{line}")?;
+    }
+    Ok(())
+}
+
 fn memory(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
     if let Some(buffer) = &plan.buffer {
         writeln!(out)?;
@@ -198,6 +218,7 @@ fn memory(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
             duration_ns(buffer.lasts.ns)
         );
         writeln!(out, "{}", paint.strong(&line))?;
+        stretches(&buffer.stretches, paint, out)?;
         for advice in &buffer.advice {
             note("->", advice, paint, out)?;
         }

@@ -7,6 +7,25 @@ fn bench() -> Bench {
 }
 
 #[test]
+fn an_earlier_capture_says_what_stretches_a_buffer() {
+    let bench = Bench::new();
+    bench.write("target.toml", include_str!("../../../../demo/target.toml"));
+    let options =
+        "--core cortex-m33 --core-clock 48MHz --link buffer --buffer-size 4KiB --instructions";
+    let report = bench.json(&format!("plan {options} --measured buoy"));
+    let stretches = report["buffer"]["stretches"].as_array().unwrap();
+    assert_eq!(stretches.len(), 5, "{report}");
+    assert_eq!(stretches[0]["inside"], "spectrum_power");
+    // 8.27 % of all time, of which three quarters are sleep.
+    let share = stretches[0]["share"].as_f64().unwrap();
+    assert!((0.3..0.4).contains(&share), "{share}");
+    let text = bench.out(&format!("plan {options} --measured buoy --out plan.toml"));
+    assert!(text.contains("with instruction trace only inside"), "{text}");
+    let error = bench.error(&format!("plan {options} --measured nowhere"));
+    assert!(error.starts_with("error: --measured: nowhere"), "{error}");
+}
+
+#[test]
 fn the_demo_target() {
     insta::assert_snapshot!(bench().out("plan target.toml"));
 }
