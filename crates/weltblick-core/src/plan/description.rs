@@ -174,7 +174,7 @@ impl EventCounter {
 }
 
 /// Instruction trace, and where.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Instructions {
     /// Instructions per second while the core is awake; absent: one every 1.4 core cycles.
     pub rate: Option<f64>,

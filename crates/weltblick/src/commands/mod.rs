@@ -30,7 +30,7 @@ pub(crate) struct Cli {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Does it fit the link, what to write into which register, how long to measure
-    Plan(plan::Args),
+    Plan(Box<plan::Args>),
     /// Bytes from a running target into a folder, with a live view
     Capture(Box<capture::Args>),
     /// Make a capture folder from raw files, or amend one

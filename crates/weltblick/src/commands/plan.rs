@@ -11,12 +11,12 @@ use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use weltblick_core::budget::ranges_of;
+use weltblick_core::budget::{PointRange, ranges_of};
 use weltblick_core::image::Variables;
 use weltblick_core::measure::profile::{By, ReportRow, report};
 use weltblick_core::plan::{
-    Applied, Core, Description, Instructions, Interrupt, Link, Measured, PlanReport, Program,
-    Wanted, WatchAccess, WatchTrace, Watched, plan, rate,
+    Applied, Core, Description, Interrupt, Link, Measured, PlanReport, Program, Wanted,
+    WatchAccess, WatchTrace, Watched, plan, rate,
 };
 use weltblick_core::time::{Frequency, parse_bit_rate, parse_byte_rate, parse_bytes, parse_share};
 
@@ -133,6 +133,15 @@ struct ObserveArgs {
     /// Trace instructions
     #[arg(long)]
     instructions: bool,
+    /// ... only between these points in the code, for example `frame_begin..frame_end`
+    #[arg(long, value_name = "A..B", requires = "instructions")]
+    window: Option<PointRange>,
+    /// ... only in this code: a function, a file, or `A..B`; several may be given
+    #[arg(long, value_name = "CODE", requires = "instructions")]
+    inside: Vec<String>,
+    /// ... not in this code
+    #[arg(long, value_name = "CODE", requires = "instructions")]
+    exclude: Vec<String>,
 }
 
 fn named_rate(text: &str) -> Result<(String, f64), String> {
@@ -317,15 +326,13 @@ fn amend_observed(description: &mut Description, args: &ObserveArgs) {
     if args.no_timestamps {
         observe.timestamp_prescaler = None;
     }
-    if args.instructions && observe.instructions.is_none() {
-        observe.instructions = Some(Instructions {
-            rate: None,
-            bits: None,
-            cycle_counts: false,
-            inside: Vec::new(),
-            exclude: Vec::new(),
-            start: None,
-            stop: None,
-        });
+    if args.instructions {
+        let instructions = observe.instructions.get_or_insert_default();
+        instructions.inside.extend(args.inside.iter().cloned());
+        instructions.exclude.extend(args.exclude.iter().cloned());
+        if let Some(PointRange { start, end }) = &args.window {
+            instructions.start = start.as_ref().map(ToString::to_string);
+            instructions.stop = end.as_ref().map(ToString::to_string);
+        }
     }
 }

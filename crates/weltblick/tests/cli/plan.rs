@@ -7,6 +7,32 @@ fn bench() -> Bench {
 }
 
 #[test]
+fn instruction_trace_is_narrowed_by_options() {
+    let bench = Bench::new();
+    let plan = |options: &str| {
+        format!(
+            "plan --core cortex-m33 --core-clock 48MHz --link buffer --buffer-size 4KiB \
+            --image buoy/wave-buoy.elf {options}"
+        )
+    };
+    let narrow = "--instructions --window wave_filter..filter.c:71 --inside spectrum.c";
+    let report = bench.json(&plan(narrow));
+    let value = |name: &str| {
+        let registers = report["registers"].as_array().unwrap();
+        registers.iter().rev().find(|r| r["name"] == name).unwrap()["value"].as_u64().unwrap()
+    };
+    assert_eq!(value("TRCVIPCSSCTLR"), 0x0002_0001);
+    assert_eq!((value("TRCRSCTLR2"), value("TRCVICTLR")), (0x0001_0008, 2));
+    // Four comparators: two points, and one range, which takes a pair.
+    let watched = bench.run(&plan(&format!("{narrow} --pc-sample-period 4096 --watch ticks=1kHz")));
+    assert!(watched.out.contains("there are not enough free comparators"), "{}", watched.out);
+    let error = bench.error(&plan("--instructions --inside nowhere.c"));
+    assert!(error.contains("cannot be narrowed to `nowhere.c`"), "{error}");
+    let error = bench.error(&plan("--inside wave_filter"));
+    assert!(error.contains("--instructions"), "{error}");
+}
+
+#[test]
 fn an_earlier_capture_says_what_stretches_a_buffer() {
     let bench = Bench::new();
     bench.write("target.toml", include_str!("../../../../demo/target.toml"));

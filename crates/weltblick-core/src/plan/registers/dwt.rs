@@ -49,6 +49,7 @@ pub(super) fn code_comparators(architecture: Architecture, placed: &Placed) -> V
             (true, Compares::UpTo) => {
                 (V8_CODE_LIMIT, "executing what lies in the range is an event")
             }
+            (true, Compares::From) => (V8_CODE_MATCH, "the next comparator speaks for both"),
             (true, _) => (V8_CODE_MATCH, "executing it is an event"),
         };
         let name = if v8 { "MATCH" } else { "FUNCTION" };
