@@ -229,13 +229,14 @@ fn hostile_stubs_get_a_clear_error_in_bounded_time() {
 fn a_buffer_on_the_chip_is_read_out_again_and_again() {
     let bench = Bench::new();
     bench.write("target.toml", include_str!("../../../../demo/target.toml"));
-    let options = "--link buffer --buffer-size 4KiB";
+    // Eight times slower than usual: it holds some 160 ms, however busy the machine is.
+    let options = "--link buffer --buffer-size 4KiB --core-clock 6MHz";
     bench.out(&format!("plan target.toml {options} --out plan.toml"));
     let capture = |every: &str, out: &str| {
-        let target = Running::start(&bench, "");
+        let target = Running::start(&bench, "--core-clock 6MHz");
         let ended = bench.run(&format!(
             "capture {} --plan plan.toml --image buoy/wave-buoy.elf --reset --read-out etb:0xe0042000 \
-             --read-out-every {every} --for 1200ms --out {out} --quiet",
+             --read-out-every {every} --for 1500ms --out {out} --quiet",
             target.stub
         ));
         assert_eq!(ended.code, 0, "{}", ended.err);
@@ -243,8 +244,7 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
         let journal = String::from_utf8(bench.read(&format!("{out}/journal.jsonl"))).unwrap();
         (findings, journal.matches("read_out").count(), journal.matches("overwritten").count())
     };
-    // It holds some 20 ms: so often it has not wrapped.
-    let (findings, times, wrapped) = capture("5ms", "often");
+    let (findings, times, wrapped) = capture("20ms", "often");
     assert!(times > 5 && bench.path("often/buffer.000005.bin").exists(), "{times}");
     assert!(!findings.contains("\"fault\""), "{findings}");
     // On a busy machine one may come too late.
@@ -252,7 +252,7 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
     let profile = bench.json("profile often");
     assert!(profile["recording"]["samples"].as_u64().unwrap() > 500, "{profile}");
     assert_eq!(profile["rows"][0]["kind"], "asleep");
-    let (findings, ..) = capture("300ms", "seldom");
+    let (findings, ..) = capture("700ms", "seldom");
     assert!(findings.contains("had wrapped before"), "{findings}");
 }
 
