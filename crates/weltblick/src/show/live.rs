@@ -52,6 +52,8 @@ pub(crate) struct Picture<'a> {
     pub(crate) name: &'a str,
     pub(crate) time: Duration,
     pub(crate) bytes: u64,
+    /// Bytes of them that came too fast to be shown.
+    pub(crate) unseen: u64,
     pub(crate) rate: f64,
     pub(crate) rates: &'a [u64],
     pub(crate) capacity: Option<f64>,
@@ -73,7 +75,7 @@ const STRONG: Style = Style::new().add_modifier(Modifier::BOLD);
 /// Draws one frame.
 pub(crate) fn draw(frame: &mut Frame<'_>, picture: &Picture<'_>) {
     let told = picture.told.len().min(6) as u16;
-    let losses = picture.losses.len().clamp(1, 4) as u16;
+    let losses = picture.losses.len().clamp(1, 4) as u16 + u16::from(picture.unseen > 0);
     let [head, rate, lost, notes, middle, keys] = Layout::vertical([
         Constraint::Length(2),
         Constraint::Length(3),
@@ -155,10 +157,16 @@ fn losses(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
             if row.count == 1 { "once".to_owned() } else { format!("{} times", count(row.count)) };
         Line::styled(format!("! {}: {times}{bytes}", row.reason), ALARM)
     };
-    let lines: Vec<Line<'_>> = match picture.losses.as_slice() {
+    let mut lines: Vec<Line<'_>> = match picture.losses.as_slice() {
         [] => vec![Line::from("= nothing lost")],
         rows => rows.iter().take(4).map(line).collect(),
     };
+    if picture.unseen > 0 {
+        let unseen = count(picture.unseen);
+        let line =
+            format!("? too fast for this view: {unseen} bytes are kept, but not counted here");
+        lines.push(Line::styled(line, ALARM));
+    }
     frame.render_widget(Paragraph::new(lines), area);
 }
 
@@ -256,6 +264,7 @@ mod tests {
             name: "wave-buoy",
             time: Duration::from_secs(3),
             bytes: 494_352,
+            unseen: 4096,
             rate: 185_000.0,
             rates,
             capacity: Some(200_000.0),
@@ -283,6 +292,7 @@ mod tests {
             "494 352 bytes in 3.00 s, 35 118 samples",
             "? 92 % of the link's 200.0 kB/s",
             "! overflow: 89 times",
+            "? too fast for this view: 4 096 bytes are kept",
             "1000.0  SysTick",
             "\\u{1b}[31mevil",
             "! wrong bit rate",

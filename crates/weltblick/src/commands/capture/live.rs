@@ -172,6 +172,7 @@ impl Screen {
             name: watch.manifest.target.name.as_deref().unwrap_or("target"),
             time: self.started.elapsed(),
             bytes: watch.bytes,
+            unseen: watch.unseen,
             rate: self.recent_rate(),
             rates: self.rates.make_contiguous(),
             capacity: self.capacity,

@@ -37,8 +37,12 @@ impl Progress {
             0 => "nothing lost".to_owned(),
             losses => format!("! {} losses", count(losses)),
         };
+        let unseen = match watch.unseen {
+            0 => String::new(),
+            unseen => format!(", {} bytes came too fast to be counted here", count(unseen)),
+        };
         let line = format!(
-            "{:>5.0} s  {} bytes, {:.1} kB/s{link}, {} samples, {losses}",
+            "{:>5.0} s  {} bytes, {:.1} kB/s{link}, {} samples, {losses}{unseen}",
             self.started.elapsed().as_secs_f64(),
             count(watch.bytes),
             rate / 1e3,

@@ -35,7 +35,10 @@ pub(super) struct Watch<'a> {
     looks: Looks,
     /// When the first byte came.
     pub(super) first: Option<Instant>,
+    /// Bytes that were kept.
     pub(super) bytes: u64,
+    /// Bytes of them that came too fast to be watched.
+    pub(super) unseen: u64,
 }
 
 /// What only the live view shows: text, and interrupts as they come.
@@ -122,6 +125,7 @@ impl<'a> Watch<'a> {
             looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
             first: None,
             bytes: 0,
+            unseen: 0,
         }
     }
 
@@ -141,7 +145,9 @@ impl<'a> Watch<'a> {
                     line.push(&bytes, wire, &mut sink);
                 }
             }
-            Seen::Gap { stream, why } => {
+            Seen::Gap { stream, why, unseen } => {
+                self.bytes += unseen;
+                self.unseen += unseen;
                 if let Some(Some(line)) = self.lines.get_mut(stream) {
                     line.gap(why, wire, &mut sink);
                 }

@@ -51,6 +51,8 @@ pub(crate) enum Seen {
         stream: usize,
         /// Why.
         why: Option<LossReason>,
+        /// Bytes that were kept, but that whoever watches was too slow for.
+        unseen: u64,
     },
     /// Something that the journal holds too.
     Happened(What),
@@ -80,6 +82,13 @@ pub(crate) struct Sources {
     pub(crate) has_stub: bool,
 }
 
+/// What whoever watches missed of a stream. A loss outweighs what he was merely too slow for.
+#[derive(Debug, Clone, Copy, Default)]
+struct Missed {
+    why: Option<LossReason>,
+    bytes: u64,
+}
+
 /// The recorder of one capture.
 pub(crate) struct Recorder<'a> {
     store: Store,
@@ -94,8 +103,7 @@ pub(crate) struct Recorder<'a> {
     /// When the target was let run; times count from here.
     zero: Instant,
     /// What whoever watches missed, by stream: the gap that he must be told of before he sees more.
-    /// A loss outweighs what he was merely too slow for.
-    missed: Vec<Option<Option<LossReason>>>,
+    missed: Vec<Option<Missed>>,
     /// A source says that what comes now is to be kept.
     between_points: bool,
     /// What comes now is kept. Sources look at it too: what nobody keeps need not be asked for.
@@ -204,7 +212,7 @@ impl<'a> Recorder<'a> {
             let what = if watched { What::Watched } else { What::Unwatched };
             self.store.note(Some(stream), what, None)?;
             if watched {
-                self.show(Seen::Gap { stream, why: None });
+                self.show(Seen::Gap { stream, why: None, unseen: 0 });
             }
         }
         Ok(())
@@ -237,7 +245,7 @@ impl<'a> Recorder<'a> {
                     _ => None,
                 };
                 if let (Some(stream), true) = (stream, why.is_some() || what == What::ReadOut) {
-                    self.show(Seen::Gap { stream, why });
+                    self.show(Seen::Gap { stream, why, unseen: 0 });
                 }
                 self.show(Seen::Happened(what));
             }
@@ -267,23 +275,24 @@ impl<'a> Recorder<'a> {
 
     /// Passes something on, unless whoever watches is too slow: nothing is ever kept back for him.
     fn show(&mut self, seen: Seen) {
-        let (stream, why) = match seen {
-            Seen::Bytes { stream, .. } => (stream, None),
-            Seen::Gap { stream, why } => (stream, why),
+        let (stream, why, length) = match &seen {
+            Seen::Bytes { stream, bytes } => (*stream, None, bytes.len() as u64),
+            Seen::Gap { stream, why, .. } => (*stream, *why, 0),
             Seen::Happened(_) => {
                 let _ = self.watcher.try_send(seen);
                 return;
             }
         };
-        if let Some(why) = self.missed[stream]
-            && self.watcher.try_send(Seen::Gap { stream, why }).is_ok()
+        if let Some(Missed { why, bytes }) = self.missed[stream]
+            && self.watcher.try_send(Seen::Gap { stream, why, unseen: bytes }).is_ok()
         {
             self.missed[stream] = None;
         }
         let is_behind = self.missed[stream].is_some();
         if is_behind || matches!(self.watcher.try_send(seen), Err(TrySendError::Full(_))) {
-            let before = self.missed[stream].flatten();
-            self.missed[stream] = Some(before.or(why));
+            let missed = self.missed[stream].get_or_insert_default();
+            missed.why = missed.why.or(why);
+            missed.bytes += length;
         }
     }
 
@@ -408,7 +417,7 @@ mod tests {
         let stop = AtomicBool::new(false);
         let watched = AtomicBool::new(true);
         let mut recorder = Recorder::new(store, Limits::default(), watcher, ONE, &stop, &watched);
-        let gap = |why| Seen::Gap { stream: 0, why };
+        let gap = |why| Seen::Gap { stream: 0, why, unseen: 0 };
         let bytes = || Seen::Bytes { stream: 0, bytes: vec![1] };
         recorder.show(bytes());
         recorder.show(bytes());
@@ -422,7 +431,10 @@ mod tests {
         assert!(
             matches!(
                 told[..],
-                [Seen::Gap { why: Some(LossReason::Disconnected), .. }, Seen::Bytes { .. }]
+                [
+                    Seen::Gap { why: Some(LossReason::Disconnected), unseen: 2, .. },
+                    Seen::Bytes { .. }
+                ]
             ),
             "{told:?}"
         );
