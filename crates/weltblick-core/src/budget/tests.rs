@@ -88,7 +88,7 @@ mod verdicts {
     use crate::event::{Event, LossReason, Origin, Position, Sink as _};
     use crate::image::Image;
     use crate::measure::cadence::Cadences;
-    use crate::measure::profile::{Context, SampleCounts};
+    use crate::measure::profile::{Conduct, Context, SampleCounts};
     use crate::measure::recording::Recording;
     use crate::measure::timing::{Clocks, Timing};
     use crate::time::{Frequency, Window};
@@ -106,11 +106,19 @@ mod verdicts {
         pc: u64,
         /// Cycles from sample to sample; the capture states [`PERIOD`].
         apart: u64,
+        conduct: Conduct,
     }
 
     impl Case {
         fn new(asleep: Vec<bool>) -> Self {
-            Self { asleep, missing: 0, timestamps: true, pc: 0x0800_0100, apart: PERIOD }
+            Self {
+                asleep,
+                missing: 0,
+                timestamps: true,
+                pc: 0x0800_0100,
+                apart: PERIOD,
+                conduct: Conduct::default(),
+            }
         }
 
         fn judge(&self, budgets: &str) -> Vec<Judgement> {
@@ -124,7 +132,7 @@ mod verdicts {
             for &asleep in &self.asleep {
                 cycle += self.apart;
                 let event = if asleep { Event::Asleep } else { Event::Sample { pc: self.pc } };
-                counted.event(at(cycle), &event);
+                self.conduct.ranges.filtering(&mut counted).event(at(cycle), &event);
             }
             if self.missing > 0 {
                 let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
@@ -145,7 +153,7 @@ mod verdicts {
                 cadences: &counted.2,
                 cut: 0,
                 confidence: 0.95,
-                conduct: crate::measure::profile::Conduct::default(),
+                conduct: self.conduct.clone(),
             };
             let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
             judge(&file, &counted.0, &context).unwrap().budgets
@@ -169,6 +177,37 @@ mod verdicts {
         let close = case.sleep(">= 75 %");
         assert_eq!(close.verdict, Verdict::Undecided);
         assert!(close.advice.unwrap().contains("lies at the limit"));
+    }
+
+    #[test]
+    fn an_intrusive_recording_meets_nothing_but_may_break() {
+        let mut case = Case::new(regular(10_000, 4));
+        case.conduct.intrusive = true;
+        let met = case.sleep(">= 70 %");
+        assert_eq!(met.verdict, Verdict::Undecided);
+        assert!(met.evidence.contains("intrusive"), "{met:?}");
+        assert_eq!(case.sleep(">= 80 %").verdict, Verdict::Broken);
+    }
+
+    #[test]
+    fn code_that_was_left_out_is_not_free_of_time() {
+        let image = Image::parse(FIRMWARE).unwrap();
+        let filter = image.function(image.functions_named("wave_filter")[0]).range.clone();
+        let mut case = Case::new(regular(10_000, 4));
+        case.pc = filter.start;
+        let judge = |case: &Case, limit: &str| {
+            case.judge(&format!("[function.wave_filter]\nself_share = \"{limit}\"")).remove(0)
+        };
+        assert_eq!(judge(&case, "<= 30 %").verdict, Verdict::Met);
+        // Asked for: nothing changes. Half of it left out: any sample elsewhere may be its own.
+        case.conduct.ranges.inside = vec![filter.clone()];
+        assert_eq!(judge(&case, "<= 30 %").verdict, Verdict::Met);
+        case.conduct.ranges.inside[0].start += 2;
+        let left_out = judge(&case, "<= 20 %");
+        assert_eq!(left_out.verdict, Verdict::Undecided, "{left_out:?}");
+        assert!(left_out.evidence.contains("left its code out"), "{left_out:?}");
+        // Even if all of them were its own, it would hold.
+        assert_eq!(judge(&case, "<= 30 %").verdict, Verdict::Met);
     }
 
     #[test]

@@ -188,3 +188,88 @@ fn a_gap_costs_what_follows_up_to_a_synchronisation_and_is_told_once() {
         assert_eq!(told, usize::from(why.is_some()), "{:?}", seen.lost);
     }
 }
+
+/// Counts what comes by, in bytes.
+#[derive(Debug, Default)]
+struct Bytes {
+    packets: u64,
+    branches: Vec<(u64, bool)>,
+    unwanted: u64,
+    lost: u64,
+}
+
+impl Tap for Bytes {
+    fn packet(&mut self, _: Origin, at: std::ops::Range<u64>, _: crate::wire::itm::Packet) {
+        self.packets += at.end - at.start;
+    }
+
+    fn branch(&mut self, _: Origin, at: std::ops::Range<u64>, packet: crate::wire::mtb::Packet) {
+        self.packets += at.end - at.start;
+        self.branches.push((at.start, packet.exceptional));
+    }
+
+    fn unwanted(&mut self, _: Origin, at: std::ops::Range<u64>) {
+        self.unwanted += at.end - at.start;
+    }
+
+    fn loss(&mut self, _: Origin, at: std::ops::Range<u64>, _: crate::wire::itm::Malformed) {
+        self.lost += at.end - at.start;
+    }
+}
+
+#[test]
+fn what_leads_up_to_a_window_is_nobodys_loss() {
+    let spec = StreamSpec::itm(Vec::new(), ItmSettings::default());
+    for (why, unwanted, lost) in [(None, 3, 0), (Some(LossReason::Disconnected), 0, 3)] {
+        let (mut line, mut bytes, mut seen) =
+            (Line::new(&spec, Origin(0)), Bytes::default(), Seen::default());
+        line.push(&[0x01, b'a'], &mut bytes, &mut seen);
+        line.gap(why, &mut bytes, &mut seen);
+        // The rest of a packet, and a whole one: nobody knows that it is one.
+        line.push(&[b'x', 0x01, b'y'], &mut bytes, &mut seen);
+        line.push(&SYNC, &mut bytes, &mut seen);
+        line.push(&[0x01, b'b'], &mut bytes, &mut seen);
+        line.finish(&mut bytes, &mut seen);
+        let said: Vec<u8> = seen.said.iter().map(|(_, byte)| *byte).collect();
+        assert_eq!(said, b"ab", "{why:?}");
+        assert_eq!((bytes.packets, bytes.unwanted, bytes.lost), (10, unwanted, lost), "{why:?}");
+        assert_eq!(seen.lost.is_empty(), why.is_none(), "{:?}", seen.lost);
+    }
+}
+
+#[test]
+fn framed_streams_find_their_feet_after_a_window_without_a_loss() {
+    let spec = framed(Start::Anywhere, &[1]);
+    let (mut line, mut bytes, mut seen) =
+        (Line::new(&spec, Origin(0)), Bytes::default(), Seen::default());
+    line.push(&FRAME_SYNC, &mut bytes, &mut seen);
+    line.push(&frame(1, writes(10)), &mut bytes, &mut seen);
+    line.gap(None, &mut bytes, &mut seen);
+    line.push(&frame(1, writes(20))[3..], &mut bytes, &mut seen);
+    line.push(&FRAME_SYNC, &mut bytes, &mut seen);
+    line.push(&frame(1, synchronised(30)), &mut bytes, &mut seen);
+    line.finish(&mut bytes, &mut seen);
+    let said: Vec<u8> = seen.said.iter().map(|(_, byte)| *byte).collect();
+    assert_eq!(said, (10..17).chain(30..34).collect::<Vec<_>>());
+    assert!(seen.lost.is_empty() && bytes.lost == 0, "{:?} {bytes:?}", seen.lost);
+}
+
+#[test]
+fn branches_of_a_micro_trace_buffer_come_by_whole_or_are_lost() {
+    let source = SourceSpec { trace_id: None, protocol: Protocol::Mtb };
+    let spec =
+        StreamSpec { sources: vec![source], ..StreamSpec::itm(Vec::new(), ItmSettings::default()) };
+    let packet = |source: u32| [source.to_le_bytes(), 0x0800_0200_u32.to_le_bytes()].concat();
+    let (mut line, mut bytes, mut seen) =
+        (Line::new(&spec, Origin(0)), Bytes::default(), Seen::default());
+    let stream = [packet(0x0800_0100), packet(0x0800_0101), packet(0x0800_0104)].concat();
+    line.push(&stream[..20], &mut bytes, &mut seen);
+    line.gap(Some(LossReason::Overwritten), &mut bytes, &mut seen);
+    line.push(&packet(0x0800_0300), &mut bytes, &mut seen);
+    line.push(&[1, 2], &mut bytes, &mut seen);
+    line.finish(&mut bytes, &mut seen);
+    assert_eq!(bytes.branches, [(0, false), (8, true), (20, false)]);
+    assert_eq!((bytes.packets, bytes.lost), (24, 6));
+    let cut_off = LossReason::Malformed(crate::wire::itm::Malformed::CutOff);
+    assert_eq!(seen.lost, [cut_off, LossReason::Overwritten, cut_off]);
+}

@@ -218,6 +218,7 @@ impl TraceUnit {
 #[allow(clippy::single_range_in_vec_init, reason = "lists of ranges are what is tested")]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn unit(kind: InstructionTrace, architecture: Architecture, used: u8) -> TraceUnit {
         TraceUnit { kind, architecture, base: 0xe004_1000, comparators: 4, used }
@@ -273,5 +274,45 @@ mod tests {
         assert!(left.points.is_some() && left.ranges.is_some());
         let mtb = unit(InstructionTrace::Mtb, Architecture::V8Base, 0);
         assert_eq!(mtb.place(&Narrow { start: Some(2), ..Narrow::default() }).starts, 1);
+    }
+
+    proptest! {
+        #[test]
+        fn comparators_do_no_more_than_is_asked_and_no_two_things(
+            v7 in any::<bool>(),
+            etm3 in any::<bool>(),
+            used in 0_u8..5,
+            points in any::<(bool, bool)>(),
+            ranges in prop::collection::vec((0_u64..0x2000, 1_u64..0x300), 0..3),
+            excludes in any::<bool>(),
+        ) {
+            let kind = if etm3 { InstructionTrace::Etm3 } else { InstructionTrace::Etm4 };
+            let architecture = if v7 { Architecture::V7 } else { Architecture::V8 };
+            let wanted: Vec<Range<u64>> = ranges.iter().map(|&(s, l)| 2 * s..2 * (s + l)).collect();
+            let (start, stop) = (points.0.then_some(0x100), points.1.then_some(0x200));
+            let narrow = if excludes {
+                Narrow { start, stop, exclude: wanted.clone(), ..Narrow::default() }
+            } else {
+                Narrow { start, stop, inside: wanted.clone(), ..Narrow::default() }
+            };
+            let placed = unit(kind, architecture, used).place(&narrow);
+            let mut numbers: Vec<u8> = placed.comparators.iter().map(|c| c.number).collect();
+            prop_assert!(numbers.iter().all(|number| (used..4).contains(number)));
+            let count = numbers.len();
+            numbers.dedup();
+            prop_assert_eq!(numbers.len(), count);
+            prop_assert_eq!(placed.starts & placed.stops & placed.ranges, 0);
+            // What is placed does all of it; what is left does nothing.
+            let watched = placed.watched();
+            prop_assert_eq!(watched.is_empty(), placed.ranges == 0);
+            let among = |ranges: &[Range<u64>], at: u64| ranges.iter().any(|range| range.contains(&at));
+            if !watched.is_empty() {
+                for at in (0..0x5000).step_by(2) {
+                    prop_assert!(!among(&wanted, at) || among(&watched, at), "{at:#x} is missing");
+                    let exact = !v7 || excludes;
+                    prop_assert!(!exact || !among(&watched, at) || among(&wanted, at), "{at:#x}");
+                }
+            }
+        }
     }
 }

@@ -276,6 +276,25 @@ fn what_is_applied_can_be_read_again() {
     let applied = Applied::new(&description, &report);
     let text = applied.to_toml();
     assert_eq!(Applied::parse("plan.toml", &text).unwrap_or_else(|f| panic!("{f}")), applied);
+    let narrowed = described(MTB);
+    let report = plan(&narrowed, None, &WANTED).unwrap();
+    let with_unit = Applied::new(&narrowed, &report);
+    assert_eq!(with_unit.unit.map(|unit| (unit.kind, unit.used)), Some((InstructionTrace::Mtb, 0)));
+    let unit_text = with_unit.to_toml();
+    assert_eq!(
+        Applied::parse("plan.toml", &unit_text).unwrap_or_else(|f| panic!("{f}")),
+        with_unit
+    );
+    for (from, to, part) in [
+        ("kind = \"mtb\"", "kind = \"mtp\"", "`kind` is `etmv3`"),
+        ("armv6-m", "armv5", "armv7-m"),
+        ("base = 0xf0000000", "base = 0xf0000010", "a multiple of 0x1000"),
+        ("comparator_count = 2", "comparator_count = 2000", "a small number"),
+    ] {
+        assert!(unit_text.contains(from), "{unit_text}");
+        let fault = Applied::parse("plan.toml", &unit_text.replace(from, to)).unwrap_err();
+        assert!(fault.to_string().contains(part), "{fault}");
+    }
     let fault = Applied::parse("plan.toml", &text.replace("address", "adress")).unwrap_err();
     assert!(fault.message.contains("did you mean `address`?"), "{fault}");
 }

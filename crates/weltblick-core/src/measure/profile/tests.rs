@@ -19,6 +19,7 @@ fn sample() -> impl Strategy<Value = Event> {
         1 => any::<u32>().prop_map(|pc| Event::Sample { pc: u64::from(pc & !1) }),
         2 => Just(Event::Asleep),
         1 => Just(Event::Unobservable),
+        1 => Just(Event::Elsewhere),
     ]
 }
 
@@ -94,4 +95,26 @@ fn a_sample_that_may_lie_in_two_windows_is_cut() {
     assert_eq!(cut, [2, 0, 0]);
     series.event(at(100 * MOST_WINDOWS as u64), &Event::Asleep);
     assert!(series.windows().is_err());
+}
+
+#[test]
+fn manifests_say_how_they_were_made() {
+    use crate::capture::Manifest;
+    let itm = "format = 1\n[[stream]]\nfile = 'a'\nprotocol = 'itm'\n";
+    let poll = "[[stream]]\nfile = 'b'\nprotocol = 'poll'\n";
+    let stopping = "[stream.settings]\nintrusive = true\n";
+    let conduct = |text: &str| Conduct::of(&Manifest::parse("m", text).unwrap());
+    for (text, basis, intrusive) in [
+        (itm.to_owned(), Basis::Sampler, false),
+        (format!("intrusive = true\n{itm}"), Basis::Sampler, true),
+        (format!("{itm}{poll}{stopping}"), Basis::Sampler, false),
+        (format!("format = 1\n{poll}"), Basis::Polled, false),
+        (format!("format = 1\n{poll}{stopping}"), Basis::Stopped, true),
+        (format!("format = 1\nintrusive = true\n{poll}"), Basis::Polled, true),
+    ] {
+        let found = conduct(&text);
+        assert_eq!((found.basis, found.intrusive), (basis, intrusive), "{text}");
+    }
+    let part = conduct(&format!("inside = '0x10..0x20'\n{itm}"));
+    assert!(part.ranges.holds(0x10) && !part.ranges.holds(0x20));
 }

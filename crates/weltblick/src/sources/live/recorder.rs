@@ -441,6 +441,36 @@ mod tests {
     }
 
     #[test]
+    fn between_points_is_kept_what_comes_and_explanations_always() {
+        let limits = Limits { waits_for_points: true, ..Limits::default() };
+        let (kept, _, seen, words) = recorded(limits, 16, |outbox| {
+            let preface = |text: &str| Message::Preface { stream: 0, bytes: text.into() };
+            outbox.send(preface("names,")).unwrap();
+            for text in ["before,", "between,", "after,", "again,"] {
+                let on = !matches!(text, "before," | "after,");
+                outbox.send(Message::Watch(on)).unwrap();
+                outbox.send(bytes(text)).unwrap();
+            }
+            outbox.send(Message::Ended { error: None }).unwrap();
+        });
+        assert_eq!(String::from_utf8(kept).unwrap(), "names,between,again,");
+        assert_eq!(words, [What::Watched, What::Unwatched, What::Watched, What::Ended]);
+        let gaps = seen.iter().filter(|seen| matches!(seen, Seen::Gap { why: None, .. })).count();
+        assert_eq!(gaps, 2, "{seen:?}");
+    }
+
+    #[test]
+    fn a_window_that_begins_with_the_capture_makes_no_gap() {
+        let window = (Duration::ZERO, Duration::from_secs(100));
+        let limits = Limits { windows: vec![window], ..Limits::default() };
+        let (kept, .., words) = recorded(limits, 8, |outbox| {
+            outbox.send(bytes("abc")).unwrap();
+            outbox.send(Message::Ended { error: None }).unwrap();
+        });
+        assert_eq!((kept.as_slice(), words), (b"abc".as_slice(), vec![What::Ended]));
+    }
+
+    #[test]
     fn outside_windows_nothing_is_kept() {
         let window = (Duration::from_secs(100), Duration::from_secs(200));
         let limits = Limits { windows: vec![window], ..Limits::default() };
