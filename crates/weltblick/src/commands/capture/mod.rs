@@ -103,6 +103,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             has_trace: raw.is_some(),
             watched: Arc::clone(&watched),
             counts: true,
+            stood: false,
             reads: 0,
         };
         let stop = Arc::clone(&stop);

@@ -19,6 +19,8 @@ const TRACE_ENABLE: u32 = 1 << 24;
 pub(super) const CYCLE_COUNTER: u64 = 0xe000_1004;
 /// One cycle before the bits that synchronisations may be tapped from change (24, 26, 28).
 pub(super) const BEFORE_EVERY_TAP: u32 = 0x0fff_ffff;
+/// A stop is looked for so long at least, whatever is due.
+const SHORTEST: Duration = Duration::from_micros(50);
 /// How long trace that was sent before a stop may be on its way.
 const ON_THE_WAY: Duration = Duration::from_millis(20);
 
@@ -43,7 +45,8 @@ impl Windows {
         self.windows.iter().flat_map(|(window, _)| [window.start, window.stop]).flatten()
     }
 
-    fn is_open(&self) -> bool {
+    /// Whether one of them is open.
+    pub(super) fn is_open(&self) -> bool {
         self.windows.iter().any(|(_, open)| *open)
     }
 
@@ -67,7 +70,7 @@ impl Windows {
 
 impl Questions {
     /// Every place at which the core is stopped, once.
-    fn breaks(&self) -> Vec<u64> {
+    pub(super) fn breaks(&self) -> Vec<u64> {
         let laps = self.laps.iter().map(|lap| lap.address);
         let mut breaks: Vec<u64> = laps.chain(self.windows.points()).chain(self.until).collect();
         breaks.sort_unstable();
@@ -145,7 +148,7 @@ impl Session {
     /// Waits, and looks whether the target stopped.
     pub(super) fn wait(&mut self, until: Instant) -> Result<Next, StubError> {
         let left = until.saturating_duration_since(Instant::now());
-        if self.client.wait_until_stopped(left.max(Duration::from_millis(1)))? {
+        if self.client.wait_until_stopped(left.max(SHORTEST))? {
             self.stopped()
         } else {
             Ok(Next::On)
@@ -167,6 +170,7 @@ impl Session {
 
     /// Lets a target go on that was stopped for a question. It may have come to a point by itself.
     pub(super) fn resume(&mut self) -> Result<Next, StubError> {
+        self.stood = true;
         let breaks = self.questions.breaks();
         if !breaks.is_empty() {
             let received = self.now();
@@ -181,6 +185,7 @@ impl Session {
 
     /// The target stands at one of the points, and goes on unless it is the last.
     fn at_point(&mut self, pc: u64, received: u64) -> Result<Next, StubError> {
+        self.stood = true;
         if self.questions.until == Some(pc) {
             return self.reached();
         }

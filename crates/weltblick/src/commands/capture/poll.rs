@@ -56,9 +56,12 @@ impl Session {
             return Ok(Next::On);
         }
         self.client.stop()?;
-        let pc = self.client.program_counter()?;
+        let pc = self.client.program_counter()? & !1;
         let received = self.now();
-        self.write(format!("h {sent} {received} {:x}\n", pc & !1));
+        // At a point it has stopped by itself, or would have at once: that is no moment by chance.
+        if !self.questions.breaks().contains(&pc) {
+            self.write(format!("h {sent} {received} {pc:x}\n"));
+        }
         self.resume()
     }
 

@@ -41,6 +41,8 @@ pub(super) struct Session {
     pub(super) watched: Arc<AtomicBool>,
     /// The core counts cycles.
     pub(super) counts: bool,
+    /// The core stood since it was last looked whether a sample is due.
+    pub(super) stood: bool,
     /// How often variables were read.
     pub(super) reads: u64,
 }
@@ -53,6 +55,8 @@ pub(super) enum Next {
 
 /// When what is due.
 struct Schedule {
+    /// What is asked was kept when it was last looked.
+    watched: bool,
     sample: Instant,
     read: Instant,
     read_out: Option<Instant>,
@@ -108,7 +112,8 @@ impl Session {
     fn ask_until(&mut self, stop: &AtomicBool) -> Result<(), StubError> {
         let now = Instant::now();
         let read_out = self.questions.read_out_every.map(|every| now + every);
-        let mut due = Schedule { sample: self.next_sample(), read: now, read_out };
+        let watched = self.is_watched();
+        let mut due = Schedule { watched, sample: self.next_sample(), read: now, read_out };
         while !stop.load(Ordering::Relaxed) {
             let next = self.ask_what_is_due(&mut due)?;
             if let Next::End = next {
@@ -127,7 +132,13 @@ impl Session {
     fn ask_what_is_due(&mut self, due: &mut Schedule) -> Result<Next, StubError> {
         let now = Instant::now();
         // What nobody keeps is not asked for.
-        let watched = self.watched.load(Ordering::Relaxed);
+        let watched = self.is_watched();
+        let opened = watched && !std::mem::replace(&mut due.watched, watched);
+        if std::mem::take(&mut self.stood) || opened {
+            // A sample that fell due while the core stood, or nobody looked, would always find it
+            // just after that. The wait has no memory: it begins anew.
+            due.sample = self.next_sample();
+        }
         if self.questions.sample_every.is_some() && watched && now >= due.sample {
             if let Next::End = self.sample()? {
                 return Ok(Next::End);
@@ -150,11 +161,16 @@ impl Session {
         Ok(Next::On)
     }
 
+    /// Whether what is asked now is kept. Of its own windows a session knows first.
+    fn is_watched(&self) -> bool {
+        self.questions.windows.is_open() || self.watched.load(Ordering::Relaxed)
+    }
+
     /// When there is something to do again.
     fn wake(&self, due: &Schedule) -> Instant {
         let mut wake = Instant::now() + GLANCE;
         wake = due.read_out.map_or(wake, |at| wake.min(at));
-        if !self.watched.load(Ordering::Relaxed) {
+        if !self.is_watched() {
             return wake;
         }
         if self.questions.sample_every.is_some() {

@@ -4,9 +4,14 @@ use super::packet::{Damage, Framer, Received, hex, packet, unhex};
 use std::collections::VecDeque;
 use std::io::{self, ErrorKind, Read as _, Write as _};
 use std::net::{TcpStream, ToSocketAddrs};
+use std::thread::sleep;
 use std::time::{Duration, Instant};
 use thiserror::Error;
 
+/// Shorter times than this the system does not keep by itself.
+const COARSE: Duration = Duration::from_millis(10);
+/// Looked at so often instead.
+const NAP: Duration = Duration::from_micros(100);
 /// An answer takes at most so long.
 const PATIENCE: Duration = Duration::from_secs(3);
 /// A damaged packet is asked for again so often.
@@ -233,8 +238,7 @@ impl Client {
             if left.is_zero() {
                 return Ok(None);
             }
-            self.stream.set_read_timeout(Some(left.max(Duration::from_millis(1))))?;
-            match self.stream.read(&mut bytes) {
+            match self.read_within(&mut bytes, left) {
                 Ok(0) => return Err(StubError::Closed),
                 Ok(count) => {
                     let found = bytes[..count].iter().filter_map(|&byte| self.framer.push(byte));
@@ -244,6 +248,24 @@ impl Client {
                 Err(error) => return Err(error.into()),
             }
         }
+    }
+
+    /// Reads what comes; nothing, as an error, if nothing comes within that time, or a little sooner.
+    fn read_within(&self, bytes: &mut [u8], left: Duration) -> io::Result<usize> {
+        let mut stream = &self.stream;
+        if left > COARSE {
+            stream.set_read_timeout(Some(left - COARSE / 2))?;
+            return stream.read(bytes);
+        }
+        // Timeouts of connections are rounded up to several milliseconds, which a sample that is due
+        // cannot wait for: the last bit of the way is gone in short naps.
+        stream.set_nonblocking(true)?;
+        let read = stream.read(bytes);
+        stream.set_nonblocking(false)?;
+        if read.as_ref().is_err_and(is_pause) {
+            sleep(left.min(NAP));
+        }
+        read
     }
 
     /// Lets the stub serve requests while the target runs, if it can.
