@@ -24,6 +24,7 @@ use crate::sources::live::{
 use crate::sources::{self, Place};
 use anyhow::{Context as _, Result};
 pub(crate) use options::Args;
+use options::LastEvent;
 use prepare::{Prepared, manifest, prepare};
 use session::Session;
 use std::io::Write;
@@ -34,7 +35,7 @@ use std::sync::mpsc::sync_channel;
 use std::thread;
 use view::View;
 use watch::Watch;
-use weltblick_core::capture::What;
+use weltblick_core::capture::{Manifest, What};
 
 /// Chunks that may wait for the live view; more are not shown.
 const MOST_SEEN: usize = 64;
@@ -47,28 +48,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     sources::live::check_place(&folder, place)?;
     let raw = args.raw_source()?;
     let mut limits = args.limits()?;
-    let mut prepared = prepare(args)?;
-    let manifest = manifest(args, raw, &prepared)?;
-    limits.waits_for_points = !prepared.questions.windows.is_empty();
-    let last = args.until_event(prepared.image.as_ref())?;
     let stop = Arc::new(AtomicBool::new(false));
     let interrupted = Arc::new(AtomicBool::new(false));
     listen_for_signals(&stop, &interrupted)?;
-
-    // The trace is listened to before the target is let run.
-    let opened = match raw {
-        Some(address) => open_raw(address, args, &mut prepared),
-        None => Ok(Opened::Nothing),
-    };
+    let mut prepared = prepare(args)?;
     // A target is not left standing because of somebody else's fault.
-    let opened = opened.inspect_err(|_| prepared.let_go())?;
-    let image_path = prepared.image.as_ref().map(|open| open.path.clone());
-    let mut store = Store::create(&folder, place, &manifest, image_path.as_deref(), args.keep())?;
-    store.note(None, What::Started, Some(now_text()))?;
-    for (what, detail) in std::mem::take(&mut prepared.journal) {
-        store.note(None, what, Some(detail))?;
-    }
-    store.note(None, What::Armed, None)?;
+    let ready = make_ready(args, raw, &folder, place, &mut prepared);
+    let Ready { manifest, last, opened, store } = ready.inspect_err(|_| prepared.let_go())?;
+    limits.waits_for_points = !prepared.questions.windows.is_empty();
     let epoch = store.started();
 
     let (outbox, inbox) = sync_channel(sources::live::MOST_MESSAGES);
@@ -127,6 +114,39 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Ok(summary)
     })?;
     conclude(&folder, summary, interrupted.load(Ordering::Relaxed), out)
+}
+
+/// Everything that a capture needs beside the target.
+struct Ready {
+    manifest: Manifest,
+    last: Option<LastEvent>,
+    opened: Opened,
+    store: Store,
+}
+
+/// Opens what is read from and makes the folder, while the target still stands.
+fn make_ready(
+    args: &Args,
+    raw: Option<&Address>,
+    folder: &Path,
+    place: Place,
+    prepared: &mut Prepared,
+) -> Result<Ready> {
+    let manifest = manifest(args, raw, prepared)?;
+    let last = args.until_event(prepared.image.as_ref())?;
+    // The trace is listened to before the target is let run.
+    let opened = match raw {
+        Some(address) => open_raw(address, args, prepared)?,
+        None => Opened::Nothing,
+    };
+    let image = prepared.image.as_ref().map(|open| open.path.as_path());
+    let mut store = Store::create(folder, place, &manifest, image, args.keep())?;
+    store.note(None, What::Started, Some(now_text()))?;
+    for (what, detail) in std::mem::take(&mut prepared.journal) {
+        store.note(None, what, Some(detail))?;
+    }
+    store.note(None, What::Armed, None)?;
+    Ok(Ready { manifest, last, opened, store })
 }
 
 /// What was opened to read from.

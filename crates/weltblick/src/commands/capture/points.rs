@@ -138,7 +138,7 @@ impl Session {
     }
 
     /// Takes the breakpoints of a target that stands away.
-    fn clear_points(&mut self) -> Result<(), StubError> {
+    pub(super) fn clear_points(&mut self) -> Result<(), StubError> {
         for address in self.questions.breaks() {
             self.client.set_break(address, false)?;
         }

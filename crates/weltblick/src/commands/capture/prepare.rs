@@ -8,7 +8,7 @@ use super::readout::{Named, ReadOut};
 use super::ring::Ring;
 use super::setup;
 use crate::sources::live::Address;
-use crate::sources::stub::Client;
+use crate::sources::stub::{Client, StubError};
 use crate::sources::{self, OpenImage};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
@@ -189,21 +189,45 @@ fn narrow_on_target(args: &Args, prepared: &mut Prepared) -> Result<Vec<Write>> 
     Ok(registers.iter().map(Write::from).collect())
 }
 
-/// Connects to the stub and sets the target up; it stands afterwards.
+/// Connects to the stub and sets the target up; it stands afterwards. If something is wrong it runs
+/// on as it did.
 fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
-    let told = || format!("stub:{address}");
     let narrowing = narrow_on_target(args, prepared)?;
+    let told = || format!("stub:{address}");
     let mut client = Client::connect(address).with_context(told)?;
+    let done = set_up(&mut client, args, prepared, &narrowing).with_context(told);
+    prepared.stub = Some(client);
+    prepared.journal = done.inspect_err(|error| {
+        // Whoever makes no sense is not asked any more.
+        if error.downcast_ref().is_none_or(StubError::is_an_answer) {
+            prepared.let_go();
+        }
+    })?;
+    if prepared.questions.stops {
+        say(
+            "? this stub answers only while the target stands: every answer stops it for a moment (intrusive)",
+        );
+    }
+    Ok(())
+}
+
+/// Sets a target up. What it returns is for the journal.
+fn set_up(
+    client: &mut Client,
+    args: &Args,
+    prepared: &mut Prepared,
+    narrowing: &[Write],
+) -> Result<setup::Done> {
     let image = prepared.image.as_ref().map(|open| &open.image).filter(|_| !args.no_compare);
     let writes = prepared.applied.as_ref().map_or(&[][..], |applied| &applied.writes);
-    let writes = &[writes, &narrowing].concat();
+    let writes = &[writes, narrowing].concat();
     let wanted = setup::Wanted {
         image,
         reset: args.reset,
         reset_command: args.reset_command.as_deref(),
         writes,
     };
-    let done = setup::prepare(&mut client, &wanted).with_context(told)?;
+    let done = setup::prepare(client, &wanted)?;
     for text in setup::refused(&done) {
         say(&format!("? the target did not take a register as planned: {text}"));
     }
@@ -212,36 +236,23 @@ fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
         let has =
             |memory: &std::ops::Range<u64>| memory.start <= range.start && range.end <= memory.end;
         if !client.memory.is_empty() && !client.memory.iter().any(has) {
-            bail!(
-                "{}: the target has no memory at {:#010x}, where the image puts `{}`",
-                told(),
-                range.start,
-                variable.name
-            );
+            let (address, name) = (range.start, &variable.name);
+            bail!("the target has no memory at {address:#010x}, where the image puts `{name}`");
         }
     }
     if let Some(ReadOut::Ring(ring)) = prepared.questions.read_out {
-        let header = ring.header(&mut client).with_context(told)?;
+        let header = ring.header(client)?;
         prepared.ring_clock = header.and_then(|header| header.frequency());
     }
     if prepared.questions.reads() && !client.non_stop {
-        let probe = prepared.questions.probe();
-        client.go_on().with_context(told)?;
-        prepared.questions.stops = !client.reads_while_running(probe).with_context(told)?;
-        client.stop().with_context(told)?;
+        client.go_on()?;
+        prepared.questions.stops = !client.reads_while_running(prepared.questions.probe())?;
+        client.stop()?;
         if args.reset || args.reset_command.is_some() {
-            setup::prepare(&mut client, &setup::Wanted { image: None, ..wanted })
-                .with_context(told)?;
+            setup::prepare(client, &setup::Wanted { image: None, ..wanted })?;
         }
     }
-    if prepared.questions.stops {
-        say(
-            "? this stub answers only while the target stands: every answer stops it for a moment (intrusive)",
-        );
-    }
-    prepared.journal = done;
-    prepared.stub = Some(client);
-    Ok(())
+    Ok(done)
 }
 
 /// What the folder says of itself.

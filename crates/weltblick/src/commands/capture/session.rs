@@ -72,9 +72,18 @@ impl Session {
         {
             outcome = self.go_on_again().and_then(|()| self.ask_until(stop));
         }
+        if outcome.as_ref().is_err_and(StubError::is_an_answer) {
+            self.let_run();
+        }
         self.client.leave();
         let error = outcome.err().map(|error| format!("{:#}", anyhow::Error::from(error)));
         let _ = self.outbox.send(Message::Ended { error });
+    }
+
+    /// As well as it can be done: no breakpoints, and running.
+    fn let_run(&mut self) {
+        let _ = hold(&mut self.client).and_then(|()| self.clear_points());
+        let _ = self.client.go_on();
     }
 
     fn begin(&mut self) -> Result<(), StubError> {

@@ -57,6 +57,13 @@ pub(crate) enum StubError {
     Unsupported(&'static str),
 }
 
+impl StubError {
+    /// Whether the stub is there and makes sense: it said no, or cannot do something.
+    pub(crate) const fn is_an_answer(&self) -> bool {
+        matches!(self, Self::Refused { .. } | Self::Unsupported(_) | Self::Nonsense { .. })
+    }
+}
+
 type Result<T> = std::result::Result<T, StubError>;
 
 /// A connection to a stub.
