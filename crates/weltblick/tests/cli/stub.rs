@@ -437,24 +437,23 @@ fn a_capture_that_is_refused_leaves_the_target_running() {
         "capture {trace} {stub} --plan plan.toml {image} --reset --for 300ms --out first --quiet"
     ));
     assert_eq!(ended.code, 0, "{}", ended.err);
-    let mut refused = 0;
-    for (options, part) in [
+    let cases = [
         ("--image hot.elf --sample", "another build"),
         ("--image buoy/wave-buoy.elf", "nothing is recorded"),
         ("--image buoy/wave-buoy.elf --read-out ring:ticks", "ring"),
         ("--image buoy/wave-buoy.elf --read-out mtb:0xe0043000", "not set up"),
         ("--image buoy/wave-buoy.elf --sample --out /proc/nowhere/x", "/proc/nowhere"),
-    ] {
+    ];
+    for (number, (options, part)) in cases.into_iter().enumerate() {
         let out = if options.contains("--out") { "" } else { "--out refused --replace" };
         let ended = bench.run(&format!("capture {stub} {options} {out} --quiet"));
         assert_eq!(ended.code, 2, "{options}: {}", ended.out);
         assert!(ended.err.contains(part), "{options}: {}", ended.err);
         // Its trace goes on.
-        let name = format!("then-{refused}");
+        let name = format!("then-{number}");
         let ended = bench.run(&format!("capture {trace} {image} --for 300ms --out {name} --quiet"));
         assert_eq!(ended.code, 0, "{options}: {}", ended.err);
         let bytes = bench.read(&format!("{name}/trace.000000.bin")).len();
         assert!(bytes > 10_000, "{options}: {bytes} bytes");
-        refused += 1;
     }
 }
