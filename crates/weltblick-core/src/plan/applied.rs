@@ -4,7 +4,7 @@ use super::core::{Architecture, InstructionTrace};
 use super::description::Description;
 use super::narrow::TraceUnit;
 use super::registers::{ITM_TRACE_ID, Register};
-use super::report::PlanReport;
+use super::rows::PlanReport;
 use crate::capture::{Framing, ItmSettings, Protocol, SourceSpec, StreamSpec, Target};
 use crate::document::{At, Fault, Source, Table};
 use crate::isa::Isa;

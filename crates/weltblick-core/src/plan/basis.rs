@@ -2,6 +2,7 @@
 
 use super::core::{Core, InstructionTrace};
 use super::description::Description;
+use super::error::PlanError;
 use super::link::Link;
 use super::load::{
     CYCLES_PER_INSTRUCTION, Fit, INSTRUCTION_TRACE, Load, MOST_DROPPED, USUAL_FIFO,
@@ -11,9 +12,7 @@ use super::measured::Measured;
 use super::measuring::samples_needed;
 use super::narrow::{Narrow, Placed, TraceUnit};
 use super::registers::{Divisor, ETM_BASE, divide};
-use super::report::{
-    BufferRow, LinkRow, LoadRow, MeasureRow, PlanError, Proposal, StretchRow, Wanted,
-};
+use super::rows::{BufferRow, LinkRow, LoadRow, MeasureRow, Proposal, StretchRow, Wanted};
 use super::sampling::{next_sampling_period, sampling_places};
 use super::watch::Watch;
 use crate::measure::duration::Duration;

@@ -2,7 +2,7 @@
 
 use super::description::Description;
 use super::link::Link;
-use super::report::Program;
+use super::program::Program;
 use crate::image::NotFixed;
 use thiserror::Error;
 

@@ -4,7 +4,7 @@
 //! Assumed where implementations differ: a TMC that has stopped hands out its oldest word first and
 //! `FFFF_FFFF` at its end; an ETB begins at word 0 unless it has wrapped.
 
-use super::readout::Content;
+use super::registers::{BEFORE_EVERY_TAP, CYCLE_COUNTER};
 use crate::sources::stub::{Client, StubError};
 
 /// Registers, from the component's base.
@@ -33,9 +33,9 @@ const MOST_LOOKS: u32 = 100;
 /// A buffer has at most so many words: 16 MB.
 const MOST_WORDS: u32 = 4 << 20;
 
-/// `DWT_CYCCNT`, and a value just before all the bits that synchronisations are tapped from change.
-const CYCLE_COUNTER: u64 = 0xe000_1004;
-const BEFORE_A_TAP: u32 = 0x0fff_ff00;
+/// The cycle counter just before all the bits that synchronisations are tapped from change: time
+/// enough for the buffer to be on.
+const BEFORE_A_TAP: u32 = BEFORE_EVERY_TAP - 0xff;
 
 /// A buffer and where its registers are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -48,6 +48,14 @@ pub(super) struct Buffer {
 enum Kind {
     Etb,
     Tmc,
+}
+
+/// What a buffer held.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) struct Content {
+    pub(super) bytes: Vec<u8>,
+    /// Older trace was overwritten.
+    pub(super) wrapped: bool,
 }
 
 impl Buffer {

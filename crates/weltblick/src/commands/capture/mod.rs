@@ -10,11 +10,13 @@ mod prepare;
 mod progress;
 mod questions;
 mod readout;
+mod registers;
 mod ring;
 mod session;
 mod setup;
 mod view;
 mod watch;
+mod windows;
 
 use crate::outcome::Outcome;
 use crate::show;

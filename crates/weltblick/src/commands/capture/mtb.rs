@@ -2,7 +2,7 @@
 //!
 //! The plan says where it writes; here it is only asked.
 
-use super::readout::Content;
+use super::buffer::Content;
 use crate::sources::stub::{Client, StubError};
 
 /// Registers, from the component's base.

@@ -1,8 +1,7 @@
 //! Points in the code at which a debug stub stops the target: laps, windows, the end.
 
-use super::options::CodeWindow;
 use super::progress::say;
-use super::questions::Questions;
+use super::registers::{BEFORE_EVERY_TAP, CYCLE_COUNTER, DEMCR, DWT_CONTROL, TRACE_ENABLE};
 use super::session::{Next, Session};
 use crate::sources::live::Message;
 use crate::sources::stub::StubError;
@@ -10,74 +9,10 @@ use std::thread;
 use std::time::{Duration, Instant};
 use weltblick_core::capture::What;
 
-/// `DWT_CTRL`, whose lowest bit lets the cycle counter run.
-const DWT_CONTROL: u64 = 0xe000_1000;
-/// `DEMCR`, and its bit that powers the DWT.
-const DEMCR: u64 = 0xe000_edfc;
-const TRACE_ENABLE: u32 = 1 << 24;
-/// `DWT_CYCCNT`.
-pub(super) const CYCLE_COUNTER: u64 = 0xe000_1004;
-/// One cycle before the bits that synchronisations may be tapped from change (24, 26, 28).
-pub(super) const BEFORE_EVERY_TAP: u32 = 0x0fff_ffff;
 /// A stop is looked for so long at least, whatever is due.
 const SHORTEST: Duration = Duration::from_micros(50);
 /// How long trace that was sent before a stop may be on its way.
 const ON_THE_WAY: Duration = Duration::from_millis(20);
-
-/// The windows that a stub opens and closes, and which of them are open.
-#[derive(Debug, Clone, Default)]
-pub(super) struct Windows {
-    windows: Vec<(CodeWindow, bool)>,
-}
-
-impl Windows {
-    /// Those that have no start are open from the beginning.
-    pub(super) fn new(windows: Vec<CodeWindow>) -> Self {
-        let open = |window: CodeWindow| (window, window.start.is_none());
-        Self { windows: windows.into_iter().map(open).collect() }
-    }
-
-    pub(super) const fn is_empty(&self) -> bool {
-        self.windows.is_empty()
-    }
-
-    fn points(&self) -> impl Iterator<Item = u64> + '_ {
-        self.windows.iter().flat_map(|(window, _)| [window.start, window.stop]).flatten()
-    }
-
-    /// Whether one of them is open.
-    pub(super) fn is_open(&self) -> bool {
-        self.windows.iter().any(|(_, open)| *open)
-    }
-
-    /// Nobody knows what was passed.
-    fn forget(&mut self) {
-        for (window, open) in &mut self.windows {
-            *open &= window.start.is_none();
-        }
-    }
-
-    /// The core is about to execute `pc`. A window that starts and stops there is switched.
-    fn pass(&mut self, pc: u64) {
-        for (window, open) in &mut self.windows {
-            *open = match *open {
-                true => window.stop != Some(pc),
-                false => window.start == Some(pc),
-            };
-        }
-    }
-}
-
-impl Questions {
-    /// Every place at which the core is stopped, once.
-    pub(super) fn breaks(&self) -> Vec<u64> {
-        let laps = self.laps.iter().map(|lap| lap.address);
-        let mut breaks: Vec<u64> = laps.chain(self.windows.points()).chain(self.until).collect();
-        breaks.sort_unstable();
-        breaks.dedup();
-        breaks
-    }
-}
 
 impl Session {
     /// Sets the breakpoints, and opens what is open from the beginning.
@@ -252,37 +187,5 @@ impl Session {
         self.client.set_break(pc, false)?;
         self.client.step()?;
         self.client.set_break(pc, true)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn window(start: impl Into<Option<u64>>, stop: impl Into<Option<u64>>) -> CodeWindow {
-        CodeWindow { start: start.into(), stop: stop.into() }
-    }
-
-    #[test]
-    fn windows_open_and_close_again_and_again() {
-        let mut windows = Windows::new(vec![window(0x10, 0x20)]);
-        let mut open = |pc| {
-            windows.pass(pc);
-            windows.is_open()
-        };
-        assert_eq!([0x20, 0x10, 0x10, 0x20, 0x10].map(&mut open), [false, true, true, false, true]);
-    }
-
-    #[test]
-    fn half_open_and_overlapping_windows() {
-        let mut windows = Windows::new(vec![window(None, 0x20)]);
-        assert!(windows.is_open(), "it begins with the capture");
-        windows.pass(0x20);
-        assert!(!windows.is_open());
-        let mut windows = Windows::new(vec![window(0x10, 0x30), window(0x20, 0x20)]);
-        for (pc, open) in [(0x20, true), (0x10, true), (0x20, true), (0x30, false), (0x20, true)] {
-            windows.pass(pc);
-            assert_eq!(windows.is_open(), open, "{pc:#x}");
-        }
     }
 }

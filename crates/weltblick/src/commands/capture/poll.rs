@@ -1,14 +1,12 @@
 //! What a debug stub is asked while the target runs: program counters and variables.
 
-use super::questions::PC_SAMPLE_REGISTER;
+use super::registers::{NO_PC, PC_SAMPLE};
 use super::session::{Next, Session};
 use crate::sources::stub::StubError;
 use std::fmt::Write as _;
 use std::time::{Duration, Instant};
 use weltblick_core::image::Kind;
 
-/// What the sample register reads as while the core stands or may not be observed.
-const NO_PC: u32 = 0xffff_ffff;
 /// Names of variables are told every so many times that they are read.
 const NAMED_EVERY: u64 = 256;
 
@@ -43,7 +41,7 @@ impl Session {
     pub(super) fn sample(&mut self) -> Result<Next, StubError> {
         let sent = self.now();
         if !self.questions.stops {
-            let pc = self.client.word(PC_SAMPLE_REGISTER)?;
+            let pc = self.client.word(PC_SAMPLE)?;
             let received = self.now();
             // A core that stands at a point tells none: that is no sample of what it does.
             if pc == NO_PC && self.client.wait_until_stopped(Duration::from_millis(1))? {

@@ -1,12 +1,12 @@
 //! Everything that a capture rests on, checked before a folder is made.
 
 use super::options::Args;
-use super::points::Windows;
 use super::progress::say;
 use super::questions::Questions;
 use super::readout::{Named, ReadOut};
 use super::ring::Ring;
 use super::setup;
+use super::windows::Windows;
 use crate::sources::live::Address;
 use crate::sources::stub::{Client, StubError};
 use crate::sources::{self, OpenImage};

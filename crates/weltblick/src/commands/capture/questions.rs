@@ -1,13 +1,11 @@
 //! What a debug stub is to be asked, and how often.
 
-use super::points::Windows;
 use super::readout::ReadOut;
+use super::registers::PC_SAMPLE;
+use super::windows::Windows;
 use std::time::Duration;
 use weltblick_core::capture::LapPoint;
 use weltblick_core::image::Variable;
-
-/// `DWT_PCSR`: the program counter of the running core (DDI 0403E, C1.8.6).
-pub(super) const PC_SAMPLE_REGISTER: u64 = 0xe000_101c;
 
 /// What is asked, and how often.
 #[derive(Debug, Clone, Default)]
@@ -41,7 +39,7 @@ impl Questions {
         match (self.sample_every, self.variables.first(), self.read_out) {
             (None, Some(variable), _) => variable.address,
             (None, None, Some(read_out)) => read_out.probe(),
-            _ => PC_SAMPLE_REGISTER,
+            _ => PC_SAMPLE,
         }
     }
 
@@ -60,5 +58,14 @@ impl Questions {
     /// Whether there is anything to be written down.
     pub(super) fn polls(&self) -> bool {
         self.sample_every.is_some() || !self.variables.is_empty() || !self.laps.is_empty()
+    }
+
+    /// Every place at which the core is stopped, once.
+    pub(super) fn breaks(&self) -> Vec<u64> {
+        let laps = self.laps.iter().map(|lap| lap.address);
+        let mut breaks: Vec<u64> = laps.chain(self.windows.points()).chain(self.until).collect();
+        breaks.sort_unstable();
+        breaks.dedup();
+        breaks
     }
 }

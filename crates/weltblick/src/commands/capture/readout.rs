@@ -1,8 +1,8 @@
 //! What is read out of a target's memory: a buffer on the chip, or a ring that the firmware fills.
 
-use super::buffer::Buffer;
+use super::buffer::{Buffer, Content};
 use super::mtb::Mtb;
-use super::ring::{Drained, Ring};
+use super::ring::Ring;
 use crate::sources::stub::{Client, StubError};
 use std::str::FromStr;
 use weltblick_core::capture::What;
@@ -50,14 +50,6 @@ fn base(text: &str, digits: &str) -> Option<Result<u64, String>> {
     Some(Ok(base))
 }
 
-/// What a buffer held.
-#[derive(Debug, PartialEq, Eq)]
-pub(super) struct Content {
-    pub(super) bytes: Vec<u8>,
-    /// Older trace was overwritten.
-    pub(super) wrapped: bool,
-}
-
 /// What is read out, looked up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum ReadOut {
@@ -98,10 +90,7 @@ impl ReadOut {
         Ok(match self {
             Self::Chip(buffer) => (buffer.read_out(client)?, What::ReadOut),
             Self::Mtb(buffer) => (buffer.read_out(client)?, What::ReadOut),
-            Self::Ring(ring) => {
-                let Drained { bytes, overwritten } = ring.drain(client)?;
-                (Content { bytes, wrapped: overwritten }, What::Drained)
-            }
+            Self::Ring(ring) => (ring.drain(client)?, What::Drained),
         })
     }
 }

@@ -3,6 +3,7 @@
 //! The firmware writes bytes and counts them; the host reads bytes and tells how far it came. Both
 //! counts run freely and wrap at 2^32, so their difference is what waits.
 
+use super::buffer::Content;
 use crate::sources::stub::{Client, StubError};
 use weltblick_core::plan::RING_HEADER;
 use weltblick_core::time::Frequency;
@@ -37,14 +38,6 @@ pub(super) struct Header {
     pub(super) clock: Option<u32>,
 }
 
-/// What was drained.
-#[derive(Debug, PartialEq, Eq)]
-pub(super) struct Drained {
-    pub(super) bytes: Vec<u8>,
-    /// Older bytes were overwritten.
-    pub(super) overwritten: bool,
-}
-
 /// Why memory is no ring.
 fn no_ring(what: &'static str) -> StubError {
     StubError::Unsupported(what)
@@ -58,18 +51,18 @@ impl Ring {
     }
 
     /// Reads what waits, and tells the firmware that it may be overwritten.
-    pub(super) fn drain(self, client: &mut Client) -> Result<Drained, StubError> {
+    pub(super) fn drain(self, client: &mut Client) -> Result<Content, StubError> {
         let Some(header) = self.header(client)? else {
-            return Ok(Drained { bytes: Vec::new(), overwritten: false });
+            return Ok(Content { bytes: Vec::new(), wrapped: false });
         };
-        let (pieces, overwritten) = header.waiting();
+        let (pieces, wrapped) = header.waiting();
         let mut bytes = Vec::new();
         for (offset, length) in pieces {
             let address = self.address + RING_HEADER + u64::from(offset);
             bytes.extend(client.read(address, length as usize)?);
         }
         client.write_word(self.address + READ, header.written)?;
-        Ok(Drained { bytes, overwritten })
+        Ok(Content { bytes, wrapped })
     }
 }
 

@@ -1,8 +1,8 @@
 //! One target behind a debug stub: it is let run, asked, and left running, also if the connection
 //! breaks in between.
 
+use super::buffer::Content;
 use super::questions::Questions;
-use super::readout::Content;
 use super::setup::hold;
 use crate::sources::live::{Message, Outbox};
 use crate::sources::stub::{Client, StubError};

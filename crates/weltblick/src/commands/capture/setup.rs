@@ -1,6 +1,8 @@
 //! Through a debug stub: is this the firmware, reset, write what is planned, let it run.
 
-use super::points::{BEFORE_EVERY_TAP, CYCLE_COUNTER};
+use super::registers::{
+    AIRCR, BEFORE_EVERY_TAP, CYCLE_COUNTER, DEMCR, RESET, STOP_AT_RESET, TRACE_CONTROL,
+};
 use crate::sources::stub::{Client, StubError};
 use anyhow::{Context as _, Result, bail};
 use std::time::Duration;
@@ -8,14 +10,6 @@ use weltblick_core::capture::What;
 use weltblick_core::image::Image;
 use weltblick_core::plan::Write;
 
-/// `DEMCR` and its bit that stops the core at the reset vector.
-const DEMCR: u64 = 0xe000_edfc;
-const STOP_AT_RESET: u32 = 1;
-/// `AIRCR`, and what asks it for a reset.
-const AIRCR: u64 = 0xe000_ed0c;
-const RESET: u32 = 0x05fa_0004;
-/// `ITM_TCR`.
-const TRACE_CONTROL: u64 = 0xe000_0e80;
 /// Code is compared in pieces of this size.
 const PIECE: usize = 4096;
 
