@@ -1,70 +1,23 @@
 //! A debugger's end of the GDB Remote Serial Protocol: one request, one answer, in bounded time.
 
+use super::error::{PATIENCE, Result, StubError};
 use super::packet::{Damage, Framer, Received, hex, packet, unhex};
 use std::collections::VecDeque;
 use std::io::{self, ErrorKind, Read as _, Write as _};
 use std::net::{TcpStream, ToSocketAddrs};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
-use thiserror::Error;
 
 /// Shorter times than this the system does not keep by itself.
 const COARSE: Duration = Duration::from_millis(10);
 /// Looked at so often instead.
 const NAP: Duration = Duration::from_micros(100);
-/// An answer takes at most so long.
-const PATIENCE: Duration = Duration::from_secs(3);
 /// A damaged packet is asked for again so often.
 const MOST_TRIES: u32 = 3;
 /// Bytes of memory in one packet, unless the stub says that it takes less.
 const MOST_AT_ONCE: usize = 2048;
 /// Notices that are kept until somebody asks.
 const MOST_NOTICES: usize = 64;
-
-/// Why a stub cannot be used.
-#[derive(Debug, Error)]
-pub(crate) enum StubError {
-    /// No connection, or a broken one.
-    #[error("the connection to the debug stub failed")]
-    Io(#[from] io::Error),
-    /// It closed the connection.
-    #[error("the debug stub closed the connection; is another debugger attached to it?")]
-    Closed,
-    /// It does not answer.
-    #[error("the debug stub did not answer `{0}` within {limit} s; is the target powered, and is this the stub's port?", limit = PATIENCE.as_secs())]
-    Silent(String),
-    /// It speaks something else.
-    #[error("what answers is no debug stub, or a broken one: {0}")]
-    Damaged(Damage),
-    /// It answers with something that is no answer to the request.
-    #[error("the debug stub answered `{request}` with `{answer}`, which means nothing")]
-    Nonsense {
-        /// What was asked.
-        request: String,
-        /// The beginning of the answer.
-        answer: String,
-    },
-    /// It says no.
-    #[error("the debug stub refuses {what} (error {code})")]
-    Refused {
-        /// What was asked.
-        what: String,
-        /// Its number.
-        code: String,
-    },
-    /// It cannot do it.
-    #[error("the debug stub cannot {0}")]
-    Unsupported(&'static str),
-}
-
-impl StubError {
-    /// Whether the stub is there and makes sense: it said no, or cannot do something.
-    pub(crate) const fn is_an_answer(&self) -> bool {
-        matches!(self, Self::Refused { .. } | Self::Unsupported(_) | Self::Nonsense { .. })
-    }
-}
-
-type Result<T> = std::result::Result<T, StubError>;
 
 /// A connection to a stub.
 #[derive(Debug)]

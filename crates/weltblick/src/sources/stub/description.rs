@@ -1,6 +1,6 @@
 //! The documents that a stub tells of its target (*Debugging with GDB*, appendices E.17 and G).
 
-use super::client::StubError;
+use super::error::StubError;
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};
 use std::ops::Range;

@@ -2,8 +2,10 @@
 
 mod client;
 mod description;
+mod error;
 mod packet;
 #[cfg(test)]
 mod tests;
 
-pub(crate) use client::{Client, StubError};
+pub(crate) use client::Client;
+pub(crate) use error::StubError;

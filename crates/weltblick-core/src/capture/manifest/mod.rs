@@ -1,0 +1,217 @@
+//! `capture.toml`: what the streams of a capture are, read strictly.
+
+mod read;
+mod write;
+
+use crate::document::At;
+use crate::event::{CodeRanges, ItmClock};
+use crate::isa::Isa;
+use crate::time::Frequency;
+use crate::wire::tpiu::{Start, TraceId};
+use std::time::Duration;
+
+/// The manifest's file name in a capture folder.
+pub const MANIFEST: &str = "capture.toml";
+/// The only version of the form.
+const FORMAT: u64 = 1;
+
+/// What a capture consists of.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Manifest {
+    /// The firmware's ELF file, relative to the folder, and where the manifest names it.
+    pub image: Option<At<String>>,
+    /// What was measured.
+    pub target: Target,
+    /// Which code was asked for; all of it, if nothing else is said.
+    pub ranges: CodeRanges,
+    /// A debugger stopped the core while this was recorded: its timing is not its own.
+    pub intrusive: bool,
+    /// The streams, in order.
+    pub streams: Vec<StreamSpec>,
+}
+
+/// What was measured.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Target {
+    /// What people call it.
+    pub name: Option<String>,
+    /// The instruction set; the image says it too.
+    pub isa: Option<Isa>,
+    /// The core clock.
+    pub core_clock: Option<Frequency>,
+    /// The known period of the SysTick interrupt, against which the clock is checked.
+    pub tick_period: Option<Duration>,
+}
+
+/// One stream of bytes, from one or several files.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StreamSpec {
+    /// Files relative to the folder, in order, and where the manifest names them.
+    pub files: Vec<At<String>>,
+    /// Instead of files: the name of numbered segments (`swo` for `swo.000000.bin` and so on).
+    pub segments: Option<String>,
+    /// What lies between the bytes and the protocol.
+    pub framing: Framing,
+    /// The sources in the stream: exactly one without framing.
+    pub sources: Vec<SourceSpec>,
+}
+
+/// What lies between the bytes of a stream and its protocol.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Framing {
+    /// Nothing.
+    None,
+    /// The CoreSight formatter.
+    Tpiu(Start),
+}
+
+/// One source: a protocol, and how it was set up.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SourceSpec {
+    /// Its trace ID in a framed stream.
+    pub trace_id: Option<TraceId>,
+    /// How to read it.
+    pub protocol: Protocol,
+}
+
+/// A protocol and its settings.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Protocol {
+    /// ITM and DWT packets.
+    Itm(ItmSettings),
+    /// Packets of a micro trace buffer.
+    Mtb,
+    /// What a debug stub was asked.
+    Poll(PollSettings),
+}
+
+/// How a target was polled.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct PollSettings {
+    /// The core was stopped for every answer: its timing is not its own.
+    pub intrusive: bool,
+    /// Points in the code at which the core was stopped to time its passing, by number.
+    pub laps: Vec<LapPoint>,
+}
+
+/// A point in the code whose passing is timed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LapPoint {
+    /// What the user called it.
+    pub name: String,
+    /// Where it is.
+    pub address: u64,
+}
+
+impl Protocol {
+    /// The settings of an ITM.
+    #[must_use]
+    pub const fn itm(&self) -> Option<&ItmSettings> {
+        match self {
+            Self::Itm(settings) => Some(settings),
+            Self::Mtb | Self::Poll(_) => None,
+        }
+    }
+
+    /// Whether it may carry samples of the program counter.
+    #[must_use]
+    pub const fn samples(&self) -> bool {
+        matches!(self, Self::Itm(_) | Self::Poll(_))
+    }
+}
+
+/// How an ITM was set up.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ItmSettings {
+    /// Core cycles between PC samples.
+    pub pc_sample_period: Option<u64>,
+    /// Cycles of the timestamp clock per tick.
+    pub timestamp_prescaler: u32,
+    /// The timestamp clock, where it is not the core clock.
+    pub timestamp_clock: Option<Frequency>,
+}
+
+impl Default for ItmSettings {
+    fn default() -> Self {
+        Self { pc_sample_period: None, timestamp_prescaler: 1, timestamp_clock: None }
+    }
+}
+
+impl ItmSettings {
+    /// How its timestamps count.
+    #[must_use]
+    pub const fn clock(&self) -> ItmClock {
+        ItmClock { prescaler: self.timestamp_prescaler }
+    }
+}
+
+impl StreamSpec {
+    /// A stream of plain ITM packets.
+    #[must_use]
+    pub fn itm(files: Vec<At<String>>, settings: ItmSettings) -> Self {
+        let source = SourceSpec { trace_id: None, protocol: Protocol::Itm(settings) };
+        Self { files, segments: None, framing: Framing::None, sources: vec![source] }
+    }
+}
+
+impl Manifest {
+    /// The settings of the first ITM source: those that profiles follow.
+    #[must_use]
+    pub fn itm(&self) -> Option<&ItmSettings> {
+        self.streams
+            .iter()
+            .flat_map(|stream| &stream.sources)
+            .find_map(|source| source.protocol.itm())
+    }
+
+    /// How the target was polled, where it sent no trace of its own.
+    #[must_use]
+    pub fn polled(&self) -> Option<&PollSettings> {
+        if self.itm().is_some() {
+            return None;
+        }
+        let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
+        sources.find_map(|source| match &source.protocol {
+            Protocol::Poll(settings) => Some(settings),
+            Protocol::Itm(_) | Protocol::Mtb => None,
+        })
+    }
+
+    /// Whether a stream's events count: where a target sends its own samples, polled ones stand
+    /// back.
+    #[must_use]
+    pub fn leads(&self, stream: &StreamSpec) -> bool {
+        let is_poll = |source: &SourceSpec| matches!(source.protocol, Protocol::Poll(_));
+        self.polled().is_some() || !stream.sources.iter().all(is_poll)
+    }
+
+    /// The lap points, and the number of the stream that tells of them.
+    #[must_use]
+    pub fn laps(&self) -> Option<(usize, &[LapPoint])> {
+        self.streams.iter().enumerate().find_map(|(number, stream)| {
+            stream.sources.iter().find_map(|source| match &source.protocol {
+                Protocol::Poll(PollSettings { laps, .. }) if !laps.is_empty() => {
+                    Some((number, laps.as_slice()))
+                }
+                _ => None,
+            })
+        })
+    }
+
+    /// How many of the sources that count may carry samples.
+    #[must_use]
+    pub fn samplers(&self) -> usize {
+        let leading = self.streams.iter().filter(|stream| self.leads(stream));
+        leading.flat_map(|stream| &stream.sources).filter(|s| s.protocol.samples()).count()
+    }
+
+    /// The settings of the first ITM source, to be corrected.
+    pub fn itm_mut(&mut self) -> Option<&mut ItmSettings> {
+        self.streams.iter_mut().flat_map(|stream| &mut stream.sources).find_map(|source| {
+            match &mut source.protocol {
+                Protocol::Itm(settings) => Some(settings),
+                Protocol::Mtb | Protocol::Poll(_) => None,
+            }
+        })
+    }
+}

@@ -1,0 +1,224 @@
+//! A manifest from its text.
+
+use super::{
+    FORMAT, Framing, ItmSettings, LapPoint, Manifest, PollSettings, Protocol, SourceSpec,
+    StreamSpec, Target,
+};
+use crate::document::{At, Fault, Source, Table, nearest};
+use crate::event::CodeRanges;
+use crate::isa::Isa;
+use crate::time::{Frequency, parse_duration};
+use crate::wire::tpiu::{Start, TraceId};
+use std::ops::Range;
+
+/// Lap points are numbered with one byte.
+const MOST_LAPS: usize = 256;
+
+impl Manifest {
+    /// Reads a manifest that the user knows as `file`.
+    ///
+    /// # Errors
+    ///
+    /// The first thing that is wrong, with its line.
+    ///
+    /// ```
+    /// use weltblick_core::capture::Manifest;
+    /// let text = "format = 1\n[[stream]]\nfile = 'swo.bin'\nprotcol = 'itm'\n";
+    /// let fault = Manifest::parse("capture.toml", text).unwrap_err();
+    /// assert_eq!(fault.line, 4);
+    /// assert!(fault.message.ends_with("did you mean `protocol`?"));
+    /// ```
+    pub fn parse(file: &str, text: &str) -> Result<Self, Fault> {
+        let source = Source::new(file, text);
+        let parsed = source.parse()?;
+        let root = Table::root(source, &parsed);
+        root.require_format(FORMAT)?;
+        let image = root.text("image")?.map(owned);
+        let ranges = CodeRanges {
+            inside: read_ranges(&root, "inside")?,
+            exclude: read_ranges(&root, "exclude")?,
+        };
+        let intrusive = root.boolean("intrusive")?.unwrap_or(false);
+        let target = root.table("target")?.map(read_target).transpose()?.unwrap_or_default();
+        let streams =
+            root.tables("stream")?.into_iter().map(read_stream).collect::<Result<Vec<_>, _>>()?;
+        if streams.is_empty() {
+            return Err(root.missing("[[stream]]"));
+        }
+        root.finish()?;
+        Ok(Self { image, target, ranges, intrusive, streams })
+    }
+}
+
+fn owned(at: At<&str>) -> At<String> {
+    At { value: at.value.to_owned(), span: at.span }
+}
+
+/// Ranges of code, as `0xA..0xB`.
+fn read_ranges(table: &Table<'_>, key: &'static str) -> Result<Vec<Range<u64>>, Fault> {
+    let read = |text: At<&str>| {
+        let address = |text: &str| u64::from_str_radix(text.trim().strip_prefix("0x")?, 16).ok();
+        let sides = text.value.split_once("..");
+        let range = sides.and_then(|(start, end)| Some(address(start)?..address(end)?));
+        range.filter(|range| range.start < range.end).ok_or_else(|| {
+            let message = format!(
+                "`{}` is no range of addresses, such as 0x08000100..0x08000200",
+                text.value
+            );
+            table.fault(text.span, message)
+        })
+    };
+    table.texts(key)?.into_iter().map(read).collect()
+}
+
+fn read_target(table: Table<'_>) -> Result<Target, Fault> {
+    let isa = table.text("isa")?.map(|isa| read_isa(&table, &isa)).transpose()?;
+    let core_clock = read_frequency(&table, "core_clock")?;
+    let tick_period = table
+        .text("tick_period")?
+        .map(|text| {
+            parse_duration(text.value)
+                .map_err(|error| table.fault(text.span, format!("`tick_period`: {error}")))
+        })
+        .transpose()?;
+    let name = table.text("name")?.map(|name| name.value.to_owned());
+    table.finish()?;
+    Ok(Target { name, isa, core_clock, tick_period })
+}
+
+fn read_isa(table: &Table<'_>, isa: &At<&str>) -> Result<Isa, Fault> {
+    const KNOWN: [Isa; 3] = [Isa::Thumb, Isa::Riscv32, Isa::Riscv64];
+    KNOWN.into_iter().find(|known| known.name() == isa.value).ok_or_else(|| {
+        let hint = nearest(isa.value, KNOWN.iter().map(|isa| isa.name()));
+        table.fault(isa.span.clone(), format!("`{}` is no instruction set{hint}", isa.value))
+    })
+}
+
+fn read_frequency(table: &Table<'_>, key: &'static str) -> Result<Option<Frequency>, Fault> {
+    let read = |text: At<&str>| {
+        text.value.parse().map_err(|error| table.fault(text.span, format!("`{key}`: {error}")))
+    };
+    table.text(key)?.map(read).transpose()
+}
+
+fn read_stream(table: Table<'_>) -> Result<StreamSpec, Fault> {
+    let files: Vec<_> = table.texts("file")?.into_iter().map(owned).collect();
+    let segments = table.text("segments")?;
+    match (&segments, files.is_empty()) {
+        (None, true) => return Err(table.missing("file")),
+        (Some(name), false) => {
+            let message = "`file` and `segments` exclude each other";
+            return Err(table.fault(name.span.clone(), message));
+        }
+        (Some(name), true) if name.value.is_empty() || name.value.contains(['/', '\\', '\0']) => {
+            let message = "`segments` is a name inside the folder, without slashes";
+            return Err(table.fault(name.span.clone(), message));
+        }
+        _ => {}
+    }
+    let segments = segments.map(|name| name.value.to_owned());
+    let framing = table.text("framing")?;
+    let at_frame = table.boolean("starts_at_frame")?.unwrap_or(false);
+    let framing = match framing {
+        None => Framing::None,
+        Some(At { value: "none", .. }) => Framing::None,
+        Some(At { value: "tpiu", .. }) if at_frame => Framing::Tpiu(Start::AtFrame),
+        Some(At { value: "tpiu", .. }) => Framing::Tpiu(Start::Anywhere),
+        Some(other) => {
+            let hint = nearest(other.value, ["none", "tpiu"].into_iter());
+            let message = format!("`{}` is no framing{hint}", other.value);
+            return Err(table.fault(other.span, message));
+        }
+    };
+    let sources = match framing {
+        Framing::None => vec![read_source(&table, None)?],
+        Framing::Tpiu(_) => read_framed_sources(&table)?,
+    };
+    table.finish()?;
+    Ok(StreamSpec { files, segments, framing, sources })
+}
+
+fn read_framed_sources(table: &Table<'_>) -> Result<Vec<SourceSpec>, Fault> {
+    let mut sources: Vec<SourceSpec> = Vec::new();
+    for source in table.tables("source")? {
+        let id = source.integer("trace_id")?.ok_or_else(|| source.missing("trace_id"))?;
+        if !(1..=0x6f).contains(&id.value) {
+            return Err(source.fault(id.span, "`trace_id` must lie between 1 and 111"));
+        }
+        let trace_id = Some(id.value as TraceId);
+        if sources.iter().any(|other| other.trace_id == trace_id) {
+            let message = format!("trace ID {} is there already", id.value);
+            return Err(source.fault(id.span, message));
+        }
+        sources.push(read_source(&source, trace_id)?);
+        source.finish()?;
+    }
+    if sources.is_empty() {
+        return Err(table.missing("[[stream.source]]"));
+    }
+    Ok(sources)
+}
+
+fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpec, Fault> {
+    let protocol = table.required_text("protocol")?;
+    let settings = table.table("settings")?;
+    let protocol = match protocol.value {
+        "itm" => Protocol::Itm(settings.map(read_itm).transpose()?.unwrap_or_default()),
+        // A micro trace buffer writes into memory: no formatter is in between.
+        "mtb" if trace_id.is_none() => {
+            settings.map(Table::finish).transpose()?;
+            Protocol::Mtb
+        }
+        "poll" if trace_id.is_none() => {
+            Protocol::Poll(settings.map(read_poll).transpose()?.unwrap_or_default())
+        }
+        other => {
+            let message = format!(
+                "`{other}` is no protocol that this version reads here; write `itm`, `mtb` or `poll`"
+            );
+            return Err(table.fault(protocol.span, message));
+        }
+    };
+    Ok(SourceSpec { trace_id, protocol })
+}
+
+fn read_poll(table: Table<'_>) -> Result<PollSettings, Fault> {
+    let intrusive = table.boolean("intrusive")?.unwrap_or(false);
+    let mut laps = Vec::new();
+    for lap in table.tables("lap")? {
+        let name = lap.required_text("name")?.value.to_owned();
+        let address = lap.integer("address")?.ok_or_else(|| lap.missing("address"))?.value;
+        lap.finish()?;
+        if laps.len() == MOST_LAPS {
+            return Err(table.fault(table.span(), "there are more than 256 lap points"));
+        }
+        laps.push(LapPoint { name, address });
+    }
+    table.finish()?;
+    Ok(PollSettings { intrusive, laps })
+}
+
+fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
+    let pc_sample_period = table.integer("pc_sample_period")?;
+    if let Some(At { value: 0, span }) = pc_sample_period {
+        return Err(table.fault(span, "`pc_sample_period` must be more than zero"));
+    }
+    let prescaler = table.integer("timestamp_prescaler")?;
+    let timestamp_prescaler = match prescaler {
+        None => 1,
+        Some(At { value: value @ (1 | 4 | 16 | 64), .. }) => value as u32,
+        Some(other) => {
+            let message = "`timestamp_prescaler` must be 1, 4, 16 or 64, as ITM_TCR offers";
+            return Err(table.fault(other.span, message));
+        }
+    };
+    let timestamp_clock = match table.integer("timestamp_clock_hz")? {
+        None => None,
+        Some(hertz) => Some(Frequency::from_hertz(hertz.value as f64).ok_or_else(|| {
+            table.fault(hertz.span, "`timestamp_clock_hz` must be more than zero")
+        })?),
+    };
+    table.finish()?;
+    let pc_sample_period = pc_sample_period.map(|period| period.value);
+    Ok(ItmSettings { pc_sample_period, timestamp_prescaler, timestamp_clock })
+}

@@ -1,0 +1,115 @@
+//! A manifest as text.
+
+use super::{FORMAT, Framing, LapPoint, Manifest, Protocol, StreamSpec, Target};
+use crate::wire::tpiu::Start;
+use std::fmt::Write as _;
+use std::ops::Range;
+
+impl Manifest {
+    /// Writes the manifest. Reading it again gives the same.
+    #[must_use]
+    pub fn to_toml(&self) -> String {
+        let mut text = format!("format = {FORMAT}\n");
+        if let Some(image) = &self.image {
+            let _ = writeln!(text, "image = {}", quoted(&image.value));
+        }
+        write_ranges(&mut text, "inside", &self.ranges.inside);
+        write_ranges(&mut text, "exclude", &self.ranges.exclude);
+        if self.intrusive {
+            let _ = writeln!(text, "intrusive = true");
+        }
+        write_target(&mut text, &self.target);
+        for stream in &self.streams {
+            write_stream(&mut text, stream);
+        }
+        text
+    }
+}
+
+fn quoted(text: &str) -> String {
+    toml::Value::String(text.to_owned()).to_string()
+}
+
+fn write_ranges(text: &mut String, key: &str, ranges: &[Range<u64>]) {
+    if ranges.is_empty() {
+        return;
+    }
+    let ranges =
+        ranges.iter().map(|range| format!("\"{:#010x}..{:#010x}\"", range.start, range.end));
+    let _ = writeln!(text, "{key} = [{}]", ranges.collect::<Vec<_>>().join(", "));
+}
+
+fn write_target(text: &mut String, target: &Target) {
+    let Target { name, isa, core_clock, tick_period } = target;
+    let mut lines = String::new();
+    if let Some(name) = name {
+        let _ = writeln!(lines, "name = {}", quoted(name));
+    }
+    if let Some(isa) = isa {
+        let _ = writeln!(lines, "isa = \"{}\"", isa.name());
+    }
+    if let Some(clock) = core_clock {
+        let _ = writeln!(lines, "core_clock = \"{} Hz\"", clock.hertz());
+    }
+    if let Some(period) = tick_period {
+        let _ = writeln!(lines, "tick_period = \"{} ns\"", period.as_nanos());
+    }
+    if !lines.is_empty() {
+        let _ = write!(text, "\n[target]\n{lines}");
+    }
+}
+
+fn write_stream(text: &mut String, stream: &StreamSpec) {
+    let _ = writeln!(text, "\n[[stream]]");
+    let files: Vec<String> = stream.files.iter().map(|file| quoted(&file.value)).collect();
+    let _ = match files.as_slice() {
+        [] => {
+            writeln!(text, "segments = {}", quoted(stream.segments.as_deref().unwrap_or("trace")))
+        }
+        [only] => writeln!(text, "file = {only}"),
+        several => writeln!(text, "file = [{}]", several.join(", ")),
+    };
+    match stream.framing {
+        Framing::None => {}
+        Framing::Tpiu(start) => {
+            let _ = writeln!(text, "framing = \"tpiu\"");
+            if start == Start::AtFrame {
+                let _ = writeln!(text, "starts_at_frame = true");
+            }
+        }
+    }
+    for source in &stream.sources {
+        let settings = match &source.protocol {
+            Protocol::Itm(settings) => settings,
+            Protocol::Mtb => {
+                let _ = writeln!(text, "protocol = \"mtb\"");
+                continue;
+            }
+            Protocol::Poll(settings) => {
+                let _ = writeln!(text, "protocol = \"poll\"\n\n[stream.settings]");
+                let _ = writeln!(text, "intrusive = {}", settings.intrusive);
+                for LapPoint { name, address } in &settings.laps {
+                    let name = quoted(name);
+                    let _ = writeln!(text, "\n[[stream.settings.lap]]\nname = {name}");
+                    let _ = writeln!(text, "address = {address:#010x}");
+                }
+                continue;
+            }
+        };
+        let table = match source.trace_id {
+            Some(id) => {
+                let _ = writeln!(text, "\n[[stream.source]]\ntrace_id = {id}");
+                "stream.source.settings"
+            }
+            None => "stream.settings",
+        };
+        let _ = writeln!(text, "protocol = \"itm\"\n\n[{table}]");
+        if let Some(period) = settings.pc_sample_period {
+            let _ = writeln!(text, "pc_sample_period = {period}");
+        }
+        let _ = writeln!(text, "timestamp_prescaler = {}", settings.timestamp_prescaler);
+        if let Some(clock) = settings.timestamp_clock {
+            let _ = writeln!(text, "timestamp_clock_hz = {:.0}", clock.hertz());
+        }
+    }
+}
