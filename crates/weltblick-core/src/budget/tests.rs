@@ -190,6 +190,17 @@ mod verdicts {
     }
 
     #[test]
+    fn a_share_between_points_is_none_of_all_time() {
+        let mut case = Case::new(regular(10_000, 4));
+        case.conduct.between_points = true;
+        for limit in [">= 70 %", ">= 80 %"] {
+            let judgement = case.sleep(limit);
+            assert_eq!(judgement.verdict, Verdict::Undecided);
+            assert!(judgement.evidence.contains("none of all time"), "{judgement:?}");
+        }
+    }
+
+    #[test]
     fn code_that_was_left_out_is_not_free_of_time() {
         let image = Image::parse(FIRMWARE).unwrap();
         let filter = image.function(image.functions_named("wave_filter")[0]).range.clone();

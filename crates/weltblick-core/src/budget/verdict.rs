@@ -361,6 +361,13 @@ fn objection(
             against_met_only: false,
         });
     }
+    if context.conduct.between_points {
+        return Some(Objection {
+            why: "only what came between points in the code was recorded: a share of that is none of all time".into(),
+            advice: "record all of it, without `--window`".into(),
+            against_met_only: false,
+        });
+    }
     if context.conduct.intrusive {
         return Some(Objection {
             why: "the core was stopped while this was recorded: an intrusive measurement meets no budget"

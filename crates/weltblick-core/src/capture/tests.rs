@@ -14,6 +14,7 @@ image  = "firmware.elf"
 inside  = ["0x08000100..0x08000200", "0x08000300..0x08000400"]
 exclude = "0x08000180..0x08000190"
 intrusive = true
+between_points = true
 
 [target]
 name       = "wave-buoy"
@@ -46,7 +47,7 @@ fn reads_everything() {
     let manifest = Manifest::parse("capture.toml", WHOLE).unwrap();
     assert_eq!(manifest.image.unwrap().value, "firmware.elf");
     assert_eq!(manifest.ranges.inside, [0x0800_0100..0x0800_0200, 0x0800_0300..0x0800_0400]);
-    assert!(manifest.intrusive && !manifest.ranges.holds(0x0800_0180));
+    assert!(manifest.between_points && manifest.intrusive && !manifest.ranges.holds(0x0800_0180));
     assert_eq!(manifest.target.isa, Some(Isa::Thumb));
     assert_eq!(manifest.target.tick_period, Some(Duration::from_millis(1)));
     let [plain, framed] = &manifest.streams[..] else { panic!("two streams") };
@@ -66,18 +67,18 @@ fn faults_name_the_line_and_the_way_out() {
         ("format = 1", "format = 2", 2, "this version reads format 1"),
         ("format = 1", "fromat = 1", 2, "did you mean `format`?"),
         ("format = 1", "", 1, "needs the key `format`"),
-        ("isa        =", "arch       =", 10, "[target] has no key `arch`"),
-        ("\"48 MHz\"", "48", 11, "must be a text in quotes, not integer"),
-        ("\"48 MHz\"", "\"0 MHz\"", 11, "more than zero"),
-        ("\"1 ms\"", "\"1 MHz\"", 12, "`MHz` is not a unit expected here"),
-        ("file     =", "flie     =", 15, "[[stream]] has no key `flie`; did you mean `file`?"),
-        ("= 0x400", "= -1", 20, "between 0 and 2^64"),
-        ("= 0x400", "= 0", 20, "more than zero"),
-        ("= 2_000_000", "= 0", 22, "more than zero"),
-        ("trace_id = 1", "trace_id = 112", 30, "between 1 and 111"),
-        ("[[stream.source]]\ntrace_id = 1", "[stream.source]\ntrace_id = 1", 29, "[[source]]"),
-        ("starts_at_frame = true", "starts_at_frame = 1", 27, "true or false"),
-        ("[target]", "[target", 8, "capture.toml:8"),
+        ("isa        =", "arch       =", 11, "[target] has no key `arch`"),
+        ("\"48 MHz\"", "48", 12, "must be a text in quotes, not integer"),
+        ("\"48 MHz\"", "\"0 MHz\"", 12, "more than zero"),
+        ("\"1 ms\"", "\"1 MHz\"", 13, "`MHz` is not a unit expected here"),
+        ("file     =", "flie     =", 16, "[[stream]] has no key `flie`; did you mean `file`?"),
+        ("= 0x400", "= -1", 21, "between 0 and 2^64"),
+        ("= 0x400", "= 0", 21, "more than zero"),
+        ("= 2_000_000", "= 0", 23, "more than zero"),
+        ("trace_id = 1", "trace_id = 112", 31, "between 1 and 111"),
+        ("[[stream.source]]\ntrace_id = 1", "[stream.source]\ntrace_id = 1", 30, "[[source]]"),
+        ("starts_at_frame = true", "starts_at_frame = 1", 28, "true or false"),
+        ("[target]", "[target", 9, "capture.toml:9"),
         ("exclude = \"0x", "exclude = \"x", 5, "is no range of addresses"),
         ("0x08000300..0x08000400", "0x2..0x1", 4, "is no range of addresses"),
         ("intrusive = true", "intrusive = 1", 6, "true or false"),

@@ -297,6 +297,9 @@ impl Capture {
         if !exclude.is_empty() {
             lines.push(format!("not asked for: code inside {}", list(exclude)));
         }
+        if self.conduct().between_points {
+            lines.push("recorded only between points in the code".into());
+        }
         if self.conduct().intrusive {
             lines.push("intrusive: a debugger stopped the core while this was recorded".into());
         }

@@ -88,7 +88,9 @@ fn between_points_in_the_code_the_stub_opens_and_closes() {
     bench.write("loose.toml", "[function.wave_filter]\nself_share = \"<= 99.9 %\"\n");
     let checked = bench.run("check run loose.toml");
     assert_eq!(checked.code, 3, "{}", checked.out);
-    assert!(checked.out.contains("an intrusive measurement meets no budget"), "{}", checked.out);
+    assert!(checked.out.contains("a share of that is none of all time"), "{}", checked.out);
+    bench.write("tight.toml", "[function.wave_filter]\nself_share = \"<= 1 %\"\n");
+    assert_eq!(bench.run("check run tight.toml").code, 3, "nor is it broken by that");
 }
 
 #[test]

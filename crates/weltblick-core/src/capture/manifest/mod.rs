@@ -26,6 +26,8 @@ pub struct Manifest {
     pub ranges: CodeRanges,
     /// A debugger stopped the core while this was recorded: its timing is not its own.
     pub intrusive: bool,
+    /// Only what came between points in the code was recorded: a share of it is none of all time.
+    pub between_points: bool,
     /// The streams, in order.
     pub streams: Vec<StreamSpec>,
 }

@@ -39,6 +39,7 @@ impl Manifest {
             exclude: read_ranges(&root, "exclude")?,
         };
         let intrusive = root.boolean("intrusive")?.unwrap_or(false);
+        let between_points = root.boolean("between_points")?.unwrap_or(false);
         let target = root.table("target")?.map(read_target).transpose()?.unwrap_or_default();
         let streams =
             root.tables("stream")?.into_iter().map(read_stream).collect::<Result<Vec<_>, _>>()?;
@@ -46,7 +47,7 @@ impl Manifest {
             return Err(root.missing("[[stream]]"));
         }
         root.finish()?;
-        Ok(Self { image, target, ranges, intrusive, streams })
+        Ok(Self { image, target, ranges, intrusive, between_points, streams })
     }
 }
 

@@ -18,6 +18,9 @@ impl Manifest {
         if self.intrusive {
             let _ = writeln!(text, "intrusive = true");
         }
+        if self.between_points {
+            let _ = writeln!(text, "between_points = true");
+        }
         write_target(&mut text, &self.target);
         for stream in &self.streams {
             write_stream(&mut text, stream);

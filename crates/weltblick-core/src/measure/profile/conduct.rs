@@ -10,6 +10,8 @@ pub struct Conduct {
     pub basis: Basis,
     /// A debugger stopped the core while it was made: its timing is not its own.
     pub intrusive: bool,
+    /// Only what came between points in the code was recorded.
+    pub between_points: bool,
     /// Which code was asked for.
     pub ranges: CodeRanges,
 }
@@ -36,7 +38,8 @@ impl Conduct {
             Some(PollSettings { intrusive: true, .. }) => Basis::Stopped,
         };
         let intrusive = manifest.intrusive || basis == Basis::Stopped;
-        Self { basis, intrusive, ranges: manifest.ranges.clone() }
+        let between_points = manifest.between_points;
+        Self { basis, intrusive, between_points, ranges: manifest.ranges.clone() }
     }
 }
 

@@ -42,7 +42,9 @@ impl Context<'_> {
         self.doubt_ranges(rows, &mut doubts);
         self.doubt_missing(&mut doubts);
         let recording = self.timing.recording;
-        if recording.unwatched > 0 {
+        if self.conduct.between_points {
+            doubts.push("Only what came between points in the code was recorded: shares are shares of that, not of all time, and times are at least what they say.".into());
+        } else if recording.unwatched > 0 {
             doubts.push(format!(
                 "Nothing was recorded for a while, by choice, {} times: shares are shares of what was recorded, times are at least what they say.",
                 recording.unwatched

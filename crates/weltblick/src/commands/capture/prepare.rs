@@ -263,7 +263,8 @@ pub(super) fn manifest(
 ) -> Result<Manifest> {
     let ranges = args.ranges(prepared.image.as_ref())?;
     let intrusive = prepared.questions.disturb();
-    let mut manifest = Manifest { ranges, intrusive, ..Manifest::default() };
+    let between_points = !prepared.questions.windows.is_empty();
+    let mut manifest = Manifest { ranges, intrusive, between_points, ..Manifest::default() };
     let itm = prepared.applied.as_ref().map(|applied| applied.itm).unwrap_or_default();
     match prepared.questions.read_out {
         None => {}
