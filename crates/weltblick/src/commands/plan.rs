@@ -133,13 +133,13 @@ struct ObserveArgs {
     /// Trace instructions
     #[arg(long)]
     instructions: bool,
-    /// ... only between these points in the code, for example `frame_begin..frame_end`
+    /// Trace them between these points in the code only, for example `frame_begin..frame_end`
     #[arg(long, value_name = "A..B", requires = "instructions")]
     window: Option<PointRange>,
-    /// ... only in this code: a function, a file, or `A..B`; several may be given
+    /// Trace them in this code only: a function, a file, or `A..B`; several may be given
     #[arg(long, value_name = "CODE", requires = "instructions")]
     inside: Vec<String>,
-    /// ... not in this code
+    /// Do not trace them in this code
     #[arg(long, value_name = "CODE", requires = "instructions")]
     exclude: Vec<String>,
 }
