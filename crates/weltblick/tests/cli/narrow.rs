@@ -100,13 +100,16 @@ fn samples_are_asked_for_between_points_only() {
     let target = Running::start(&bench, "hot.elf");
     let ended = bench.run(&format!(
         "capture {} --image hot.elf --sample=500us --read rounds --read-every 5ms \
-         --window smooth_spectrum..track_tide --for 1500ms --out run --quiet",
+         --window smooth_spectrum..track_tide --laps smooth_spectrum,track_tide --for 1500ms --out run --quiet",
         target.stub
     ));
     assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
     let found = samples(&bench.json("profile run"));
     assert_eq!(found.keys().collect::<Vec<_>>(), ["smooth_spectrum"], "{found:?}");
     assert!(found["smooth_spectrum"] > 50, "{found:?}");
+    // Laps at both edges of a window belong into it.
+    let span = bench.json("span run --core-clock 47.972352MHz");
+    assert!(span["total"]["elapsed"]["count"].as_u64().unwrap() > 10, "{span}");
     // What a variable is called is told also where nothing is kept.
     let poll = String::from_utf8(bench.read("run/poll.000000.bin")).unwrap();
     assert!(poll.starts_with("n 0 4 u ") || poll.contains("\nn 0 4 u "), "{poll}");

@@ -124,12 +124,16 @@ impl Session {
         if self.questions.until == Some(pc) {
             return self.reached();
         }
-        if let Some(lap) = self.questions.laps.iter().position(|lap| lap.address == pc) {
-            let cycles =
-                if self.counts { self.client.word(CYCLE_COUNTER)?.to_string() } else { "-".into() };
-            self.write(format!("l {received} {} {lap} {cycles}\n", self.now()));
+        let lap = self.lap(pc, received)?;
+        // A lap at a window's edge belongs into it.
+        let was_open = self.questions.windows.is_open();
+        if was_open {
+            lap.iter().for_each(|line| self.write(line.clone()));
         }
         let opened = self.pass_windows(pc)?;
+        if !was_open {
+            lap.into_iter().for_each(|line| self.write(line));
+        }
         if opened && self.has_trace {
             self.step_with_synchronisation(pc)?;
         } else {
@@ -137,6 +141,18 @@ impl Session {
         }
         self.client.go_on()?;
         Ok(Next::On)
+    }
+
+    /// What is written down of a lap point; `None` if it is none.
+    fn lap(&mut self, pc: u64, received: u64) -> Result<Option<String>, StubError> {
+        let Some(lap) = self.questions.laps.iter().position(|lap| lap.address == pc) else {
+            return Ok(None);
+        };
+        let cycles = match self.counts {
+            true => self.client.word(CYCLE_COUNTER)?.to_string(),
+            false => "-".into(),
+        };
+        Ok(Some(format!("l {received} {} {lap} {cycles}\n", self.now())))
     }
 
     /// The place at which the capture ends.
