@@ -238,6 +238,21 @@ fn what_leads_up_to_a_window_is_nobodys_loss() {
 }
 
 #[test]
+fn a_loss_outweighs_what_nobody_wanted() {
+    // A buffer on the chip was read out, and had wrapped.
+    let spec = StreamSpec::itm(Vec::new(), ItmSettings::default());
+    let (mut line, mut bytes, mut seen) =
+        (Line::new(&spec, Origin(0)), Bytes::default(), Seen::default());
+    line.push(&[0x01], &mut bytes, &mut seen);
+    line.gap(None, &mut bytes, &mut seen);
+    line.gap(Some(LossReason::Overwritten), &mut bytes, &mut seen);
+    line.push(&[7, 7], &mut bytes, &mut seen);
+    line.push(&SYNC, &mut bytes, &mut seen);
+    line.finish(&mut bytes, &mut seen);
+    assert_eq!((bytes.unwanted, bytes.lost, bytes.packets), (0, 3, 6));
+}
+
+#[test]
 fn framed_streams_find_their_feet_after_a_window_without_a_loss() {
     let spec = framed(Start::Anywhere, &[1]);
     let (mut line, mut bytes, mut seen) =

@@ -107,8 +107,11 @@ impl Decoder {
     /// the next synchronisation.
     pub fn interrupt(&mut self, why: Malformed) {
         self.abandon(why);
-        if !matches!(self.mode, Mode::Lost { .. }) {
-            self.mode = Mode::Lost { start: self.offset, why };
+        match &mut self.mode {
+            // What is lost outweighs what nobody wanted.
+            Mode::Lost { why: before @ Malformed::Unwanted, .. } => *before = why,
+            Mode::Lost { .. } => {}
+            mode => *mode = Mode::Lost { start: self.offset, why },
         }
         self.zeros = 0;
     }
