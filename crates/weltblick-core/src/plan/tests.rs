@@ -358,3 +358,34 @@ proptest! {
         prop_assert!((0.0..=1.0).contains(&dropped), "{dropped}");
     }
 }
+
+#[test]
+fn a_unit_that_is_set_up_is_narrowed_while_it_is_off() {
+    let unit = |kind, architecture| TraceUnit {
+        kind,
+        architecture,
+        base: 0xe004_3000,
+        comparators: 4,
+        used: 1,
+    };
+    let narrow = Narrow { start: Some(0x100), stop: Some(0x200), ..Narrow::default() };
+    for (kind, architecture, switch, off) in [
+        (InstructionTrace::Etm4, Architecture::V8, "TRCPRGCTLR", 0),
+        (InstructionTrace::Etm3, Architecture::V7, "ETMCR", 1 << 10),
+        (InstructionTrace::Mtb, Architecture::V8Base, "MTB_MASTER", 0),
+    ] {
+        let unit = unit(kind, architecture);
+        let (writes, left) = narrowing(&unit, &narrow);
+        assert_eq!(left, Left::default(), "{switch}");
+        let (first, last) = (&writes[0], &writes[writes.len() - 1]);
+        assert_eq!((first.name.as_str(), first.value), (switch, off));
+        assert!(last.name == switch && last.value != off, "{last:?}");
+        // Comparator 0 watches a variable: it is left alone.
+        assert!(writes.iter().all(|write| !write.name.ends_with("COMP0")), "{switch}");
+        assert!(writes.iter().any(|write| write.name == "DWT_COMP2" && write.value == 0x200));
+        assert_eq!(narrowing(&unit, &Narrow::default()).0, []);
+    }
+    let old = unit(InstructionTrace::Mtb, Architecture::V6);
+    let (writes, left) = narrowing(&old, &narrow);
+    assert!(writes.is_empty() && left.points.is_some());
+}

@@ -166,3 +166,44 @@ pub(crate) fn csv(report: &SpanReport, out: &mut dyn Write) -> Result<()> {
     csv.flush()?;
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use weltblick_core::measure::span::{Context, Passage, Passages, Way, report};
+    use weltblick_core::time::Window;
+
+    #[test]
+    fn windows_show_where_digits_would_hide_them() {
+        let duration = |low: f64, high: f64| Duration {
+            ns: f64::midpoint(low, high),
+            ns_low: low,
+            ns_high: Some(high),
+            cycles: None,
+        };
+        assert_eq!(stated(&duration(1000.0, 1000.0)), "1.00 us");
+        assert_eq!(stated(&duration(999.0, 1001.0)), "1.00 us");
+        assert_eq!(stated(&duration(900.0, 1100.0)), "1.00 us +-100 ns");
+    }
+
+    #[test]
+    fn names_steer_neither_terminal_nor_spreadsheet() {
+        use weltblick_core::event::{Event, Origin, Position, Sink as _};
+        let mut passages = Passages::new(vec![0, 1], Way::new(2, None, 5));
+        for (lap, at) in [(0, 1000), (1, 3000)] {
+            let position = Position { origin: Origin(0), offset: 0, time: Some(Window::exact(at)) };
+            passages.event(position, &Event::Lap { lap, cycles: None });
+        }
+        let first = passages.way.worst[0].from;
+        assert_eq!(first, Passage { cycles: None, time: Some(Window::exact(1000)), offset: 0 });
+        let points = ["=cmd()".to_owned(), "\u{1b}[31mred".to_owned()];
+        let report = report(&passages.way, &Context { points: &points, clock: None });
+        let (mut screen, mut sheet) = (Vec::new(), Vec::new());
+        text(&report, "run", Paint::new(crate::cli::Color::Never), &mut screen).unwrap();
+        csv(&report, &mut sheet).unwrap();
+        let (screen, sheet) =
+            (String::from_utf8(screen).unwrap(), String::from_utf8(sheet).unwrap());
+        assert!(!screen.contains('\u{1b}') && screen.contains("\\u{1b}[31mred"), "{screen}");
+        assert!(!sheet.lines().any(|line| line.starts_with('=')), "{sheet}");
+    }
+}

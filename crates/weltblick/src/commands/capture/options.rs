@@ -372,3 +372,58 @@ fn exception(image: &Image, name: &str) -> Result<u16> {
     let known = (1..512).find(|&number| image.exception_name(number) == name);
     known.with_context(|| format!("--until: the image has no interrupt `{name}`"))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::Parser as _;
+
+    #[derive(Debug, clap::Parser)]
+    struct Line {
+        #[command(flatten)]
+        args: Args,
+    }
+
+    fn args(options: &str) -> Args {
+        let words = ["capture", "swo.bin", "--out", "x"].into_iter().chain(options.split(' '));
+        Line::try_parse_from(words.filter(|word| !word.is_empty())).unwrap().args
+    }
+
+    #[test]
+    fn windows_are_times_or_points_and_the_last_one_ends_it() {
+        let limits = args("--window 1s..2s --window 3s..4s").limits().unwrap();
+        assert_eq!(limits.windows.len(), 2);
+        assert_eq!(limits.time, Some(Duration::from_secs(4)));
+        // A window between points may open at any time: times end nothing.
+        let mixed = args("--window 1s..2s --window 0x100..0x200");
+        assert_eq!(mixed.limits().unwrap().time, None);
+        let window = CodeWindow { start: Some(0x100), stop: Some(0x200) };
+        assert_eq!(mixed.code_windows(None).unwrap(), [window]);
+        let open = args("--window 0x101..").code_windows(None).unwrap();
+        assert_eq!(open, [CodeWindow { start: Some(0x100), stop: None }], "without the thumb bit");
+        assert_eq!(
+            args("--window ..1s --for 5s").limits().unwrap().time,
+            Some(Duration::from_secs(1))
+        );
+        for wrong in ["1s..0x100", "2s..1s", "1s..1s", "swo@4..swo@8", "first..last"] {
+            assert!(args(&format!("--window {wrong}")).limits().is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn ranges_need_an_image_only_for_names() {
+        let found = args("--inside 0x101..0x200 --exclude 0x140..0x150").ranges(None).unwrap();
+        assert!(found.holds(0x100) && !found.holds(0x140) && !found.holds(0x200));
+        let error = format!("{:#}", args("--inside wave_filter").ranges(None).unwrap_err());
+        assert!(error.starts_with("--inside: `wave_filter` is looked up"), "{error}");
+        assert!(args("").ranges(None).unwrap().is_everything());
+    }
+
+    #[test]
+    fn sources_that_exclude_each_other_are_refused() {
+        assert!(args("stub:localhost:1").stub_address().unwrap().is_some());
+        assert!(args("stub:localhost:1 stub:localhost:2").stub_address().is_err());
+        assert!(args("tcp:localhost:1").raw_source().is_err());
+        assert!(args("stub:localhost:1 --read-out mtb:0xe0043000").raw_source().is_err());
+    }
+}
