@@ -14,6 +14,8 @@ mod registers;
 mod ring;
 mod session;
 mod setup;
+#[cfg(test)]
+mod tests;
 mod view;
 mod watch;
 mod windows;
