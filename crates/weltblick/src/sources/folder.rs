@@ -317,11 +317,15 @@ impl Capture {
                         return "branches of a micro trace buffer, in order but without times"
                             .to_owned();
                     }
-                    Protocol::Poll(PollSettings { intrusive: false, .. }) => {
-                        return "polled while the core ran, times from the host".to_owned();
-                    }
-                    Protocol::Poll(PollSettings { intrusive: true, .. }) => {
-                        return "polled by stopping the core, times from the host".to_owned();
+                    Protocol::Poll(PollSettings { intrusive, laps }) => {
+                        let how =
+                            if *intrusive { "by stopping the core" } else { "while the core ran" };
+                        let names: Vec<&str> = laps.iter().map(|lap| lap.name.as_str()).collect();
+                        let laps = match names.as_slice() {
+                            [] => String::new(),
+                            names => format!("; laps at {} (`weltblick span`)", names.join(", ")),
+                        };
+                        return format!("polled {how}, times from the host{laps}");
                     }
                 };
                 let id = source.trace_id.map_or_else(String::new, |id| format!("source {id}: "));
