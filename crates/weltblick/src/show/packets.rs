@@ -209,12 +209,9 @@ fn letter(size: Size, value: u32) -> String {
     }
 }
 
-/// Addresses from here on are no code, but `EXC_RETURN` values (DDI 0403E, B1.5.8).
-const EXCEPTION_RETURNS: u32 = 0xf000_0000;
-
 /// The function and line of an address.
 fn place(pc: u32, image: Option<&Image>) -> String {
-    if pc >= EXCEPTION_RETURNS {
+    if mtb::is_exception_return(pc) {
         return "  exception return".into();
     }
     let Some(image) = image else { return String::new() };

@@ -73,6 +73,7 @@ pub(super) fn diagnose(
             evidence.no_polls(),
             evidence.other_image(),
             evidence.disconnected(),
+            evidence.overwritten(),
             evidence.no_image(),
         ]
         .into_iter()
@@ -257,7 +258,7 @@ impl Evidence<'_> {
     fn overwritten(&self) -> Option<Finding> {
         let times = self.counted.recording.losses.of(LossReason::Overwritten);
         // Branches need no synchronisation.
-        let branches = self.settings.sources == 0;
+        let branches = self.wire.packets(Kind::Branch) > 0;
         let left = if branches {
             String::new()
         } else {

@@ -13,7 +13,8 @@ use crate::measure::timing::Clocks;
 use crate::wire::itm::{Malformed, Packet};
 use crate::wire::mtb;
 use crate::wire::tpiu::{Damage, TraceId};
-use std::collections::{BTreeMap, HashMap};
+use rustc_hash::FxHashMap;
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 /// What the packets themselves show.
@@ -31,13 +32,11 @@ pub struct Wire {
     pub(super) beginning: Vec<u8>,
     /// How often each address was branched to; addresses beyond the first `MOST_TARGETS` are left
     /// out.
-    pub(super) targets: HashMap<u64, u64>,
+    pub(super) targets: FxHashMap<u64, u64>,
 }
 
 /// Distinct branch targets that are held against the image.
 const MOST_TARGETS: usize = 1 << 16;
-/// Addresses from here on are `EXC_RETURN` values, not code (DDI 0403E, B1.5.8).
-const EXC_RETURN: u32 = 0xf000_0000;
 
 /// What the events show.
 #[derive(Debug, Default)]
@@ -90,7 +89,7 @@ impl Tap for Wire {
         self.packets[kind as usize] += 1;
         self.bytes[kind as usize] += at.end - at.start;
         let target = u64::from(packet.destination);
-        if packet.destination >= EXC_RETURN {
+        if mtb::is_exception_return(packet.destination) {
             return;
         }
         if let Some(count) = self.targets.get_mut(&target) {

@@ -27,10 +27,10 @@ impl Context<'_> {
     pub(super) fn doubts(&self, rows: &[Row]) -> Vec<String> {
         let mut doubts = Vec::new();
         let total = self.timing.recording.samples();
+        if self.conduct.intrusive && self.conduct.basis != Basis::Stopped {
+            doubts.push("Intrusive: a debugger stopped the core now and then while this was recorded, so interrupts and timers ran otherwise than they would have; shares of computing are usable, times are not.".into());
+        }
         match self.conduct.basis {
-            _ if self.conduct.intrusive && self.conduct.basis != Basis::Stopped => doubts.push(
-                "Intrusive: a debugger stopped the core now and then while this was recorded, so interrupts and timers ran otherwise than they would have; shares of computing are usable, times are not.".into(),
-            ),
             Basis::Sampler => {}
             Basis::Polled => doubts.push(
                 "The program counter was polled through a debug stub: few samples, at times that the host chose.".into(),

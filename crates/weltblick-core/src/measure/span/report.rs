@@ -64,6 +64,8 @@ pub struct SpanEvidence {
     pub cut: u64,
     /// Longer than the cycle counter counts: no duration.
     pub too_long: u64,
+    /// The cycle counter says more than the host waited: no duration.
+    pub contradicted: u64,
     /// Reasons for doubt, each a sentence.
     pub doubts: Vec<String>,
 }
@@ -121,6 +123,7 @@ pub fn report(way: &Way, context: &Context<'_>) -> SpanReport {
             unfinished: way.unfinished,
             cut: way.cut,
             too_long: way.too_long,
+            contradicted: way.contradicted,
             doubts: doubts(way, context),
         },
     }
@@ -177,6 +180,10 @@ fn doubts(way: &Way, context: &Context<'_>) -> Vec<String> {
     tell(way.unfinished, "it was begun again before it had ended: only the last beginning counts.");
     tell(way.cut, "something on the way was not recorded: left out.");
     tell(way.too_long, "it took longer than the cycle counter counts: left out.");
+    tell(
+        way.contradicted,
+        "the cycle counter said more than the host waited: left out. Does the firmware set the counter, or is the core clock higher than stated?",
+    );
     let count = way.total.count();
     if count < FEW {
         doubts.push(format!("Only {count} occurrences: extremes are rough; record longer."));

@@ -5,6 +5,8 @@ use crate::time::{Frequency, Window};
 
 /// Values of the cycle counter: it wraps.
 const COUNTER: f64 = 4_294_967_296.0;
+/// Host and core clocks may differ by this much; and the host may see a passage a little late.
+const CLOCKS_APART: f64 = 1.02;
 
 /// A point was passed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,7 +35,6 @@ pub struct Occurrence {
 /// The way from the first station to the last, and how long it took each time.
 #[derive(Debug)]
 pub struct Way {
-    stations: usize,
     clock: Option<Frequency>,
     /// Passages of the occurrence that has begun.
     open: Vec<Passage>,
@@ -48,6 +49,8 @@ pub struct Way {
     pub cut: u64,
     /// It took longer than the cycle counter counts.
     pub too_long: u64,
+    /// The cycle counter says more than the host waited.
+    pub contradicted: u64,
     /// The longest ones, longest first.
     pub worst: Vec<Occurrence>,
     keep: usize,
@@ -61,7 +64,6 @@ impl Way {
     #[must_use]
     pub fn new(stations: usize, clock: Option<Frequency>, keep: usize) -> Self {
         Self {
-            stations,
             clock,
             open: Vec::with_capacity(stations),
             begun: 0,
@@ -70,6 +72,7 @@ impl Way {
             unfinished: 0,
             cut: 0,
             too_long: 0,
+            contradicted: 0,
             worst: Vec::new(),
             keep,
             by_host: false,
@@ -82,7 +85,7 @@ impl Way {
         let next = self.open.len();
         if next > 0 && stations.get(next) == Some(&at) {
             self.open.push(passage);
-            if next + 1 < self.stations {
+            if next + 1 < stations.len() {
                 return;
             }
             self.conclude();
@@ -111,10 +114,8 @@ impl Way {
         let passages = std::mem::take(&mut self.open);
         let legs: Option<Vec<Bounds>> =
             passages.windows(2).map(|pair| self.between(pair[0], pair[1])).collect();
-        let Some(legs) = legs else {
-            self.too_long += 1;
-            return;
-        };
+        // Why not, is counted.
+        let Some(legs) = legs else { return };
         let sum = |side: fn(&Bounds) -> f64| legs.iter().map(side).sum();
         let mut total = Bounds { low: sum(|leg| leg.low), high: sum(|leg| leg.high) };
         if self.by_host
@@ -129,12 +130,14 @@ impl Way {
         self.remember(Occurrence { number: self.begun - 1, from: passages[0], legs, total });
     }
 
-    /// How long it took from one passage to the next; `None` if the counter may have wrapped.
+    /// How long it took from one passage to the next; `None` if nothing certain says so.
     fn between(&mut self, from: Passage, to: Passage) -> Option<Bounds> {
         let cycles = from.cycles.zip(to.cycles).zip(self.clock);
         let Some(((start, end), clock)) = cycles else {
             self.by_host = true;
-            return by_host(from, to);
+            let host = by_host(from, to);
+            self.too_long += u64::from(host.is_none());
+            return host;
         };
         let (cycles, hertz) = (f64::from(end.wrapping_sub(start)), clock.hertz());
         // The core ran no longer than the host waited.
@@ -142,6 +145,11 @@ impl Way {
         let most =
             host.map(|(from, to)| to.latest.saturating_sub(from.earliest) as f64 * 1e-9 * hertz);
         if most.is_some_and(|most| most >= COUNTER) {
+            self.too_long += 1;
+            return None;
+        }
+        if most.is_some_and(|most| cycles > CLOCKS_APART * most) {
+            self.contradicted += 1;
             return None;
         }
         Some(Bounds::exact(cycles * 1e9 / hertz))

@@ -5,6 +5,15 @@ use std::ops::Range;
 /// Bytes of a packet.
 pub const PACKET: usize = 8;
 
+/// Addresses from here on are no code, but `EXC_RETURN` values (DDI 0403E, B1.5.8).
+const EXC_RETURN: u32 = 0xf000_0000;
+
+/// Whether an address of a packet is an `EXC_RETURN` value, not code.
+#[must_use]
+pub const fn is_exception_return(address: u32) -> bool {
+    address >= EXC_RETURN
+}
+
 /// One branch.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Packet {

@@ -9,4 +9,4 @@ mod decoder;
 #[cfg(test)]
 mod tests;
 
-pub use decoder::{Decoder, PACKET, Packet, Sink};
+pub use decoder::{Decoder, PACKET, Packet, Sink, is_exception_return};
