@@ -14,7 +14,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .try_into()
         .map_err(|_| "usage: record-demo FIRMWARE.elf SWO.bin SECONDS")?;
     let program = Program::parse(&std::fs::read(firmware)?)?;
-    let setup = Setup { link_bit_rate: 2_000_000, ..Setup::default() };
+    let setup = Setup::default();
     let cycles = (seconds.parse::<f64>()? * setup.core_clock as f64) as u64;
     let started = Instant::now();
     let (machine, bytes) = record(&program, setup, TraceSetup::default(), cycles)?;

@@ -31,7 +31,8 @@ impl Default for TraceSetup {
             samples: true,
             exceptions: true,
             timestamps: Some(0),
-            ports: 1,
+            // Text, and marks with their arguments.
+            ports: 1 | 0b11 << 16,
             global: true,
         }
     }

@@ -146,7 +146,7 @@ impl System {
     fn read_slowly(&mut self, address: u32) -> Option<u32> {
         match address >> 28 {
             0x4 => {
-                let value = self.peripherals.read(address);
+                let value = self.peripherals.read(address, self.cycle);
                 self.plan();
                 value
             }

@@ -90,10 +90,10 @@ fn the_converter_delivers_samples_at_its_period() {
     peripherals.write(0x4000_0004, 1000, 0).unwrap();
     peripherals.write(0x4000_0000, 1, 50).unwrap();
     assert_eq!(run(&mut peripherals, 3500), [(1050, 0), (2050, 0), (3050, 0)]);
-    assert_eq!(peripherals.read(0x4000_0008), Some(1), "a sample is ready");
-    let sample = peripherals.read(0x4000_000c).unwrap() as i32;
+    assert_eq!(peripherals.read(0x4000_0008, 0), Some(1), "a sample is ready");
+    let sample = peripherals.read(0x4000_000c, 0).unwrap() as i32;
     assert!((-32_000..=32_000).contains(&sample));
-    assert_eq!(peripherals.read(0x4000_0008), Some(0), "reading it clears the status");
+    assert_eq!(peripherals.read(0x4000_0008, 0), Some(0), "reading it clears the status");
 }
 
 #[test]
@@ -102,14 +102,14 @@ fn the_modem_sends_byte_by_byte_and_acknowledges_a_line() {
     peripherals.write(0x4000_200c, 100, 0).unwrap();
     peripherals.write(0x4000_2008, 0b11, 0).unwrap();
     peripherals.write(0x4000_2000, u32::from(b'\n'), 0).unwrap();
-    assert_eq!(peripherals.read(0x4000_2004), Some(0), "busy");
+    assert_eq!(peripherals.read(0x4000_2004, 0), Some(0), "busy");
     assert_eq!(run(&mut peripherals, 100), [(100, 2)]);
-    assert_eq!(peripherals.read(0x4000_2004), Some(1), "ready");
+    assert_eq!(peripherals.read(0x4000_2004, 0), Some(1), "ready");
     let mut text = Vec::new();
     while peripherals.due() < u64::MAX {
         let due = peripherals.due();
         assert_eq!(run(&mut peripherals, due), [(due, 3)]);
-        text.push(peripherals.read(0x4000_2000).unwrap() as u8);
+        text.push(peripherals.read(0x4000_2000, 0).unwrap() as u8);
     }
     assert_eq!(text, b"+SENT\r\n");
 }
@@ -125,14 +125,14 @@ fn the_pulse_comes_near_its_period_and_is_captured() {
         assert!(apart.abs_diff(1_000_021) <= 24, "{apart}");
     }
     let last = pulses.last().unwrap().0;
-    assert_eq!(peripherals.read(0x4000_3004), Some(last as u32));
+    assert_eq!(peripherals.read(0x4000_3004, 0), Some(last as u32));
 }
 
 #[test]
 fn registers_that_are_not_there_do_not_answer() {
     let mut peripherals = Peripherals::new(1);
-    assert_eq!(peripherals.read(0x4000_0010), None);
-    assert_eq!(peripherals.read(0x4000_5000), None);
+    assert_eq!(peripherals.read(0x4000_0010, 0), None);
+    assert_eq!(peripherals.read(0x4000_5000, 0), None);
     assert_eq!(peripherals.write(0x4000_4000, 1, 0), None, "the battery cannot be written");
-    assert!((3_600..3_800).contains(&peripherals.read(0x4000_4000).unwrap()));
+    assert!((3_600..3_800).contains(&peripherals.read(0x4000_4000, 0).unwrap()));
 }

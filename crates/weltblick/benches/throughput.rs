@@ -11,6 +11,7 @@ use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::Origin;
 use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
+use weltblick_core::measure::interrupts::{InterruptFigures, Nesting};
 use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::wire::itm::{Decoder, Malformed, Packet, Sink};
@@ -99,6 +100,26 @@ fn itm_bytes_to_profile(bencher: Bencher<'_, '_>) {
         }
         line.finish(&mut (), &mut counted);
         assert!(counted.1.samples() > 1_000_000);
+    });
+}
+
+/// The same stream through everything that `interrupts` states.
+#[divan::bench(sample_count = 10)]
+fn itm_bytes_to_interrupts(bencher: Bencher<'_, '_>) {
+    let stream = &*STREAM;
+    let settings = ItmSettings { marks_port: Some(16), ..ItmSettings::default() };
+    let spec = StreamSpec::itm(Vec::new(), settings);
+    bencher.counter(BytesCount::of_slice(stream)).bench_local(|| {
+        let nesting = Nesting::new(1.0, InterruptFigures::new(5));
+        let mut sink = (nesting, Recording::default());
+        let mut line = Line::new(&spec, Origin(0));
+        for chunk in stream.chunks(256 << 10) {
+            line.push(chunk, &mut (), &mut sink);
+        }
+        line.finish(&mut (), &mut sink);
+        let mut figures = sink.0.finish();
+        figures.finish();
+        assert!(figures.rows().map(|row| row.entries).sum::<u64>() > 1_000_000);
     });
 }
 

@@ -34,6 +34,9 @@ pub(crate) struct SetupArgs {
     /// The timestamp clock, where it is not the core clock
     #[arg(long, value_name = "FREQUENCY")]
     pub(crate) timestamp_clock: Option<Frequency>,
+    /// The stimulus port of firmware marks; their arguments come on the next
+    #[arg(long, value_name = "PORT", value_parser = clap::value_parser!(u32).range(..8191))]
+    pub(crate) marks_port: Option<u32>,
     /// The known period of the SysTick interrupt, to check the clock against
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) tick_period: Option<Duration>,

@@ -13,6 +13,7 @@ mod tests;
 
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Line, Tap};
+pub(crate) use manifest::read_marks_port;
 pub use manifest::{
     Framing, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings, Protocol, SourceSpec,
     StreamSpec, Target,

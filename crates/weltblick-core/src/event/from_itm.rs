@@ -11,6 +11,7 @@
 //!   really sent. Bytes lost on the link do lose time: from there on, times are *at least*.
 //! * The stimulus page stays what the last extension packet said, also across synchronisations.
 
+use super::marks::Marks;
 use super::vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};
 use crate::time::Window;
 use crate::wire::itm::{self, Action, Malformed, Packet, Relation};
@@ -25,6 +26,8 @@ const MOST_UNDATED: usize = 1024;
 pub struct ItmClock {
     /// Cycles of the timestamp clock per tick: 1, 4, 16 or 64.
     pub prescaler: u32,
+    /// The stimulus port of firmware marks; their arguments come on the next.
+    pub marks_port: Option<u32>,
 }
 
 /// The event that the next timestamp dates, as separate fields that are never moved as a whole.
@@ -80,6 +83,7 @@ pub struct ItmReader {
     origin: Origin,
     clock: ItmClock,
     page: u32,
+    marks: Option<Box<Marks>>,
     /// The cycle of the last timestamp; absent before the first.
     now: Option<u64>,
     /// Bytes were lost: any stretch of time may be missing before `now`.
@@ -102,6 +106,7 @@ impl ItmReader {
             origin,
             clock,
             page: 0,
+            marks: clock.marks_port.map(|port| Box::new(Marks::new(port))),
             now: None,
             slipped: false,
             newest: Newest::NONE,
@@ -154,6 +159,7 @@ impl ItmReader {
 
     /// Bytes of this origin may be missing here: what waits stays undated, and times slip.
     pub fn slip(&mut self, sink: &mut impl Sink) {
+        self.forget_marks();
         self.release_undated(sink);
         self.slipped = true;
     }
@@ -345,10 +351,46 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
 }
 
 impl ItmReader {
+    fn forget_marks(&mut self) {
+        if let Some(marks) = &mut self.marks {
+            marks.clear();
+        }
+    }
+
+    /// The firmware wrote: a text, a mark, or an argument of one.
+    fn stimulus(&mut self, offset: u64, port: u8, size: u8, value: u32, sink: &mut impl Sink) {
+        let port = self.page.saturating_mul(32).saturating_add(u32::from(port));
+        let stated = match &mut self.marks {
+            Some(marks) if marks.uses(port) => marks.write(port, value, size),
+            _ => {
+                let bytes = Bytes::from_word(value, size);
+                return self.hold_other(offset, Event::Said { port, bytes }, sink);
+            }
+        };
+        let event = match stated {
+            Ok(Some(statement)) => Event::Stated(statement),
+            Ok(None) => {
+                self.joins = false;
+                return;
+            }
+            Err(_) => {
+                self.forget_marks();
+                Event::Lost { bytes: offset..offset, why: LossReason::NoMark }
+            }
+        };
+        self.hold_other(offset, event, sink);
+    }
+
     /// Every packet but the most frequent.
     #[inline(never)]
     fn packet(&mut self, offset: u64, packet: Packet, sink: &mut impl Sink) {
-        if let Some(event) = plain_event(offset, packet, self.page) {
+        if let Packet::Stimulus { port, size, value } = packet {
+            return self.stimulus(offset, port, size.bytes() as u8, value, sink);
+        }
+        if let Some(event) = plain_event(offset, packet) {
+            if matches!(event, Event::Lost { .. }) {
+                self.forget_marks();
+            }
             self.hold_other(offset, event, sink);
             return;
         }
@@ -373,13 +415,9 @@ impl ItmReader {
 }
 
 /// The event of a rare packet that is one event by itself.
-fn plain_event(offset: u64, packet: Packet, page: u32) -> Option<Event> {
+fn plain_event(offset: u64, packet: Packet) -> Option<Event> {
     Some(match packet {
         Packet::Prohibited => Event::Unobservable,
-        Packet::Stimulus { port, size, value } => Event::Said {
-            port: page.saturating_mul(32).saturating_add(u32::from(port)),
-            bytes: Bytes::from_word(value, size.bytes() as u8),
-        },
         Packet::Overflow => Event::Lost { bytes: offset..offset, why: LossReason::Overflow },
         Packet::EventCounters(counters) => Event::Counted(counters),
         Packet::PmuOverflow { counters } => Event::CountedPmu(counters),

@@ -5,7 +5,9 @@
 
 mod from_itm;
 mod from_poll;
+mod marks;
 mod ranges;
+mod statement;
 #[cfg(test)]
 mod tests;
 mod vocabulary;
@@ -13,4 +15,5 @@ mod vocabulary;
 pub use from_itm::{ItmClock, ItmEvents, ItmReader};
 pub use from_poll::{PollEvents, PollReader};
 pub use ranges::{CodeRanges, Filtered};
+pub use statement::{Arguments, MOST_ARGUMENTS, Name, Number, Statement, Stop, Thing};
 pub use vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};

@@ -15,7 +15,7 @@ impl Sink for Recorder {
 
 fn read(prescaler: u32, packets: &[Packet]) -> Vec<(Option<Window>, Event)> {
     let mut recorder = Recorder::default();
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler });
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler, marks_port: None });
     for (at, packet) in (0..).zip(packets) {
         reader.feeding(&mut recorder).packet(at..at + 1, *packet);
     }
@@ -109,7 +109,7 @@ fn the_parts_of_an_access_become_one_event() {
 
 #[test]
 fn global_timestamps_are_pieced_together() {
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1 });
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1, marks_port: None });
     let low =
         |bits, width| Packet::GlobalTimeLow { bits, width, clock_changed: false, wrapped: false };
     let mut feed = |packet| {
@@ -125,7 +125,7 @@ fn global_timestamps_are_pieced_together() {
 #[test]
 fn a_loss_leaves_what_waited_undated_and_slips_time() {
     let mut recorder = Recorder::default();
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1 });
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1, marks_port: None });
     let mut decoder = Decoder::new();
     // A sample, a timestamp of 10, a sample, a reserved header.
     decoder.push(
@@ -150,7 +150,7 @@ fn a_loss_leaves_what_waited_undated_and_slips_time() {
 #[test]
 fn a_stream_without_timestamps_holds_little() {
     let mut recorder = Recorder::default();
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1 });
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1, marks_port: None });
     for at in 0..10_000 {
         reader.feeding(&mut recorder).packet(at..at + 1, SAMPLE);
     }

@@ -1,5 +1,6 @@
 //! What can happen on a target, whatever protocol told of it.
 
+use super::statement::Statement;
 use crate::time::Window;
 use crate::wire::itm::{Counters, Malformed};
 use crate::wire::tpiu::Damage;
@@ -22,7 +23,7 @@ pub struct Position {
 }
 
 /// Something that happened.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Event {
     /// A sampling tick found the core about to execute `pc`.
     Sample {
@@ -70,6 +71,8 @@ pub enum Event {
         /// What it wrote.
         bytes: Bytes,
     },
+    /// The firmware, or the kernel in it, stated something.
+    Stated(Statement),
     /// Event counters wrapped.
     Counted(Counters),
     /// Performance counters overflowed, one bit each.
@@ -115,6 +118,8 @@ pub enum LossReason {
     Overwritten,
     /// A line of a poll stream that says nothing.
     NoRecord,
+    /// A mark without its arguments, or of no known kind: writes before it are missing.
+    NoMark,
 }
 
 impl LossReason {
@@ -128,13 +133,14 @@ impl LossReason {
             Self::Disconnected => "the connection broke: what was sent meanwhile is lost",
             Self::Overwritten => "a buffer was overwritten before it was read out",
             Self::NoRecord => "a line that is no record",
+            Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
         }
     }
 
     /// Whether bytes are missing, and with them an unknown time.
     #[must_use]
     pub const fn loses_bytes(self) -> bool {
-        !matches!(self, Self::Overflow)
+        !matches!(self, Self::Overflow | Self::NoMark)
     }
 
     /// Whether an unknown number of bytes never arrived.

@@ -24,7 +24,7 @@ use crate::isa::{Isa, instruction_length};
 use functions::Functions;
 use lines::Lines;
 use std::ops::Range;
-use vectors::Vectors;
+use vectors::{Vectors, short_handler_name};
 
 /// A stretch of executable memory and its bytes.
 #[derive(Debug)]
@@ -187,6 +187,39 @@ impl Image {
             .and_then(|vector| vector.handler)
             .map(|handler| self.function(handler).name.clone())
             .unwrap_or_else(|| format!("exception {exception}"))
+    }
+
+    /// What to call an exception where handlers are not meant: its handler's name without the
+    /// ending that says that it is one (`adc_ready` for `adc_ready_handler`).
+    #[must_use]
+    pub fn interrupt_name(&self, exception: u16) -> String {
+        let name = self.exception_name(exception);
+        if exception < 16 {
+            return name;
+        }
+        let short = short_handler_name(&name);
+        // Several vectors may lead to one default handler.
+        let handler = self.vector(exception).and_then(|vector| vector.handler);
+        let twice = (16..512)
+            .filter(|&other| other != exception)
+            .filter_map(|other| self.vector(other)?.handler)
+            .any(|other| Some(other) == handler);
+        if twice { format!("{short}.{exception}") } else { short.to_owned() }
+    }
+
+    /// The names of all exceptions above 15 that the vector table has, by number.
+    #[must_use]
+    pub fn interrupt_names(&self) -> Vec<String> {
+        (16..512).filter(|&n| self.vector(n).is_some()).map(|n| self.interrupt_name(n)).collect()
+    }
+
+    /// The exception of this name: the system's, the interrupt's, or its handler's.
+    #[must_use]
+    pub fn exception_named(&self, name: &str) -> Option<u16> {
+        (1..512).find(|&n| {
+            let known = n < 16 || self.vector(n).is_some();
+            known && (self.interrupt_name(n) == name || self.exception_name(n) == name)
+        })
     }
 
     fn code_at(&self, address: u64) -> Option<&Code> {

@@ -71,3 +71,34 @@ pub const fn system_exception(number: u16) -> Option<&'static str> {
         _ => return None,
     })
 }
+
+/// A handler's name without the ending that says that it is one.
+pub(super) fn short_handler_name(name: &str) -> &str {
+    const ENDINGS: [&str; 7] =
+        ["_irq_handler", "_irqhandler", "_handler", "_isr", "irqhandler", "handler", "isr"];
+    let lower = name.to_ascii_lowercase();
+    let ending = ENDINGS.into_iter().find(|ending| lower.ends_with(ending));
+    match ending.map(|ending| &name[..name.len() - ending.len()]) {
+        Some(short) if !short.is_empty() => short,
+        _ => name,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::short_handler_name;
+
+    #[test]
+    fn handlers_are_called_by_what_they_handle() {
+        for (name, short) in [
+            ("adc_ready_handler", "adc_ready"),
+            ("ADC1_IRQHandler", "ADC1"),
+            ("SysTick_Handler", "SysTick"),
+            ("uart_isr", "uart"),
+            ("handler", "handler"),
+            ("wave_filter", "wave_filter"),
+        ] {
+            assert_eq!(short_handler_name(name), short);
+        }
+    }
+}

@@ -6,6 +6,7 @@
 pub mod cadence;
 pub mod duration;
 pub mod inspection;
+pub mod interrupts;
 pub mod losses;
 pub mod profile;
 pub mod recording;

@@ -1,7 +1,8 @@
 //! Many durations as results state them.
 
 use super::duration::Duration;
-use crate::stats::{Bounds, Durations};
+use crate::stats::{Bounds, Durations, Spread};
+use crate::time::Frequency;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -33,6 +34,49 @@ pub struct Statistic {
     pub stddev: Option<Duration>,
 }
 
+/// How many nanoseconds a tick is, and whether it is a cycle of the core.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Scale {
+    /// Nanoseconds in a tick.
+    pub ns: f64,
+    /// Exact ticks are stated as cycles of the core clock too.
+    pub cycles: bool,
+}
+
+impl Scale {
+    /// Ticks of a clock, beside the core's.
+    #[must_use]
+    pub fn of(clock: Frequency, core: Option<Frequency>) -> Self {
+        Self { ns: clock.nanoseconds(1), cycles: core == Some(clock) }
+    }
+
+    /// Ticks as a duration.
+    #[must_use]
+    pub fn duration(self, ticks: impl Into<Bounds>) -> Duration {
+        let ticks = ticks.into();
+        let whole = ticks.low == ticks.high && ticks.low.fract() == 0.0;
+        let cycles = (self.cycles && whole).then_some(ticks.low as u64);
+        Duration { cycles, ..ticks.scaled(self.ns).into() }
+    }
+
+    /// Figures of many ticks.
+    #[must_use]
+    pub fn statistic(self, spread: &Spread) -> Statistic {
+        let plain = Self { cycles: false, ..self };
+        let stated = |bounds: Option<Bounds>| bounds.map(|bounds| plain.duration(bounds));
+        Statistic {
+            count: spread.count(),
+            min: spread.min().map(|ticks| self.duration(ticks)),
+            mean: stated(spread.mean()),
+            p50: stated(spread.percentile(0.5)),
+            p95: stated(spread.percentile(0.95)),
+            p99: stated(spread.percentile(0.99)),
+            max: spread.max().map(|ticks| self.duration(ticks)),
+            stddev: stated(spread.deviation().map(Bounds::exact)),
+        }
+    }
+}
+
 impl From<Bounds> for Duration {
     fn from(bounds: Bounds) -> Self {
         Self { ns: bounds.middle(), ns_low: bounds.low, ns_high: Some(bounds.high), cycles: None }
@@ -41,16 +85,7 @@ impl From<Bounds> for Duration {
 
 impl From<&Durations> for Statistic {
     fn from(durations: &Durations) -> Self {
-        let stated = |bounds: Option<Bounds>| bounds.map(Duration::from);
-        Self {
-            count: durations.count(),
-            min: stated(durations.min()),
-            mean: stated(durations.mean()),
-            p50: stated(durations.percentile(0.5)),
-            p95: stated(durations.percentile(0.95)),
-            p99: stated(durations.percentile(0.99)),
-            max: stated(durations.max()),
-            stddev: stated(durations.deviation().map(Bounds::exact)),
-        }
+        let (spread, ns) = durations.spread();
+        Scale { ns, cycles: false }.statistic(spread)
     }
 }

@@ -5,6 +5,7 @@ use super::description::Description;
 use super::narrow::TraceUnit;
 use super::registers::{ITM_TRACE_ID, Register};
 use super::rows::PlanReport;
+use crate::capture::read_marks_port;
 use crate::capture::{Framing, ItmSettings, Protocol, SourceSpec, StreamSpec, Target};
 use crate::document::{At, Fault, Source, Table};
 use crate::isa::Isa;
@@ -71,6 +72,7 @@ impl Applied {
             bit_rate: plan.link.bits_per_second.filter(|_| plan.link.kind != "port"),
             framed: plan.link.formatter,
             itm: ItmSettings {
+                marks_port: description.observe.marks_port,
                 pc_sample_period: description.observe.pc_sample_period,
                 timestamp_prescaler: description.observe.timestamp_prescaler.unwrap_or(1),
                 timestamp_clock: None,
@@ -144,6 +146,9 @@ impl Applied {
                 let _ = writeln!(text, "pc_sample_period = {period}");
             }
             let _ = writeln!(text, "timestamp_prescaler = {}", self.itm.timestamp_prescaler);
+            if let Some(port) = self.itm.marks_port {
+                let _ = writeln!(text, "marks_port = {port}");
+            }
         }
         if let Some(TraceUnit { kind, architecture, base, comparators, used }) = &self.unit {
             let _ = writeln!(text, "\n[trace_unit]               # what `capture` may narrow");
@@ -213,6 +218,7 @@ fn read_stream(table: Table<'_>, applied: &mut Applied) -> Result<(), Fault> {
         }
         applied.itm.pc_sample_period = Some(period.value);
     }
+    applied.itm.marks_port = read_marks_port(&table)?;
     match table.integer("timestamp_prescaler")? {
         None => {}
         Some(At { value: value @ (1 | 4 | 16 | 64), .. }) => {

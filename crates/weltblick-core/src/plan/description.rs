@@ -2,6 +2,7 @@
 
 use super::core::{CORES, Core, InstructionTrace};
 use super::link::Link;
+use crate::capture::read_marks_port;
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::time::{
     Frequency, QuantityError, parse_bit_rate, parse_byte_rate, parse_bytes, parse_duration,
@@ -62,7 +63,9 @@ pub struct Observe {
     pub synchronise: u32,
     /// Stimulus ports, one bit each.
     pub ports: u32,
-    /// Bytes of text per second.
+    /// The stimulus port of firmware marks: it and the next are on.
+    pub marks_port: Option<u32>,
+    /// Bytes of text and marks per second.
     pub text: f64,
     /// Interrupts; with any, exceptions are traced.
     pub interrupts: Vec<Interrupt>,
@@ -83,6 +86,7 @@ impl Default for Observe {
             global_timestamps: false,
             synchronise: 24,
             ports: 0,
+            marks_port: None,
             text: 0.0,
             interrupts: Vec::new(),
             variables: Vec::new(),
@@ -360,6 +364,11 @@ fn read_observe(table: Table<'_>) -> Result<Observe, Fault> {
     if let Some(ports) = table.integer("ports")? {
         observe.ports = u32::try_from(ports.value)
             .map_err(|_| table.fault(ports.span, "`ports` has one bit for each of 32 ports"))?;
+    }
+    if let Some(port) = read_marks_port(&table)? {
+        observe.marks_port = Some(port);
+        // Ports above 31 are other pages: `ports` does not switch them.
+        observe.ports |= 0b11_u32.checked_shl(port).unwrap_or(0);
     }
     observe.text = quantity(&table, "text", parse_byte_rate)?.unwrap_or(0.0);
     for counter in table.texts("event_counters")? {

@@ -2,10 +2,14 @@
 
 mod batches;
 mod durations;
+mod grid;
 mod share;
+mod spread;
 mod t_table;
 
 pub use batches::Batches;
 pub use durations::{Bounds, Durations};
+pub use grid::Grid;
 pub use share::{ShareEstimate, estimate_share};
+pub use spread::{Spread, Ticks};
 pub use t_table::{normal_critical, student_critical};

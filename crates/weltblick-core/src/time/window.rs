@@ -16,6 +16,12 @@ impl Window {
         Self { earliest: cycle, latest: cycle }
     }
 
+    /// Its middle.
+    #[must_use]
+    pub const fn middle(self) -> u64 {
+        self.earliest + (self.latest - self.earliest) / 2
+    }
+
     /// Whether all of it lies inside the half-open range.
     #[must_use]
     pub const fn is_inside(self, start: u64, end: u64) -> bool {

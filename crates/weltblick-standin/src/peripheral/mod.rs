@@ -94,13 +94,13 @@ impl Peripherals {
     }
 
     /// Reads a register; `None` if there is none.
-    pub fn read(&mut self, address: u32) -> Option<u32> {
+    pub fn read(&mut self, address: u32, cycle: u64) -> Option<u32> {
         let offset = address & 0xfff;
         match address >> 12 {
             0x40000 => self.accelerometer.read(offset),
             0x40001 => self.radio_slot.read(offset),
             0x40002 => self.modem.read(offset),
-            0x40003 => self.pulse.read(offset),
+            0x40003 => self.pulse.read(offset, cycle),
             0x40004 => match offset {
                 0x0 => Some((3700 + self.noise.within(60)) as u32),
                 0x4 => Some((281 + self.noise.within(4)) as u32),

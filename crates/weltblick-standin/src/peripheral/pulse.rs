@@ -6,6 +6,7 @@
 //! | `0x4` | the cycle of the last pulse, low 32 bits |
 //! | `0x8` | status: bit 0 a pulse came; write 1 to clear |
 //! | `0xC` | nominal cycles between pulses |
+//! | `0x10` | cycles since the last pulse |
 
 use super::Noise;
 
@@ -49,12 +50,13 @@ impl Pulse {
         true
     }
 
-    pub(super) const fn read(&self, offset: u32) -> Option<u32> {
+    pub(super) const fn read(&self, offset: u32, cycle: u64) -> Option<u32> {
         match offset {
             0x0 => Some(self.on as u32),
             0x4 => Some(self.captured),
             0x8 => Some(self.came as u32),
             0xc => Some(self.period),
+            0x10 => Some((cycle as u32).wrapping_sub(self.captured)),
             _ => None,
         }
     }

@@ -45,7 +45,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         out,
         "  buoy/         the capture: the trace as it came, the firmware's ELF, a manifest"
     )?;
-    writeln!(out, "  firmware/     the firmware's source, with four deliberate faults")?;
+    writeln!(out, "  firmware/     the firmware's source, with five deliberate faults")?;
     writeln!(out, "  budgets.toml  what the firmware may cost")?;
     writeln!(out, "  README.md     the story, and the faults")?;
     let buoy = args.out.join("buoy").display().to_string();

@@ -6,11 +6,13 @@ mod counting;
 mod demo;
 mod import;
 mod inspect;
+mod interrupts;
 mod packets;
 mod plan;
 mod profile;
 mod span;
 mod stand_in;
+mod within;
 
 use crate::outcome::Outcome;
 use anyhow::Result;
@@ -39,6 +41,8 @@ pub(crate) enum Command {
     Inspect(inspect::Args),
     /// Where the time goes: by function, file, line or address
     Profile(profile::Args),
+    /// Who interrupted whom, and how long each was pending, ran, and how regular it was
+    Interrupts(interrupts::Args),
     /// Time from one point in the code to another, with laps
     Span(span::Args),
     /// Judge every budget: met, broken or undecided
@@ -56,6 +60,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Check(args) => check::run(args, out),
         Command::Inspect(args) => inspect::run(args, out),
         Command::Import(args) => import::run(args, out),
+        Command::Interrupts(args) => interrupts::run(args, out),
         Command::Span(args) => span::run(args, out),
         Command::StandIn(args) => stand_in::run(args, out),
         Command::Plan(args) => plan::run(args, out),

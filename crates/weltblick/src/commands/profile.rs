@@ -1,6 +1,7 @@
 //! `profile`: where does the time go?
 
 use super::counting::{Counted, context};
+use super::within;
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -9,7 +10,7 @@ use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
 use std::time::Duration;
-use weltblick_core::budget::{Point, PointRange};
+use weltblick_core::budget::PointRange;
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::profile::{By, ProfileReport, ReportRow, Series, Window, report};
 use weltblick_core::measure::recording::Recording;
@@ -107,15 +108,9 @@ fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
         let (counts, recording, cadences) = &counted;
         return Ok(report(counts, by(args), &context(capture, recording, cadences, 0)?));
     };
-    let clock = capture.timestamp_clock().context(
-        "--within needs the core clock: give --core-clock, or `core_clock` in the manifest",
-    )?;
-    let start = time_of(range.start.as_ref())?.unwrap_or(Duration::ZERO);
-    let end = time_of(range.end.as_ref())?;
-    if end.is_some_and(|end| end <= start) {
-        bail!("--within: the window ends before it starts");
-    }
-    let cycles = clock.cycle_at(start)..end.map_or(u64::MAX, |end| clock.cycle_at(end));
+    let cycles = within::cycles(range, capture)?;
+    let start = within::time_of(range.start.as_ref())?.unwrap_or(Duration::ZERO);
+    let end = within::time_of(range.end.as_ref())?;
     let mut within = Within::new(cycles.start, cycles.end, counted);
     capture.replay(&mut (), &mut within)?;
     within.sink.1.time_slipped |= within.slipped;
@@ -129,19 +124,6 @@ fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
         report.from_ns.zip(report.recording.duration).map(|(from, length)| from + length.ns)
     });
     Ok(report)
-}
-
-/// The time that a point of `--within` stands for.
-fn time_of(point: Option<&Point>) -> Result<Option<Duration>> {
-    match point {
-        None | Some(Point::First | Point::Last) => Ok(None),
-        Some(Point::Time(time)) => Ok(Some(*time)),
-        Some(other) => {
-            bail!(
-                "--within: `{other}` is a point, but profiles are cut by times, such as 1.2s..1.5s"
-            )
-        }
-    }
 }
 
 /// One profile per window of time.

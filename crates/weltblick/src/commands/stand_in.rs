@@ -38,7 +38,7 @@ pub(crate) struct Args {
     #[arg(long, value_name = "FREQUENCY", default_value = "47.972352MHz")]
     core_clock: Frequency,
     /// The bit rate at which the trace is listened to; at any other it is noise
-    #[arg(long, value_name = "RATE", value_parser = parse_bit_rate, default_value = "2Mbit/s")]
+    #[arg(long, value_name = "RATE", value_parser = parse_bit_rate, default_value = "4Mbit/s")]
     bit_rate: f64,
     /// Something that goes wrong: drop, corrupt, stall, disconnect, clock, late
     #[arg(long, value_name = "FAULT")]

@@ -2,6 +2,7 @@
 
 pub(crate) mod check;
 pub(crate) mod inspect;
+pub(crate) mod interrupts;
 pub(crate) mod live;
 mod packets;
 mod paint;
@@ -9,6 +10,7 @@ mod plain;
 pub(crate) mod plan;
 pub(crate) mod profile;
 pub(crate) mod span;
+mod statistic;
 mod table;
 mod units;
 
@@ -16,7 +18,7 @@ pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
 pub(crate) use plain::{cell, plain, wrapped};
 pub(crate) use table::{Align, Table};
-pub(crate) use units::{count, duration_ns, level, percent, share};
+pub(crate) use units::{count, duration_ns, level, percent, range_ns, share};
 
 use anyhow::Result;
 use schemars::JsonSchema;

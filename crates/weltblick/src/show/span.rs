@@ -1,9 +1,9 @@
 //! Faces of a span.
 
+use super::statistic::{csv_cells, csv_columns, figure, stated};
 use super::{Align, Paint, Table, cell, count, duration_ns, level, plain, wrapped};
 use anyhow::Result;
 use std::io::Write;
-use weltblick_core::measure::duration::Duration;
 use weltblick_core::measure::span::{Leg, SpanReport};
 use weltblick_core::measure::statistic::Statistic;
 
@@ -40,20 +40,6 @@ fn head(report: &SpanReport, capture: &str, paint: Paint, out: &mut dyn Write) -
     Ok(())
 }
 
-/// Windows that are narrower than this part of a duration do not show in its digits.
-const SHOWS: f64 = 0.01;
-
-/// A duration, and its window where that shows.
-fn stated(duration: &Duration) -> String {
-    let text = duration_ns(duration.ns);
-    match duration.ns_high {
-        Some(high) if high - duration.ns_low > SHOWS * duration.ns => {
-            format!("{text} +-{}", duration_ns((high - duration.ns_low) / 2.0))
-        }
-        _ => text,
-    }
-}
-
 fn figures(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
     let right = |name| (name, Align::Right);
     let columns = [
@@ -71,11 +57,9 @@ fn figures(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()>
     let legs = report.legs.iter().chain([&report.total]);
     for Leg { from, until, elapsed } in legs {
         let Statistic { min, mean, p50, p95, p99, max, stddev, .. } = elapsed;
-        let figure =
-            |duration: &Option<Duration>| duration.as_ref().map_or_else(String::new, stated);
         let cycles = max.and_then(|max| max.cycles).map_or_else(String::new, count);
-        let mut cells = vec![figure(max), cycles];
-        cells.extend([p99, p95, p50, mean, min, stddev].map(figure));
+        let mut cells = vec![figure(max.as_ref()), cycles];
+        cells.extend([p99, p95, p50, mean, min, stddev].map(|d| figure(d.as_ref())));
         cells.push(format!("{} .. {}", plain(from), plain(until)));
         table.row(cells);
     }
@@ -143,24 +127,13 @@ fn worst(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
 /// For spreadsheets: one row per leg, the whole way last.
 pub(crate) fn csv(report: &SpanReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
-    csv.write_record([
-        "from",
-        "until",
-        "count",
-        "elapsed_min_ns",
-        "elapsed_mean_ns",
-        "elapsed_p50_ns",
-        "elapsed_p95_ns",
-        "elapsed_p99_ns",
-        "elapsed_max_ns",
-        "elapsed_stddev_ns",
-    ])?;
+    let mut heading = ["from", "until", "count"].map(str::to_owned).to_vec();
+    heading.extend(csv_columns("elapsed"));
+    csv.write_record(heading)?;
     for Leg { from, until, elapsed } in report.legs.iter().chain([&report.total]) {
-        let Statistic { count, min, mean, p50, p95, p99, max, stddev } = elapsed;
-        let mut record = vec![cell(from).into_owned(), cell(until).into_owned(), count.to_string()];
-        let ns =
-            |duration: &Option<Duration>| duration.map_or_else(String::new, |d| d.ns.to_string());
-        record.extend([min, mean, p50, p95, p99, max, stddev].map(ns));
+        let mut record =
+            vec![cell(from).into_owned(), cell(until).into_owned(), elapsed.count.to_string()];
+        record.extend(csv_cells(Some(elapsed)));
         csv.write_record(record)?;
     }
     csv.flush()?;
@@ -172,19 +145,6 @@ mod tests {
     use super::*;
     use weltblick_core::measure::span::{Context, Passage, Passages, Way, report};
     use weltblick_core::time::Window;
-
-    #[test]
-    fn windows_show_where_digits_would_hide_them() {
-        let duration = |low: f64, high: f64| Duration {
-            ns: f64::midpoint(low, high),
-            ns_low: low,
-            ns_high: Some(high),
-            cycles: None,
-        };
-        assert_eq!(stated(&duration(1000.0, 1000.0)), "1.00 us");
-        assert_eq!(stated(&duration(999.0, 1001.0)), "1.00 us");
-        assert_eq!(stated(&duration(900.0, 1100.0)), "1.00 us +-100 ns");
-    }
 
     #[test]
     fn names_steer_neither_terminal_nor_spreadsheet() {

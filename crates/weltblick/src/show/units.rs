@@ -2,15 +2,26 @@
 
 /// Nanoseconds as `12.4 us`: three or four significant digits.
 pub(crate) fn duration_ns(ns: f64) -> String {
-    let (value, unit) = match ns.abs() {
+    let (scale, unit) = unit(ns);
+    format!("{} {unit}", significant(ns / scale))
+}
+
+/// Nanoseconds from one to another, as `3.30..92.5 us`.
+pub(crate) fn range_ns(low: f64, high: f64) -> String {
+    let (scale, unit) = unit(high);
+    format!("{}..{} {unit}", significant(low / scale), significant(high / scale))
+}
+
+/// How many nanoseconds the unit that fits has, and its name.
+fn unit(ns: f64) -> (f64, &'static str) {
+    match ns.abs() {
         // What would round to the next unit is shown in it.
-        size if size >= 59.95e9 => (ns / 60e9, "min"),
-        size if size >= 999.5e6 => (ns / 1e9, "s"),
-        size if size >= 999.5e3 => (ns / 1e6, "ms"),
-        size if size >= 999.5 => (ns / 1e3, "us"),
-        _ => (ns, "ns"),
-    };
-    format!("{} {unit}", significant(value))
+        size if size >= 59.95e9 => (60e9, "min"),
+        size if size >= 999.5e6 => (1e9, "s"),
+        size if size >= 999.5e3 => (1e6, "ms"),
+        size if size >= 999.5 => (1e3, "us"),
+        _ => (1.0, "ns"),
+    }
 }
 
 fn significant(value: f64) -> String {

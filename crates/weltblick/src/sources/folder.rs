@@ -128,6 +128,9 @@ pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) {
     if setup.timestamp_clock.is_some() {
         itm.timestamp_clock = setup.timestamp_clock;
     }
+    if setup.marks_port.is_some() {
+        itm.marks_port = setup.marks_port;
+    }
 }
 
 /// A folder with a manifest. Paths in it never leave it, links included.
@@ -192,6 +195,11 @@ impl Capture {
     /// How the recording was made.
     pub(crate) fn conduct(&self) -> Conduct {
         Conduct::of(&self.manifest)
+    }
+
+    /// Whether any of it comes from standard input, which can be read only once.
+    pub(crate) fn reads_standard_input(&self) -> bool {
+        self.inputs.iter().flatten().any(|input| matches!(input, Input::StandardInput))
     }
 
     /// What the capture says of its clocks.

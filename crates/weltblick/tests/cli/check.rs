@@ -54,7 +54,7 @@ fn the_longer_recording_that_it_asks_for_decides() {
     let (code, report) = check(&bench, budget);
     assert_eq!(code, 3);
     let more = report["budgets"][0]["measure_longer_ns"].as_f64().unwrap() / 1e9;
-    let setup = Setup { link_bit_rate: 2_000_000, ..Setup::default() };
+    let setup = Setup::default();
     bench.write("buoy/swo.bin", recorded(setup, TraceSetup::default(), 3.0 + more));
     let (code, _) = check(&bench, budget);
     assert!(code != 3, "still undecided after {more:.1} s more");

@@ -39,7 +39,7 @@ fn every_command_that_it_proposes_runs() {
 
 #[test]
 fn the_committed_trace_is_what_the_stand_in_emits() {
-    let setup = Setup { link_bit_rate: 2_000_000, ..Setup::default() };
+    let setup = Setup::default();
     assert!(
         recorded(setup, TraceSetup::default(), 3.0) == TRACE,
         "demo/buoy/swo.bin is stale: run crates/weltblick-standin/record-demo.sh"

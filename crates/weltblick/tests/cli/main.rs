@@ -7,6 +7,7 @@ mod demo;
 mod diagnosis;
 mod import;
 mod inspect;
+mod interrupts;
 mod live;
 mod memory;
 mod narrow;

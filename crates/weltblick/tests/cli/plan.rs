@@ -59,7 +59,7 @@ fn the_demo_target() {
 #[test]
 fn what_does_not_fit_is_said_first_and_ends_with_1() {
     let bench = bench();
-    let ended = bench.run("plan target.toml --pc-sample-period 1024");
+    let ended = bench.run("plan target.toml --pc-sample-period 512");
     assert_eq!(ended.code, 1, "{}", ended.err);
     let third = ended.out.lines().nth(2).unwrap();
     assert!(third.starts_with("! it overflows for certain"), "{}", ended.out);

@@ -55,8 +55,7 @@ fn plan_capture_inspect_profile_agree_with_the_truth() {
     assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
     assert!(ended.out.contains("480 000 bytes"), "{}", ended.out);
     // Raw bytes are those that the target sent: the same firmware, the same registers.
-    let setup =
-        weltblick_standin::machine::Setup { link_bit_rate: 2_000_000, ..Default::default() };
+    let setup = weltblick_standin::machine::Setup::default();
     let program = Program::parse(super::support::FIRMWARE).unwrap();
     let mut machine = weltblick_standin::Machine::new(&program, setup).unwrap();
     machine.reset();

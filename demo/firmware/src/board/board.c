@@ -24,7 +24,7 @@ static void start_peripherals(void)
 {
     ADC_PERIOD = CORE_CLOCK_HZ / SAMPLES_PER_SECOND;
     ADC_CONTROL = 1;
-    SLOT_PERIOD = CORE_CLOCK_HZ / 80;
+    SLOT_PERIOD = CORE_CLOCK_HZ / 81;
     SLOT_CONTROL = 1;
     PULSE_PERIOD = CORE_CLOCK_HZ / 10;
     PULSE_CONTROL = 1;

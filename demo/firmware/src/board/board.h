@@ -35,6 +35,8 @@
 #define PULSE_CAPTURED REGISTER(0x40003004)
 #define PULSE_STATUS REGISTER(0x40003008)
 #define PULSE_PERIOD REGISTER(0x4000300C)
+/* Cycles since the last pulse. */
+#define PULSE_AGE REGISTER(0x40003010)
 
 /* Battery (mV) and temperature (0.1 K above -273). */
 #define BATTERY_MILLIVOLT REGISTER(0x40004000)

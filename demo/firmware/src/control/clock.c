@@ -1,6 +1,7 @@
 /* The buoy's clock, disciplined by the satellite pulse. */
 #include "board/board.h"
 #include "control/control.h"
+#include "weltblick_marks.h"
 
 static volatile uint32_t last_pulse;
 static volatile int32_t drift_ppb;
@@ -9,6 +10,7 @@ static int32_t integral;
 /* A proportional-integral loop on the cycles between pulses. */
 void gnss_pulse_handler(void)
 {
+    wb_requested(PULSE_AGE);
     uint32_t captured = PULSE_CAPTURED;
     PULSE_STATUS = 1;
     if (last_pulse != 0) {

@@ -8,6 +8,10 @@
 #include "dsp/dsp.h"
 #include "kernel/kernel.h"
 
+/* Numbers on the trace. */
+enum { SPAN_BLOCK = 1 };
+enum { QUANTITY_HEIGHT = 1, QUANTITY_BATTERY = 2, QUANTITY_DRIFT = 3 };
+
 enum sea_state { SEA_CALM, SEA_MODERATE, SEA_ROUGH, SEA_STORM };
 
 struct wave_summary {
@@ -29,6 +33,8 @@ struct health {
 extern struct wave_summary latest_waves;
 extern struct health latest_health;
 extern struct mailbox summaries;
+
+extern struct semaphore block_ready;
 
 void sampler_init(void);
 void sampler_block(int32_t *block);

@@ -1,12 +1,13 @@
 /* Wave height and period from acceleration. */
 #include "board/board.h"
 #include "control/control.h"
+#include "weltblick_marks.h"
 
 struct wave_summary latest_waves;
 
 static uint32_t summary_slots[4];
 struct mailbox summaries = {
-    .filled = {.count = 0, .most = 4}, .slots = summary_slots, .size = 4};
+    .filled = {.count = 0, .most = 4, .number = 2, .name = "summaries"}, .slots = summary_slots, .size = 4};
 
 static int32_t block[BLOCK];
 static uint32_t power[SPECTRUM_BINS];
@@ -53,6 +54,7 @@ static void publish(uint32_t limited)
     latest_waves.period_ms = mean_period(energy);
     latest_waves.peak_bin = peak(power);
     latest_waves.limited = limited;
+    wb_quantity(QUANTITY_HEIGHT, (int32_t)latest_waves.height_mm);
     for (uint32_t band = 0; band < BANDS; band++) {
         latest_waves.energy[band] = energy[band];
     }
@@ -64,10 +66,12 @@ void wave_estimator_task(void)
     sampler_init();
     for (;;) {
         sampler_block(block);
+        wb_span_begins(SPAN_BLOCK);
         uint32_t limited = wave_filter(block, BLOCK);
         spectrum_push(block, BLOCK);
         spectrum_power(power);
         bands_update(block, BLOCK, energy);
         publish(limited);
+        wb_span_ends(SPAN_BLOCK);
     }
 }

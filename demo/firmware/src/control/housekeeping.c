@@ -5,6 +5,7 @@
  */
 #include "board/board.h"
 #include "control/control.h"
+#include "weltblick_marks.h"
 
 #define READINGS 31
 #define PERIOD_TICKS 40
@@ -77,14 +78,45 @@ static void read_sensors(void)
     latest_health.temperature_dc = (int32_t)TEMPERATURE_KELVIN * 10 - 2731;
 }
 
+/* Who is who on the trace, one after the other, for whoever began to listen late. */
+static void introduce(uint32_t round)
+{
+    switch (round % 10) {
+    case 0:
+        wb_object_named(block_ready.number, block_ready.name);
+        break;
+    case 1:
+        wb_object_named(summaries.filled.number, summaries.filled.name);
+        break;
+    case 2:
+        wb_span_named(SPAN_BLOCK, "block");
+        break;
+    case 3:
+        wb_quantity_named(QUANTITY_HEIGHT, "wave_height_mm");
+        break;
+    case 4:
+        wb_quantity_named(QUANTITY_BATTERY, "battery_mv");
+        break;
+    case 5:
+        wb_quantity_named(QUANTITY_DRIFT, "drift_ppb");
+        break;
+    default:
+        kernel_introduce(round % 10 - 5); /* four tasks, from 1 */
+    }
+}
+
 void housekeeping_task(void)
 {
+    uint32_t rounds = 0;
     uint32_t next = kernel_ticks();
     for (;;) {
         next += PERIOD_TICKS;
         task_sleep_until(next);
         read_sensors();
         judge_sea(latest_waves.height_mm);
+        wb_quantity(QUANTITY_BATTERY, (int32_t)latest_health.battery_mv);
+        wb_quantity(QUANTITY_DRIFT, clock_drift_ppb());
+        introduce(rounds++);
         if (latest_health.battery_mv < 3300) {
             console_print("battery low\n");
         }

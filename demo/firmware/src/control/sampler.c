@@ -6,7 +6,7 @@ static int16_t halves[2][BLOCK];
 static uint32_t filling;
 static uint32_t position;
 static uint32_t overruns;
-static struct semaphore block_ready = {.count = 0, .most = 2};
+struct semaphore block_ready = {.count = 0, .most = 2, .number = 1, .name = "block_ready"};
 static uint32_t full;
 static int32_t offset;
 

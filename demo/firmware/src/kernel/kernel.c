@@ -2,6 +2,10 @@
 #include "kernel/kernel.h"
 
 #include "board/board.h"
+#include "weltblick_marks.h"
+
+/* What a stack is filled with, to see later how deep it was used. */
+#define UNUSED_WORD 0xA5C3F00Du
 
 #define IDLE_WORDS 64
 
@@ -27,10 +31,20 @@ static void task_ended(void)
     }
 }
 
+static void introduce(const struct task *task)
+{
+    wb_task_created(task->number, task->priority, task->stack, 4 * task->words);
+    wb_task_named(task->number, task->name);
+}
+
 void task_create(struct task *task, const char *name, uint8_t priority, void (*entry)(void),
                  uint32_t *stack, uint32_t words)
 {
+    static uint32_t created;
     uint32_t *sp = stack + words;
+    for (uint32_t n = 0; n < words; n++) {
+        ((volatile uint32_t *)stack)[n] = UNUSED_WORD;
+    }
     *--sp = 1u << 24;            /* xPSR: thumb */
     *--sp = (uint32_t)entry & ~1u; /* PC */
     *--sp = (uint32_t)task_ended;
@@ -41,7 +55,26 @@ void task_create(struct task *task, const char *name, uint8_t priority, void (*e
     task->name = name;
     task->waits_for = 0;
     task->next = tasks;
+    task->number = ++created;
+    task->stack = stack;
+    task->words = words;
     tasks = task;
+    introduce(task);
+}
+
+/* Says who a task is and how deep its stack was used, for whoever began to listen late. */
+void kernel_introduce(uint32_t number)
+{
+    for (struct task *task = tasks; task != 0; task = task->next) {
+        if (task->number == number) {
+            uint32_t unused = 0;
+            while (unused < task->words && task->stack[unused] == UNUSED_WORD) {
+                unused++;
+            }
+            introduce(task);
+            wb_task_stack_used(task->number, 4 * (task->words - unused));
+        }
+    }
 }
 
 /* The most urgent task that is ready; the idle task always is. */
@@ -54,6 +87,7 @@ struct task *kernel_choose(void)
         }
     }
     kernel_current = best;
+    wb_task_runs_at(best->number, best->stack_pointer);
     return best;
 }
 
@@ -66,6 +100,7 @@ static void make_ready(struct task *task)
 {
     task->state = TASK_READY;
     task->waits_for = 0;
+    wb_task_ready(task->number);
     if (kernel_current == 0 || task->priority > kernel_current->priority) {
         request_switch();
     }
@@ -103,6 +138,7 @@ void task_sleep_until(uint32_t tick)
     if ((int32_t)(tick - ticks) > 0) {
         kernel_current->wakes_at = tick;
         kernel_current->state = TASK_SLEEPING;
+        wb_task_sleeps(kernel_current->number);
         request_switch();
     }
     interrupts_restore(masked);
@@ -114,11 +150,13 @@ void semaphore_take(struct semaphore *semaphore)
         uint32_t masked = interrupts_mask();
         if (semaphore->count > 0) {
             semaphore->count--;
+            wb_takes(semaphore->number);
             interrupts_restore(masked);
             return;
         }
         kernel_current->waits_for = semaphore;
         kernel_current->state = TASK_BLOCKED;
+        wb_task_waits(kernel_current->number, semaphore->number);
         request_switch();
         interrupts_restore(masked); /* the switch happens here */
     }
@@ -139,6 +177,7 @@ static struct task *most_urgent_waiter(const struct semaphore *semaphore)
 void semaphore_give(struct semaphore *semaphore)
 {
     uint32_t masked = interrupts_mask();
+    wb_gives(semaphore->number);
     if (semaphore->count < semaphore->most) {
         semaphore->count++;
     }

@@ -17,11 +17,16 @@ struct task {
     struct semaphore *waits_for;
     const char *name;
     struct task *next;
+    uint32_t number; /* on the trace */
+    uint32_t *stack; /* its lowest word */
+    uint32_t words;
 };
 
 struct semaphore {
     uint32_t count;
     uint32_t most;
+    uint32_t number; /* on the trace */
+    const char *name;
 };
 
 /* A mailbox of words; the writer never waits, the oldest word is lost. */
@@ -38,6 +43,7 @@ void task_create(struct task *task, const char *name, uint8_t priority, void (*e
                  uint32_t *stack, uint32_t words);
 void kernel_start(void) __attribute__((noreturn));
 uint32_t kernel_ticks(void);
+void kernel_introduce(uint32_t number);
 void task_sleep_until(uint32_t tick);
 void semaphore_take(struct semaphore *semaphore);
 void semaphore_give(struct semaphore *semaphore);

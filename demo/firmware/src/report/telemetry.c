@@ -7,6 +7,7 @@
 #include "board/board.h"
 #include "control/control.h"
 #include "report/report.h"
+#include "weltblick_marks.h"
 
 #define ARCHIVE_SIZE 4096
 
@@ -76,6 +77,8 @@ void telemetry_task(void)
         }
         uint32_t length = build_report();
         archive_report(report_bytes(), length);
+        WB_TEXT("report %u of %u bytes, %s", sequence, length,
+                (uint32_t)(modem_idle() ? "sent" : "kept"));
         log_report(length);
         if (modem_idle()) {
             modem_send(report_bytes(), length);

@@ -3,6 +3,8 @@
 mod read;
 mod write;
 
+pub(crate) use read::read_marks_port;
+
 use crate::document::At;
 use crate::event::{CodeRanges, ItmClock};
 use crate::isa::Isa;
@@ -131,11 +133,18 @@ pub struct ItmSettings {
     pub timestamp_prescaler: u32,
     /// The timestamp clock, where it is not the core clock.
     pub timestamp_clock: Option<Frequency>,
+    /// The stimulus port of firmware marks; their arguments come on the next.
+    pub marks_port: Option<u32>,
 }
 
 impl Default for ItmSettings {
     fn default() -> Self {
-        Self { pc_sample_period: None, timestamp_prescaler: 1, timestamp_clock: None }
+        Self {
+            pc_sample_period: None,
+            timestamp_prescaler: 1,
+            timestamp_clock: None,
+            marks_port: None,
+        }
     }
 }
 
@@ -143,7 +152,7 @@ impl ItmSettings {
     /// How its timestamps count.
     #[must_use]
     pub const fn clock(&self) -> ItmClock {
-        ItmClock { prescaler: self.timestamp_prescaler }
+        ItmClock { prescaler: self.timestamp_prescaler, marks_port: self.marks_port }
     }
 }
 

@@ -11,6 +11,8 @@ use crate::time::{Frequency, parse_duration};
 use crate::wire::tpiu::{Start, TraceId};
 use std::ops::Range;
 
+/// The last stimulus port: 256 pages of 32.
+const MOST_PORTS: u64 = 8191;
 /// Lap points are numbered with one byte.
 const MOST_LAPS: usize = 256;
 
@@ -199,6 +201,18 @@ fn read_poll(table: Table<'_>) -> Result<PollSettings, Fault> {
     Ok(PollSettings { intrusive, laps })
 }
 
+/// The stimulus port of firmware marks.
+pub(crate) fn read_marks_port(table: &Table<'_>) -> Result<Option<u32>, Fault> {
+    match table.integer("marks_port")? {
+        None => Ok(None),
+        Some(At { value: port @ 0..MOST_PORTS, .. }) => Ok(Some(port as u32)),
+        Some(other) => {
+            let message = "`marks_port` must lie below 8191: marks take it and the next";
+            Err(table.fault(other.span, message))
+        }
+    }
+}
+
 fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
     let pc_sample_period = table.integer("pc_sample_period")?;
     if let Some(At { value: 0, span }) = pc_sample_period {
@@ -219,7 +233,8 @@ fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
             table.fault(hertz.span, "`timestamp_clock_hz` must be more than zero")
         })?),
     };
+    let marks_port = read_marks_port(&table)?;
     table.finish()?;
     let pc_sample_period = pc_sample_period.map(|period| period.value);
-    Ok(ItmSettings { pc_sample_period, timestamp_prescaler, timestamp_clock })
+    Ok(ItmSettings { pc_sample_period, timestamp_prescaler, timestamp_clock, marks_port })
 }

@@ -114,5 +114,8 @@ fn write_stream(text: &mut String, stream: &StreamSpec) {
         if let Some(clock) = settings.timestamp_clock {
             let _ = writeln!(text, "timestamp_clock_hz = {:.0}", clock.hertz());
         }
+        if let Some(port) = settings.marks_port {
+            let _ = writeln!(text, "marks_port = {port}");
+        }
     }
 }

@@ -71,7 +71,7 @@ fn a_point_may_end_one_occurrence_and_begin_the_next() {
     let laps: Vec<_> = (0..5).map(|n| (4, Some(100 * n))).collect();
     let way = passages(&[4, 4], &laps).way;
     assert_eq!((way.total.count(), way.unfinished), (4, 0));
-    assert_eq!(way.total.deviation(), Some(0.0));
+    assert_eq!(way.total.spread().0.deviation(), Some(0.0));
     // On the way it is no new beginning.
     let laps: Vec<_> = [0, 1, 0, 2].into_iter().zip((0..).step_by(10).map(Some)).collect();
     let way = passages(&[0, 1, 0, 2], &laps).way;

@@ -1,0 +1,110 @@
+//! What happened inside a stretch of time: the worst cases explained, in a second reading.
+
+use super::nesting::{Runner, Watcher};
+use super::worst::Bad;
+use crate::time::Window;
+use std::collections::BTreeMap;
+
+/// A part of a stretch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Phase {
+    /// From request to start.
+    Waiting,
+    /// From start to end.
+    Running,
+}
+
+/// What ran, and for how long.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Part {
+    /// How often.
+    pub times: u64,
+    /// How long in all, in ticks.
+    pub ticks: u64,
+}
+
+/// What ran in it, as a key.
+type Key = (Phase, Option<u16>);
+
+/// One stretch, from a request (or start) to an end.
+#[derive(Debug, Clone)]
+pub struct Stretch {
+    /// Whose.
+    pub exception: u16,
+    /// What is explained.
+    pub bad: Bad,
+    /// By phase: which exception ran (0: thread mode); `None`: the core switched.
+    pub parts: BTreeMap<(Phase, Option<u16>), Part>,
+}
+
+impl Stretch {
+    fn new(exception: u16, bad: Bad) -> Self {
+        Self { exception, bad, parts: BTreeMap::new() }
+    }
+
+    /// Where it starts, begins to run, and ends.
+    fn marks(&self) -> [u64; 3] {
+        let start = self.bad.requested.map_or(self.bad.began.latest, Window::middle);
+        [start, self.bad.began.latest, self.bad.ended.latest]
+    }
+
+    fn add(&mut self, key: Key, from: u64, until: u64) {
+        let [start, began, ended] = self.marks();
+        let (start, end) = if key.0 == Phase::Waiting { (start, began) } else { (began, ended) };
+        let (from, until) = (from.max(start), until.min(end));
+        if until > from {
+            let part = self.parts.entry(key).or_default();
+            part.times += 1;
+            part.ticks += until - from;
+        }
+    }
+}
+
+/// Looks into stretches; the watcher of a second reading of the same events.
+#[derive(Debug)]
+pub struct Dissection {
+    /// By start.
+    stretches: Vec<Stretch>,
+    /// All before this one have ended.
+    first: usize,
+}
+
+impl Dissection {
+    /// Of these cases.
+    #[must_use]
+    pub fn new(cases: impl IntoIterator<Item = (u16, Bad)>) -> Self {
+        let mut stretches: Vec<Stretch> =
+            cases.into_iter().map(|(exception, bad)| Stretch::new(exception, bad)).collect();
+        stretches.sort_by_key(Stretch::marks);
+        Self { stretches, first: 0 }
+    }
+
+    /// What was found, by start.
+    #[must_use]
+    pub fn into_stretches(self) -> Vec<Stretch> {
+        self.stretches
+    }
+}
+
+impl Watcher for Dissection {
+    #[inline]
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        let Some((from, until)) = from.zip(until) else { return };
+        let (from, until) = (from.latest, until.latest);
+        let who = match runner {
+            Runner::Exception(number) => Some(number),
+            Runner::Switching => None,
+            Runner::Unknown => return,
+        };
+        while self.stretches.get(self.first).is_some_and(|stretch| stretch.marks()[2] < from) {
+            self.first += 1;
+        }
+        for stretch in &mut self.stretches[self.first..] {
+            if stretch.marks()[0] >= until {
+                break;
+            }
+            stretch.add((Phase::Waiting, who), from, until);
+            stretch.add((Phase::Running, who), from, until);
+        }
+    }
+}

@@ -1,0 +1,361 @@
+//! Figures of every exception: how often, how long, how regular, how late.
+
+use super::grid::{GridFit, Late};
+use super::nesting::{Cut, Run, Runner, THREAD, Watcher, between};
+use super::worst::{Bad, Worst};
+use crate::stats::{Spread, Ticks};
+use crate::time::Window;
+use rustc_hash::FxHashMap;
+
+/// Exception numbers of a core: 9 bits.
+const EXCEPTIONS: usize = 512;
+/// Runs listed one by one at most.
+pub const MOST_EACH: usize = 200_000;
+/// Exceptions with percentiles at most: it bounds the memory, whatever a stream says.
+const MOST_DETAILED: usize = 64;
+
+/// Figures of one exception, in ticks.
+#[derive(Debug)]
+pub struct Figures {
+    /// Its number.
+    pub exception: u16,
+    /// How often its handler was entered.
+    pub entries: u64,
+    /// Runs without a duration: something is missing inside.
+    pub cut: u64,
+    /// Without what pre-empted it.
+    pub own: Spread,
+    /// From start to end.
+    pub elapsed: Spread,
+    /// From start to start.
+    pub period: Spread,
+    /// From one such period to the next, the difference.
+    pub jitter: Spread,
+    /// From request to start, where the firmware stated the request.
+    pub stated_pending: Spread,
+    /// From request to end, where the firmware stated the request.
+    pub stated_response: Spread,
+    /// From request to start of tail-chained runs, as far as what ran before bounds it.
+    pub chained_pending: Spread,
+    /// Latency against the grid of requests.
+    pub grid: GridFit,
+    /// Ticks in which it ran, runs without a duration included.
+    pub busy: u64,
+    /// Runs that followed another handler without a return in between.
+    pub chained: u64,
+    /// Runs that were pre-empted.
+    pub preempted: u64,
+    /// Handlers inside it, one in the other, at most.
+    pub depth: u16,
+    /// The longest runs.
+    pub worst_elapsed: Worst,
+    /// The latest starts, by what the firmware stated.
+    pub worst_stated: Worst,
+    /// The latest starts, by the grid.
+    pub worst_late: Worst,
+    /// The longest from request to end, by the firmware, else by the grid.
+    pub worst_response: [Worst; 2],
+    /// Every run, where that was asked for.
+    pub each: Option<Vec<Bad>>,
+    last: Option<Window>,
+    last_period: Option<Ticks>,
+    runs: u64,
+}
+
+impl Figures {
+    fn new(exception: u16, detailed: bool, keep: usize) -> Self {
+        let spread = || Spread::new(detailed);
+        Self {
+            exception,
+            entries: 0,
+            cut: 0,
+            own: spread(),
+            elapsed: spread(),
+            period: spread(),
+            jitter: spread(),
+            stated_pending: spread(),
+            stated_response: spread(),
+            chained_pending: spread(),
+            grid: GridFit::new(detailed),
+            busy: 0,
+            chained: 0,
+            preempted: 0,
+            depth: 0,
+            worst_elapsed: Worst::new(keep),
+            worst_stated: Worst::new(keep),
+            worst_late: Worst::new(keep),
+            worst_response: [Worst::new(keep), Worst::new(keep)],
+            each: None,
+            last: None,
+            last_period: None,
+            runs: 0,
+        }
+    }
+
+    #[inline]
+    fn entered(&mut self, time: Option<Window>) {
+        self.entries += 1;
+        let Some((last, now)) = self.last.zip(time) else {
+            self.last = time;
+            return;
+        };
+        let period = between(last, now);
+        self.period.add(period);
+        if let Some(before) = self.last_period {
+            let high = period.high.abs_diff(before.low).max(period.low.abs_diff(before.high));
+            let low =
+                period.low.saturating_sub(before.high).max(before.low.saturating_sub(period.high));
+            self.jitter.add(Ticks { low, high });
+        }
+        self.last_period = Some(period);
+        self.last = time;
+    }
+
+    #[inline]
+    fn ran(&mut self, run: &Run) {
+        let number = self.runs;
+        self.runs += 1;
+        self.depth = self.depth.max(run.depth);
+        self.preempted += u64::from(run.preempted > 0);
+        self.chained += u64::from(run.chained.is_some());
+        let (Some(began), Some(ended)) = (run.began, run.ended) else { return };
+        let elapsed = between(began, ended);
+        self.own.add(run.own);
+        self.elapsed.add(elapsed);
+        let bad = Bad { ticks: elapsed, number, requested: run.requested, began, ended };
+        self.worst_elapsed.add(bad);
+        if let Some(each) = &mut self.each
+            && each.len() < MOST_EACH
+        {
+            each.push(bad);
+        }
+        if let Some(requested) = run.requested {
+            self.stated(number, requested, began, ended);
+        }
+        let Self { grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
+        let mut late = Remember { worst_late, worst_response, each };
+        grid.add(number, began, ended, |run| late.take(run));
+    }
+
+    #[inline(never)]
+    fn stated(&mut self, number: u64, requested: Window, began: Window, ended: Window) {
+        let bad = |ticks| Bad { ticks, number, requested: Some(requested), began, ended };
+        let (pending, response) = (between(requested, began), between(requested, ended));
+        self.stated_pending.add(pending);
+        self.stated_response.add(response);
+        self.worst_stated.add(bad(pending));
+        self.worst_response[0].add(bad(response));
+    }
+
+    /// Something is missing here. As long as no time is, a grid goes on.
+    fn gap(&mut self, keeps_time: bool) {
+        self.last = None;
+        self.last_period = None;
+        if keeps_time {
+            return self.grid.gap();
+        }
+        let Self { grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
+        let mut late = Remember { worst_late, worst_response, each };
+        grid.settle(|run| late.take(run));
+    }
+}
+
+/// Receives the runs that a grid dates.
+struct Remember<'a> {
+    worst_late: &'a mut Worst,
+    worst_response: &'a mut Worst,
+    each: &'a mut Option<Vec<Bad>>,
+}
+
+impl Remember<'_> {
+    fn take(&mut self, late: Late) {
+        let Late { number, due, began, ended, pending, response } = late;
+        let bad = |ticks| Bad { ticks, number, requested: Some(due), began, ended };
+        self.worst_late.add(bad(pending));
+        self.worst_response.add(bad(response));
+        // The list may lack runs without times: it is sorted by number all the same.
+        if let Some(each) = self.each
+            && let Ok(at) = each.binary_search_by_key(&number, |bad| bad.number)
+        {
+            each[at].requested = each[at].requested.or(Some(due));
+        }
+    }
+}
+
+/// How one handler held up another, or thread mode.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Preemption {
+    /// How often it interrupted it.
+    pub count: u64,
+    /// How often it followed another handler before that one could go on.
+    pub followed: u64,
+    /// How long it ran then, in ticks.
+    pub ticks: u64,
+}
+
+/// Figures of all exceptions.
+#[derive(Debug)]
+pub struct InterruptFigures {
+    /// In the order in which they were first seen.
+    rows: Vec<Figures>,
+    /// Where each exception's row is, if it has one.
+    places: Box<[Option<u16>; EXCEPTIONS]>,
+    keep: usize,
+    /// Who interrupted whom: above and below.
+    pub preemptions: FxHashMap<(u16, u16), Preemption>,
+    /// Ticks in thread mode.
+    pub thread: u64,
+    /// Ticks between a handler's end and what came after.
+    pub switching: u64,
+    /// Gaps in the recording.
+    pub gaps: u64,
+    /// Entries, exits and returns that contradict each other: losses that nothing told.
+    pub contradictions: u64,
+    /// Deepest nesting: handlers active at once.
+    pub deepest: u16,
+}
+
+impl InterruptFigures {
+    /// Nothing seen yet; of the worst, so many are kept.
+    #[must_use]
+    pub fn new(keep: usize) -> Self {
+        Self {
+            rows: Vec::new(),
+            places: Box::new([None; EXCEPTIONS]),
+            keep: keep.max(1),
+            preemptions: FxHashMap::default(),
+            thread: 0,
+            switching: 0,
+            gaps: 0,
+            contradictions: 0,
+            deepest: 0,
+        }
+    }
+
+    #[inline]
+    fn row(&mut self, exception: u16) -> Option<&mut Figures> {
+        let place = self.places.get_mut(usize::from(exception))?;
+        let place = *place.get_or_insert_with(|| {
+            let detailed = self.rows.len() < MOST_DETAILED;
+            self.rows.push(Figures::new(exception, detailed, self.keep));
+            (self.rows.len() - 1) as u16
+        });
+        self.rows.get_mut(usize::from(place))
+    }
+
+    /// Every run of this exception is wanted one by one, up to [`MOST_EACH`].
+    pub fn list_each(&mut self, exception: u16) {
+        if let Some(row) = self.row(exception) {
+            row.each = Some(Vec::new());
+        }
+    }
+
+    /// Figures of every exception that was seen.
+    pub fn rows(&self) -> impl Iterator<Item = &Figures> {
+        self.rows.iter().filter(|row| row.entries + row.cut > 0)
+    }
+
+    /// Figures of one exception.
+    #[must_use]
+    pub fn of(&self, exception: u16) -> Option<&Figures> {
+        self.rows.get(usize::from((*self.places.get(usize::from(exception))?)?))
+    }
+
+    /// Exceptions without percentiles, for there are too many.
+    #[must_use]
+    pub const fn undetailed(&self) -> usize {
+        self.rows.len().saturating_sub(MOST_DETAILED)
+    }
+
+    /// Whether an exception was seen to interrupt another (or thread mode).
+    #[must_use]
+    pub fn interrupts(&self, above: u16, below: u16) -> bool {
+        below == THREAD || self.preemptions.get(&(above, below)).is_some_and(|p| p.count > 0)
+    }
+
+    /// Ticks of which it is known what ran.
+    #[must_use]
+    pub fn known(&self) -> u64 {
+        self.thread + self.switching + self.rows().map(|row| row.busy).sum::<u64>()
+    }
+
+    /// The recording has ended: what waits for a grid gets one.
+    pub fn finish(&mut self) {
+        self.rows.iter_mut().for_each(|row| row.gap(false));
+    }
+}
+
+impl Watcher for InterruptFigures {
+    #[inline]
+    fn ran(&mut self, run: &Run) {
+        self.deepest = self.deepest.max(run.depth + 1);
+        if let Some(below) = run.below {
+            let preemption = self.preemptions.entry((run.exception, below)).or_default();
+            if run.chained.is_some() {
+                preemption.followed += 1;
+            } else {
+                preemption.count += 1;
+            }
+            let elapsed = run.elapsed().map_or(0, |elapsed| elapsed.doubled() / 2);
+            preemption.ticks += elapsed;
+        }
+        let waited = self.chained(run);
+        let Some(row) = self.row(run.exception) else { return };
+        if let Some(waited) = waited {
+            row.chained_pending.add(waited);
+        }
+        row.ran(run);
+    }
+
+    #[inline]
+    fn entered(&mut self, exception: u16, time: Option<Window>) {
+        if let Some(row) = self.row(exception) {
+            row.entered(time);
+        }
+    }
+
+    #[inline]
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        let Some((from, until)) = from.zip(until) else { return };
+        // Latest ends only: the stretches then add up to all of the time.
+        let ticks = until.latest.saturating_sub(from.latest);
+        match runner {
+            Runner::Exception(THREAD) => self.thread += ticks,
+            Runner::Exception(number) => {
+                if let Some(row) = self.row(number) {
+                    row.busy += ticks;
+                }
+            }
+            Runner::Switching => self.switching += ticks,
+            Runner::Unknown => {}
+        }
+    }
+
+    fn cut(&mut self, why: Cut) {
+        match why {
+            Cut::Run(exception) => {
+                if let Some(row) = self.row(exception) {
+                    row.cut += 1;
+                }
+                return;
+            }
+            Cut::Gap | Cut::Slip => self.gaps += 1,
+            Cut::Contradiction => self.contradictions += 1,
+        }
+        self.rows.iter_mut().for_each(|row| row.gap(why == Cut::Gap));
+    }
+}
+
+impl InterruptFigures {
+    /// How long a tail-chained run had waited: at least since the handler before it ended, at most
+    /// since something ran that its exception interrupts.
+    #[inline]
+    fn chained(&self, run: &Run) -> Option<Ticks> {
+        let chained = run.chained?;
+        let (began, since, below_until) = (run.began?, chained.since?, chained.below_until?);
+        self.interrupts(run.exception, run.below?).then(|| Ticks {
+            low: began.earliest.saturating_sub(since.latest),
+            high: began.latest.saturating_sub(below_until.earliest),
+        })
+    }
+}

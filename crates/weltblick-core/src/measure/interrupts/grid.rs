@@ -1,0 +1,167 @@
+//! Latency of a periodic exception against the grid on which it must have been requested.
+
+use crate::stats::{Grid, Spread, Ticks};
+use crate::time::Window;
+
+/// Runs that are fitted together: long enough that some are in time, short enough that the clocks'
+/// drift within is small.
+const BLOCK: usize = 1024;
+/// A pause of more periods than this starts a new grid: whatever paused may begin anew.
+const LONGEST_PAUSE: f64 = 8.0;
+
+/// One run that waits for its grid.
+#[derive(Debug, Clone, Copy)]
+struct Entry {
+    began: Window,
+    ended: Window,
+    number: u64,
+    /// Something was lost since the run before it: between them none is missed.
+    after_gap: bool,
+}
+
+/// A run, and when it must have been requested at the latest.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Late {
+    /// Its number among the runs of its exception.
+    pub number: u64,
+    /// When it was due.
+    pub due: Window,
+    /// When it began.
+    pub began: Window,
+    /// When it ended.
+    pub ended: Window,
+    /// From the one to the next.
+    pub pending: Ticks,
+    /// From due to ended.
+    pub response: Ticks,
+}
+
+/// Runs of one exception, fitted block by block.
+#[derive(Debug)]
+pub struct GridFit {
+    block: Vec<Entry>,
+    after_gap: bool,
+    /// Beyond what even the earliest runs waited.
+    pub pending: Spread,
+    /// The same, to the end of the run.
+    pub response: Spread,
+    /// Runs that lie on a grid.
+    pub fitted: u64,
+    /// Runs that do not.
+    pub unfitted: u64,
+    /// Places on the grids where no run was.
+    pub missed: u64,
+    /// Sum of periods, weighted by how many runs rest on each; and the first and last of them.
+    period_sum: f64,
+    ends: Option<(f64, f64)>,
+}
+
+impl GridFit {
+    /// Nothing seen yet.
+    #[must_use]
+    pub fn new(percentiles: bool) -> Self {
+        Self {
+            block: Vec::new(),
+            after_gap: false,
+            pending: Spread::new(percentiles),
+            response: Spread::new(percentiles),
+            fitted: 0,
+            unfitted: 0,
+            missed: 0,
+            period_sum: 0.0,
+            ends: None,
+        }
+    }
+
+    /// A run is complete. `late` receives the runs of the block that this one fills.
+    #[inline]
+    pub fn add(&mut self, number: u64, began: Window, ended: Window, late: impl FnMut(Late)) {
+        let after_gap = std::mem::take(&mut self.after_gap);
+        self.block.push(Entry { began, ended, number, after_gap });
+        if self.block.len() >= BLOCK {
+            self.settle(late);
+        }
+    }
+
+    /// Something is missing here, but no time: the grid goes on.
+    pub const fn gap(&mut self) {
+        self.after_gap = true;
+    }
+
+    /// Fits what waits: the block is full, or something is missing after it.
+    pub fn settle(&mut self, mut late: impl FnMut(Late)) {
+        let block = std::mem::take(&mut self.block);
+        let mut rest = block.as_slice();
+        while !rest.is_empty() {
+            let (part, after) = rest.split_at(until_pause(rest));
+            self.fit(part, &mut late);
+            rest = after;
+        }
+        self.block = block;
+        self.block.clear();
+    }
+
+    fn fit(&mut self, entries: &[Entry], late: &mut impl FnMut(Late)) {
+        let first = entries[0].began.earliest;
+        // No request came after the latest moment at which its run may have begun.
+        let times: Vec<f64> =
+            entries.iter().map(|entry| (entry.began.latest - first) as f64).collect();
+        let Some(grid) = Grid::fit(&times) else {
+            self.unfitted += entries.len() as u64;
+            return;
+        };
+        self.fitted += entries.len() as u64;
+        let steps = grid.places.windows(2).zip(&entries[1..]).filter(|(_, e)| !e.after_gap);
+        self.missed += steps.map(|(pair, _)| pair[1] - pair[0] - 1).sum::<u64>();
+        self.period_sum += grid.period * entries.len() as f64;
+        self.ends = Some((self.ends.map_or(grid.period, |(first, _)| first), grid.period));
+        // The line is as sharp as the sharpest times.
+        let width = |entry: &Entry| entry.began.latest - entry.began.earliest;
+        let sharp = entries.iter().map(width).min().unwrap_or(0);
+        for ((entry, delay), &place) in entries.iter().zip(grid.delays(&times)).zip(&grid.places) {
+            let delay = (delay + 0.5) as u64;
+            let pending = Ticks { low: delay.saturating_sub(width(entry)), high: delay + sharp };
+            let length = super::nesting::between(entry.began, entry.ended);
+            let mut response = pending;
+            response += length;
+            self.pending.add(pending);
+            self.response.add(response);
+            let due = first.saturating_add_signed((grid.due(place) + 0.5) as i64);
+            let due = Window { earliest: due.saturating_sub(sharp), latest: due };
+            let Entry { began, ended, number, .. } = *entry;
+            late(Late { number, due, began, ended, pending, response });
+        }
+    }
+
+    /// Whether the exception is periodic: most of its runs lie on a grid.
+    #[must_use]
+    pub const fn is_periodic(&self) -> bool {
+        self.fitted > 0 && self.fitted >= 9 * self.unfitted
+    }
+
+    /// The mean period of the grids, in ticks.
+    #[must_use]
+    pub fn period(&self) -> Option<f64> {
+        (self.fitted > 0).then(|| self.period_sum / self.fitted as f64)
+    }
+
+    /// How much the period changed from the first grid to the last, as a part of it.
+    #[must_use]
+    pub fn drift(&self) -> Option<f64> {
+        self.ends.map(|(first, last)| last / first - 1.0)
+    }
+}
+
+/// How many entries come before a long pause.
+fn until_pause(entries: &[Entry]) -> usize {
+    let mut shortest = u64::MAX;
+    for (at, pair) in entries.windows(2).enumerate() {
+        let interval = pair[1].began.latest.saturating_sub(pair[0].began.latest);
+        if at > 0 && interval as f64 > LONGEST_PAUSE * shortest as f64 {
+            return at + 1;
+        }
+        // Late ones shorten single intervals: not below half of the period, mostly.
+        shortest = shortest.min(interval.max(1).saturating_mul(2));
+    }
+    entries.len()
+}

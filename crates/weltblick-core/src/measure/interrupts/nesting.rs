@@ -1,0 +1,383 @@
+//! Who runs: exception entries, exits and returns to runs of handlers, one inside the other.
+//!
+//! A core that takes an exception says *entered*, one that ends it says *left*; then it says
+//! *resumed* with what goes on below (DDI 0403E, table D4-6), or *entered* again if the next
+//! exception follows without a return in between (tail-chaining). Whatever does not fit this is a
+//! contradiction: packets were lost and nothing said so. After a loss or a contradiction nothing
+//! that had begun gets a duration, and what lies below is unknown until the core says it.
+
+use crate::event::{Event, Position, Sink, Statement};
+use crate::stats::Ticks;
+use crate::time::Window;
+
+/// Thread mode, as *resumed* numbers it.
+pub const THREAD: u16 = 0;
+
+/// How long from one moment to another.
+#[must_use]
+pub fn between(from: Window, to: Window) -> Ticks {
+    Ticks {
+        low: to.earliest.saturating_sub(from.latest),
+        high: to.latest.saturating_sub(from.earliest),
+    }
+}
+
+/// What the core does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Runner {
+    /// Runs a handler, or thread mode (0).
+    Exception(u16),
+    /// Saves or restores registers, between a handler's end and what comes after.
+    Switching,
+    /// Nothing says what.
+    Unknown,
+}
+
+/// A handler's run that was seen from its beginning to its end.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Run {
+    /// Which exception.
+    pub exception: u16,
+    /// When its handler started; absent without timestamps.
+    pub began: Option<Window>,
+    /// When it ended.
+    pub ended: Option<Window>,
+    /// When the hardware had asked for it, if the firmware stated that.
+    pub requested: Option<Window>,
+    /// How long it ran, without what pre-empted it.
+    pub own: Ticks,
+    /// What it interrupted: an exception, or thread mode; unknown after a gap.
+    pub below: Option<u16>,
+    /// Handlers that ran inside it, deepest nesting of them.
+    pub depth: u16,
+    /// How often it was pre-empted.
+    pub preempted: u32,
+    /// It started right after another handler's end.
+    pub chained: Option<Chained>,
+}
+
+impl Run {
+    /// From its start to its end; `None` without timestamps.
+    #[must_use]
+    pub fn elapsed(&self) -> Option<Ticks> {
+        Some(between(self.began?, self.ended?))
+    }
+}
+
+/// How a tail-chained handler came to run.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Chained {
+    /// The handler that ended just before: the exception waited at least since then.
+    pub behind: u16,
+    /// When that one ended.
+    pub since: Option<Window>,
+    /// What was interrupted below when the chain began: if the exception may pre-empt that, it did
+    /// not wait longer than since then.
+    pub below: Option<u16>,
+    /// When that was.
+    pub below_until: Option<Window>,
+}
+
+/// Sees what the core does, in order.
+pub trait Watcher {
+    /// A handler's run is complete.
+    #[inline]
+    fn ran(&mut self, _run: &Run) {}
+    /// A handler starts.
+    #[inline]
+    fn entered(&mut self, _exception: u16, _time: Option<Window>) {}
+    /// From `from` to `until` the core did this.
+    #[inline]
+    fn did(&mut self, _runner: Runner, _from: Option<Window>, _until: Option<Window>) {}
+    /// Something is missing here; so many runs that had begun have no end, or the reverse.
+    fn cut(&mut self, _why: Cut) {}
+}
+
+/// Why a run has no duration.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Cut {
+    /// It had begun before a gap, or it ended after one.
+    Run(u16),
+    /// A gap in the recording that loses no time: packets were dropped.
+    Gap,
+    /// A gap in the recording that loses time too, or something left out by choice.
+    Slip,
+    /// Entries, exits and returns contradict each other.
+    Contradiction,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Frame {
+    exception: u16,
+    /// Its beginning was seen.
+    whole: bool,
+    began: Option<Window>,
+    requested: Option<Window>,
+    /// It runs since then, or was interrupted then.
+    since: Option<Window>,
+    own: Ticks,
+    below: Option<u16>,
+    depth: u16,
+    preempted: u32,
+    chained: Option<Chained>,
+}
+
+/// A handler that ended, before what follows is known.
+#[derive(Debug, Clone, Copy)]
+struct Ended {
+    exception: u16,
+    at: Option<Window>,
+}
+
+/// Follows entries and exits; hands on what it finds.
+#[derive(Debug)]
+pub struct Nesting<W> {
+    stack: Vec<Frame>,
+    /// What lies below the stack is thread mode, not something unseen.
+    grounded: bool,
+    /// Thread mode, or the unknown, runs since then or was interrupted then.
+    ground_since: Option<Window>,
+    ended: Option<Ended>,
+    /// Of the origin's clock.
+    ticks_per_cycle: f64,
+    /// Who looks on.
+    pub watcher: W,
+}
+
+impl<W: Watcher> Nesting<W> {
+    /// Nothing is known yet. The origin's clock ticks so many times in a core cycle.
+    pub fn new(ticks_per_cycle: f64, watcher: W) -> Self {
+        Self {
+            ticks_per_cycle,
+            stack: Vec::with_capacity(16),
+            grounded: false,
+            ground_since: None,
+            ended: None,
+            watcher,
+        }
+    }
+
+    /// The exception that runs now; 0 is thread mode; `None` if it is not known.
+    #[must_use]
+    pub fn running(&self) -> Option<u16> {
+        match self.stack.last() {
+            _ if self.ended.is_some() => None,
+            Some(frame) => Some(frame.exception),
+            None => self.grounded.then_some(THREAD),
+        }
+    }
+
+    fn below(&self) -> Option<u16> {
+        let frame = self.stack.last().map(|frame| frame.exception);
+        frame.or(self.grounded.then_some(THREAD))
+    }
+
+    #[inline]
+    fn enter(&mut self, exception: u16, now: Option<Window>) {
+        if self.stack.iter().any(|frame| frame.exception == exception) {
+            // No exception interrupts itself.
+            self.forget(Cut::Contradiction);
+        }
+        let ended = self.ended.take();
+        let below = self.below();
+        let chained = if let Some(ended) = ended {
+            self.watcher.did(Runner::Switching, ended.at, now);
+            Some(self.chained(ended, below))
+        } else {
+            self.pause(now);
+            None
+        };
+        let depth = self.stack.len() as u16;
+        // Whatever is below: this one runs inside it.
+        for (level, frame) in self.stack.iter_mut().enumerate() {
+            frame.depth = frame.depth.max(depth - level as u16);
+        }
+        self.watcher.entered(exception, now);
+        let own = Ticks::default();
+        self.stack.push(Frame {
+            exception,
+            whole: true,
+            began: now,
+            requested: None,
+            since: now,
+            own,
+            below,
+            depth: 0,
+            preempted: 0,
+            chained,
+        });
+    }
+
+    fn chained(&self, ended: Ended, below: Option<u16>) -> Chained {
+        let below_until = match self.stack.last() {
+            Some(frame) => frame.since,
+            None => self.ground_since,
+        };
+        Chained { behind: ended.exception, since: ended.at, below, below_until }
+    }
+
+    /// What runs is interrupted.
+    #[inline]
+    fn pause(&mut self, now: Option<Window>) {
+        let (runner, since) = match self.stack.last_mut() {
+            Some(frame) => {
+                frame.preempted += 1;
+                if let (Some(since), Some(now)) = (frame.since, now) {
+                    frame.own += between(since, now);
+                }
+                (Runner::Exception(frame.exception), std::mem::replace(&mut frame.since, now))
+            }
+            None => {
+                let runner =
+                    if self.grounded { Runner::Exception(THREAD) } else { Runner::Unknown };
+                (runner, std::mem::replace(&mut self.ground_since, now))
+            }
+        };
+        self.watcher.did(runner, since, now);
+    }
+
+    #[inline]
+    fn leave(&mut self, exception: u16, now: Option<Window>) {
+        let top = self.stack.last().map(|frame| frame.exception);
+        let fits = self.ended.is_none() && (top == Some(exception));
+        if !fits {
+            // After a gap an exit without an entry is what one expects, once nothing else runs.
+            if top.is_some() || self.grounded || self.ended.is_some() {
+                self.forget(Cut::Contradiction);
+            }
+            self.watcher.cut(Cut::Run(exception));
+            self.ended = Some(Ended { exception, at: now });
+            return;
+        }
+        if let Some(frame) = self.stack.pop() {
+            self.conclude(frame, now);
+        }
+        self.ended = Some(Ended { exception, at: now });
+    }
+
+    #[inline]
+    fn conclude(&mut self, mut frame: Frame, now: Option<Window>) {
+        if let (Some(since), Some(now)) = (frame.since, now) {
+            frame.own += between(since, now);
+        }
+        self.watcher.did(Runner::Exception(frame.exception), frame.since, now);
+        if !frame.whole {
+            return self.watcher.cut(Cut::Run(frame.exception));
+        }
+        self.watcher.ran(&Run {
+            exception: frame.exception,
+            began: frame.began,
+            ended: now,
+            requested: frame.requested,
+            own: frame.own,
+            below: frame.below,
+            depth: frame.depth,
+            preempted: frame.preempted,
+            chained: frame.chained,
+        });
+    }
+
+    #[inline]
+    fn resume(&mut self, exception: u16, now: Option<Window>) {
+        let top = self.below();
+        let fits = match top {
+            Some(top) => top == exception && (self.ended.is_some() || self.stack.is_empty()),
+            // Nothing was known: now it is.
+            None => true,
+        };
+        if !fits {
+            self.forget(Cut::Contradiction);
+        }
+        if let Some(ended) = self.ended.take() {
+            self.watcher.did(Runner::Switching, ended.at, now);
+        } else if top.is_some() && fits {
+            // Thread mode went on already: nothing new.
+            return;
+        }
+        match self.stack.last_mut() {
+            Some(frame) => frame.since = now,
+            None if exception == THREAD => {
+                self.grounded = true;
+                self.ground_since = now;
+            }
+            None => self.stack.push(Frame {
+                exception,
+                whole: false,
+                began: None,
+                requested: None,
+                since: now,
+                own: Ticks::default(),
+                below: None,
+                depth: 0,
+                preempted: 0,
+                chained: None,
+            }),
+        }
+    }
+
+    /// The exception that runs had been requested so many core cycles before `now`.
+    #[cold]
+    fn requested(&mut self, cycles_ago: u32, now: Option<Window>) {
+        let ago = (f64::from(cycles_ago) * self.ticks_per_cycle).round() as u64;
+        let running = self.stack.last_mut().filter(|_| self.ended.is_none());
+        if let (Some(frame), Some(now)) = (running, now) {
+            let at = |cycle: u64| cycle.saturating_sub(ago);
+            frame.requested = Some(Window { earliest: at(now.earliest), latest: at(now.latest) });
+        }
+    }
+
+    /// What has begun gets no end, and nothing is known of what runs.
+    #[cold]
+    fn forget(&mut self, why: Cut) {
+        for frame in self.stack.drain(..) {
+            self.watcher.cut(Cut::Run(frame.exception));
+        }
+        self.grounded = false;
+        self.ground_since = None;
+        self.ended = None;
+        self.watcher.cut(why);
+    }
+
+    /// The recording ends: what still runs has no end.
+    pub fn finish(mut self) -> W {
+        for frame in self.stack.drain(..) {
+            self.watcher.cut(Cut::Run(frame.exception));
+        }
+        self.watcher
+    }
+}
+
+impl<W: Watcher> Sink for Nesting<W> {
+    #[inline(always)]
+    fn event(&mut self, position: Position, event: &Event) {
+        match *event {
+            Event::Entered { exception } => self.enter(exception, position.time),
+            Event::Left { exception } => self.leave(exception, position.time),
+            Event::Resumed { exception } => self.resume(exception, position.time),
+            Event::Lost { why, .. } if !why.loses_bytes() => self.forget(Cut::Gap),
+            Event::Lost { .. } | Event::Unwatched => self.forget(Cut::Slip),
+            Event::Stated(Statement::Requested { cycles_ago }) => {
+                self.requested(cycles_ago, position.time);
+            }
+            _ => {}
+        }
+    }
+}
+
+impl<W: Watcher> Watcher for &mut W {
+    #[inline]
+    fn ran(&mut self, run: &Run) {
+        (**self).ran(run);
+    }
+    #[inline]
+    fn entered(&mut self, exception: u16, time: Option<Window>) {
+        (**self).entered(exception, time);
+    }
+    #[inline]
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        (**self).did(runner, from, until);
+    }
+    fn cut(&mut self, why: Cut) {
+        (**self).cut(why);
+    }
+}

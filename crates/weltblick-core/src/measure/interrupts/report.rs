@@ -1,0 +1,563 @@
+//! The stable form of the figures of exceptions.
+
+use super::dissect::{Dissection, Phase, Stretch};
+use super::figures::{Figures, InterruptFigures};
+use super::nesting::{THREAD, between};
+use super::worst::Bad;
+use crate::image::{Image, system_exception};
+use crate::measure::duration::Duration;
+use crate::measure::losses::LossRow;
+use crate::measure::statistic::{Scale, Statistic};
+use crate::measure::timing::Timing;
+use crate::stats::Spread;
+use crate::time::Window;
+use rustc_hash::FxHashMap;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// Name and version of the JSON form.
+const SCHEMA: &str = "weltblick/interrupts/1";
+/// Columns of a histogram.
+const COLUMNS: usize = 48;
+/// The hardware needs some cycles to enter a handler, more where a long instruction or slow memory
+/// is in the way: below this many core cycles a wait is entry, not masking.
+const ENTRY_CYCLES: f64 = 40.0;
+
+/// What a report needs beside the figures.
+#[derive(Debug, Clone, Copy)]
+pub struct Context<'a> {
+    /// What the numbers mean.
+    pub image: Option<&'a Image>,
+    /// The recording and its clocks.
+    pub timing: Timing<'a>,
+    /// How ticks are stated.
+    pub scale: Scale,
+    /// A debugger stopped the core now and then.
+    pub intrusive: bool,
+}
+
+impl Context<'_> {
+    /// What to call an exception.
+    #[must_use]
+    pub fn name(&self, exception: u16) -> String {
+        match self.image {
+            Some(image) => image.interrupt_name(exception),
+            None => system_exception(exception)
+                .map_or_else(|| format!("interrupt {}", exception - 16), str::to_owned),
+        }
+    }
+
+    fn ns(&self, tick: u64) -> f64 {
+        tick as f64 * self.scale.ns
+    }
+}
+
+/// How pending and response times were obtained.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Basis {
+    /// The firmware stated when the hardware had asked.
+    Stated,
+    /// Against the grid of a periodic request: beyond what even the earliest starts waited.
+    Grid,
+    /// Tail-chained starts only, between what ran before them.
+    Chained,
+}
+
+/// Which figure a case is the worst of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FigureName {
+    /// From start to end.
+    Elapsed,
+    /// From request to start.
+    Pending,
+    /// From request to end.
+    Response,
+}
+
+/// Why time went by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Cause {
+    /// The handler itself ran.
+    Own,
+    /// Another handler interrupted it.
+    Preempted,
+    /// It waited until another handler had ended.
+    Behind,
+    /// Something ran that it interrupts otherwise: interrupts were masked.
+    Masked,
+    /// The hardware entered, left or changed handlers.
+    Switching,
+}
+
+/// A part of a case.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct CausePart {
+    /// Why.
+    pub cause: Cause,
+    /// Who ran: another interrupt, or `thread`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub interrupt: Option<String>,
+    /// How often.
+    pub times: u64,
+    /// How long in all.
+    pub duration: Duration,
+}
+
+/// One of the worst cases, explained.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct Case {
+    /// The worst of which figure.
+    pub figure: FigureName,
+    /// How long.
+    pub duration: Duration,
+    /// Its number among the runs of its interrupt, from 0.
+    pub number: u64,
+    /// When it was requested, in nanoseconds since the trace began.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub requested_ns: Option<f64>,
+    /// When the handler began.
+    pub began_ns: f64,
+    /// When it ended.
+    pub ended_ns: f64,
+    /// What the time went to, most first.
+    pub parts: Vec<CausePart>,
+}
+
+/// The grid on which a periodic interrupt is requested.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct GridRow {
+    /// From request to request.
+    pub period: Duration,
+    /// How much that changed over the recording, in parts per million.
+    pub drift_ppm: f64,
+    /// Requests that no run followed.
+    pub missed: u64,
+    /// Runs that lie on the grid.
+    pub runs: u64,
+}
+
+/// Figures of one interrupt.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct InterruptRow {
+    /// The exception number.
+    pub number: u16,
+    /// Its name.
+    pub name: String,
+    /// How often its handler was entered.
+    pub count: u64,
+    /// The same per second.
+    pub rate: f64,
+    /// The part of the time in which it ran.
+    pub load: f64,
+    /// Runs without a duration: something is missing inside.
+    pub cut: u64,
+    /// Runs that followed another handler without a return in between.
+    pub chained: u64,
+    /// Runs that were pre-empted.
+    pub preempted: u64,
+    /// Handlers inside it, one in the other, at most.
+    pub depth: u16,
+    /// Without what pre-empted it.
+    pub own: Statistic,
+    /// From start to end.
+    pub elapsed: Statistic,
+    /// From start to start.
+    pub period: Statistic,
+    /// The difference between one period and the next.
+    pub jitter: Statistic,
+    /// How pending and response times were obtained.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub basis: Option<Basis>,
+    /// From request to start.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pending: Option<Statistic>,
+    /// From request to end.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub response: Option<Statistic>,
+    /// Where requests are periodic.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub grid: Option<GridRow>,
+    /// How many runs lie in each of equal parts from the shortest to the longest `elapsed`.
+    pub distribution: Vec<u64>,
+    /// The worst cases, explained.
+    pub worst: Vec<Case>,
+}
+
+/// Who interrupted whom.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct PreemptionRow {
+    /// The one that ran.
+    pub above: String,
+    /// What it held up; `thread` is everything outside handlers.
+    pub below: String,
+    /// How often it interrupted it.
+    pub count: u64,
+    /// How often it followed another handler before that one could go on.
+    pub followed: u64,
+    /// How long it ran then.
+    pub duration: Duration,
+}
+
+/// On what the figures rest.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct InterruptEvidence {
+    /// `exception_trace`.
+    pub basis: String,
+    /// The core was stopped now and then: its timing is not its own.
+    pub intrusive: bool,
+    /// Places where something is missing.
+    pub gaps: u64,
+    /// Entries, exits and returns that contradict each other: losses that nothing told.
+    pub contradictions: u64,
+    /// Time of which it is known what ran, in nanoseconds.
+    pub known_ns: f64,
+    /// What is missing.
+    pub losses: Vec<LossRow>,
+    /// Reasons for doubt, each a sentence.
+    pub doubts: Vec<String>,
+}
+
+/// All interrupts of a recording.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct InterruptReport {
+    /// `weltblick/interrupts/1`.
+    pub schema: String,
+    /// From the first event to the last.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub duration: Option<Duration>,
+    /// The part of the time in which any handler ran, or was entered or left.
+    pub load: f64,
+    /// Handlers active at once, at most.
+    pub deepest: u16,
+    /// Highest load first.
+    pub interrupts: Vec<InterruptRow>,
+    /// Longest first.
+    pub preemptions: Vec<PreemptionRow>,
+    /// How far to believe it.
+    pub evidence: InterruptEvidence,
+}
+
+impl Figures {
+    /// How pending and response times are obtained, best way first.
+    #[must_use]
+    pub const fn basis(&self) -> Option<Basis> {
+        if self.stated_pending.count() > 0 {
+            Some(Basis::Stated)
+        } else if self.grid.is_periodic() {
+            Some(Basis::Grid)
+        } else if self.chained_pending.count() > 0 {
+            Some(Basis::Chained)
+        } else {
+            None
+        }
+    }
+
+    /// From request to start, by that way.
+    #[must_use]
+    pub const fn pending(&self) -> Option<&Spread> {
+        match self.basis() {
+            Some(Basis::Stated) => Some(&self.stated_pending),
+            Some(Basis::Grid) => Some(&self.grid.pending),
+            Some(Basis::Chained) => Some(&self.chained_pending),
+            None => None,
+        }
+    }
+
+    /// From request to end, by that way.
+    #[must_use]
+    pub const fn response(&self) -> Option<&Spread> {
+        match self.basis() {
+            Some(Basis::Stated) => Some(&self.stated_response),
+            Some(Basis::Grid) => Some(&self.grid.response),
+            Some(Basis::Chained) | None => None,
+        }
+    }
+
+    /// The worst cases by figure, worst first.
+    #[must_use]
+    pub fn worst(&self) -> Vec<(FigureName, &[Bad])> {
+        let [by_statement, by_grid] = &self.worst_response;
+        let waiting = match self.basis() {
+            Some(Basis::Stated) => Some((&self.worst_stated, by_statement)),
+            Some(Basis::Grid) => Some((&self.worst_late, by_grid)),
+            Some(Basis::Chained) | None => None,
+        };
+        let mut worst = Vec::new();
+        if let Some((pending, response)) = waiting {
+            worst.push((FigureName::Response, response.list()));
+            worst.push((FigureName::Pending, pending.list()));
+        }
+        worst.push((FigureName::Elapsed, self.worst_elapsed.list()));
+        worst
+    }
+}
+
+impl InterruptFigures {
+    /// The cases to be explained by a second reading: the worst, and every run that is listed.
+    #[must_use]
+    pub fn cases(&self) -> Dissection {
+        let mut cases = Vec::new();
+        for row in self.rows() {
+            let each = row.each.as_deref().unwrap_or_default();
+            let worst = row.worst().into_iter().flat_map(|(_, list)| list);
+            cases.extend(worst.chain(each).map(|&bad| (row.exception, bad)));
+        }
+        Dissection::new(cases)
+    }
+}
+
+/// States what came out. Without `stretches` the worst cases have no parts.
+#[must_use]
+pub fn report(
+    figures: &InterruptFigures,
+    stretches: &[Stretch],
+    context: &Context<'_>,
+) -> InterruptReport {
+    let known = figures.known().max(1) as f64;
+    let mut interrupts: Vec<InterruptRow> =
+        figures.rows().map(|row| self::row(row, figures, stretches, context)).collect();
+    interrupts.sort_by(|a, b| b.load.total_cmp(&a.load).then(a.number.cmp(&b.number)));
+    InterruptReport {
+        schema: SCHEMA.into(),
+        duration: context.timing.duration(),
+        load: 1.0 - figures.thread as f64 / known,
+        deepest: figures.deepest,
+        interrupts,
+        preemptions: preemptions(figures, context),
+        evidence: InterruptEvidence {
+            basis: "exception_trace".into(),
+            intrusive: context.intrusive,
+            gaps: figures.gaps,
+            contradictions: figures.contradictions,
+            known_ns: context.ns(figures.known()),
+            losses: context.timing.recording.losses.rows(),
+            doubts: doubts(figures, context),
+        },
+    }
+}
+
+fn row(
+    row: &Figures,
+    figures: &InterruptFigures,
+    stretches: &[Stretch],
+    context: &Context<'_>,
+) -> InterruptRow {
+    let scale = context.scale;
+    let known = figures.known().max(1) as f64;
+    let stated = |spread: Option<&Spread>| spread.map(|spread| scale.statistic(spread));
+    let grid = row.grid.period().filter(|_| row.grid.is_periodic()).map(|period| GridRow {
+        period: scale.duration(crate::stats::Bounds::exact(period)),
+        drift_ppm: row.grid.drift().unwrap_or(0.0) * 1e6,
+        missed: row.grid.missed,
+        runs: row.grid.fitted,
+    });
+    let mut worst = Vec::new();
+    for (figure, list) in row.worst() {
+        worst.extend(
+            list.iter().map(|bad| {
+                case(figure, bad, found(row.exception, bad, stretches), figures, context)
+            }),
+        );
+    }
+    InterruptRow {
+        number: row.exception,
+        name: context.name(row.exception),
+        count: row.entries,
+        rate: row.entries as f64 * 1e9 / (known * scale.ns),
+        load: row.busy as f64 / known,
+        cut: row.cut,
+        chained: row.chained,
+        preempted: row.preempted,
+        depth: row.depth,
+        own: scale.statistic(&row.own),
+        elapsed: scale.statistic(&row.elapsed),
+        period: scale.statistic(&row.period),
+        jitter: scale.statistic(&row.jitter),
+        basis: row.basis(),
+        pending: stated(row.pending()),
+        response: stated(row.response()),
+        grid,
+        distribution: row.elapsed.columns(COLUMNS),
+        worst,
+    }
+}
+
+/// One run.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct RunRow {
+    /// The interrupt.
+    pub interrupt: String,
+    /// Its number among the runs of its interrupt, from 0.
+    pub number: u64,
+    /// When it was requested, in nanoseconds since the trace began.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub requested_ns: Option<f64>,
+    /// When the handler began.
+    pub began_ns: f64,
+    /// When it ended.
+    pub ended_ns: f64,
+    /// From request to start.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pending: Option<Duration>,
+    /// From start to end.
+    pub elapsed: Duration,
+    /// From request to end.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub response: Option<Duration>,
+    /// What the time went to, most first.
+    pub parts: Vec<CausePart>,
+}
+
+/// Every run that was listed, in order of their starts.
+#[must_use]
+pub fn each(
+    figures: &InterruptFigures,
+    stretches: &[Stretch],
+    context: &Context<'_>,
+) -> Vec<RunRow> {
+    let mut rows = Vec::new();
+    let by_run: FxHashMap<(u16, u64), &Stretch> = stretches
+        .iter()
+        .map(|stretch| ((stretch.exception, stretch.bad.number), stretch))
+        .collect();
+    for row in figures.rows() {
+        for bad in row.each.iter().flatten() {
+            let stretch = by_run.get(&(row.exception, bad.number)).copied();
+            // Where the firmware or a grid says when it was requested, the response says it all.
+            let case = case(FigureName::Response, bad, stretch, figures, context);
+            let from = |from: Window, until: Window| context.scale.duration(between(from, until));
+            rows.push(RunRow {
+                interrupt: context.name(row.exception),
+                number: bad.number,
+                requested_ns: case.requested_ns,
+                began_ns: case.began_ns,
+                ended_ns: case.ended_ns,
+                pending: bad.requested.map(|requested| from(requested, bad.began)),
+                elapsed: from(bad.began, bad.ended),
+                response: bad.requested.map(|requested| from(requested, bad.ended)),
+                parts: case.parts,
+            });
+        }
+    }
+    rows.sort_by(|a, b| a.began_ns.total_cmp(&b.began_ns));
+    rows
+}
+
+fn found<'a>(exception: u16, bad: &Bad, stretches: &'a [Stretch]) -> Option<&'a Stretch> {
+    stretches.iter().find(|stretch| stretch.exception == exception && stretch.bad == *bad)
+}
+
+fn case(
+    figure: FigureName,
+    bad: &Bad,
+    stretch: Option<&Stretch>,
+    figures: &InterruptFigures,
+    context: &Context<'_>,
+) -> Case {
+    let wanted = |phase: Phase| match figure {
+        FigureName::Elapsed => phase == Phase::Running,
+        FigureName::Pending => phase == Phase::Waiting,
+        FigureName::Response => true,
+    };
+    let mut parts = Vec::new();
+    if let Some(stretch) = stretch {
+        for (&(phase, who), part) in stretch.parts.iter().filter(|((phase, _), _)| wanted(*phase)) {
+            let cause = cause(phase, who, part.ticks, stretch.exception, figures, context);
+            let other = who.filter(|_| !matches!(cause, Cause::Own | Cause::Switching));
+            parts.push(CausePart {
+                cause,
+                interrupt: other.map(|who| context.name(who)),
+                times: part.times,
+                duration: context.scale.duration(crate::stats::Ticks::exact(part.ticks)),
+            });
+        }
+    }
+    parts.sort_by(|a, b| b.duration.ns.total_cmp(&a.duration.ns));
+    Case {
+        figure,
+        duration: context.scale.duration(bad.ticks),
+        number: bad.number,
+        requested_ns: bad.requested.map(|window| context.ns(window.middle())),
+        began_ns: context.ns(bad.began.latest),
+        ended_ns: context.ns(bad.ended.latest),
+        parts,
+    }
+}
+
+fn cause(
+    phase: Phase,
+    who: Option<u16>,
+    ticks: u64,
+    exception: u16,
+    figures: &InterruptFigures,
+    context: &Context<'_>,
+) -> Cause {
+    match (phase, who) {
+        (_, None) => Cause::Switching,
+        (Phase::Running, Some(who)) if who == exception => Cause::Own,
+        (Phase::Running, Some(_)) => Cause::Preempted,
+        (Phase::Waiting, Some(who)) if figures.interrupts(exception, who) => {
+            let cycles = ticks as f64 / context.timing.timestamp_ratio();
+            if cycles <= ENTRY_CYCLES { Cause::Switching } else { Cause::Masked }
+        }
+        (Phase::Waiting, Some(_)) => Cause::Behind,
+    }
+}
+
+fn preemptions(figures: &InterruptFigures, context: &Context<'_>) -> Vec<PreemptionRow> {
+    let mut rows: Vec<PreemptionRow> = figures
+        .preemptions
+        .iter()
+        .filter(|((_, below), _)| *below != THREAD)
+        .map(|(&(above, below), preemption)| PreemptionRow {
+            above: context.name(above),
+            below: context.name(below),
+            count: preemption.count,
+            followed: preemption.followed,
+            duration: context.scale.duration(crate::stats::Ticks::exact(preemption.ticks)),
+        })
+        .collect();
+    rows.sort_by(|a, b| {
+        b.duration.ns.total_cmp(&a.duration.ns).then_with(|| a.above.cmp(&b.above))
+    });
+    rows
+}
+
+fn doubts(figures: &InterruptFigures, context: &Context<'_>) -> Vec<String> {
+    let mut doubts = Vec::new();
+    if context.intrusive {
+        doubts.push("Intrusive: a debugger stopped the core now and then while this was recorded, so interrupts and timers ran otherwise than they would have.".into());
+    }
+    if figures.contradictions > 0 {
+        doubts.push(format!(
+            "Entries, exits and returns contradict each other {}: packets were lost and nothing told so. Any figure may be wrong; `inspect` says more of the link.",
+            times(figures.contradictions)
+        ));
+    }
+    let cut: u64 = figures.rows().map(|row| row.cut).sum();
+    if figures.gaps > 0 {
+        doubts.push(format!(
+            "Something is missing in {} {}: {cut} {} there, which count and have no duration. The true maximum may be among them; figures start anew after each.",
+            figures.gaps,
+            if figures.gaps == 1 { "place" } else { "places" },
+            if cut == 1 { "run was cut" } else { "runs were cut" },
+        ));
+    }
+    if context.timing.recording.time_slipped {
+        doubts.push("Bytes were lost, and time with them: moments after that are later than stated; durations are not touched.".into());
+    }
+    if figures.undetailed() > 0 {
+        doubts.push(format!(
+            "There are more than 64 different exceptions: {} of them have no percentiles. Is this the right image and framing?",
+            figures.undetailed()
+        ));
+    }
+    doubts
+}
+
+fn times(count: u64) -> String {
+    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+}

@@ -1,0 +1,220 @@
+//! Nestings made at random, held against a reference that knows them from the start.
+
+use super::nesting::{Cut, Nesting, Run, Watcher};
+use crate::event::{Event, LossReason, Origin, Position, Sink as _};
+use crate::stats::Ticks;
+use crate::time::Window;
+use proptest::prelude::*;
+
+/// What a core does: runs for a while, is interrupted, may chain into the next handler.
+#[derive(Debug, Clone)]
+enum Act {
+    Run(u64),
+    Interrupt(Vec<Handler>),
+}
+
+/// A handler and what happens inside; several in a list follow each other without a return.
+#[derive(Debug, Clone)]
+struct Handler {
+    number: u16,
+    inside: Vec<Act>,
+}
+
+/// A true run.
+#[derive(Debug, Clone, PartialEq)]
+struct Real {
+    number: u16,
+    began: u64,
+    ended: u64,
+    own: u64,
+    depth: u16,
+    /// Positions of its first and last event in the list of events.
+    events: (usize, usize),
+}
+
+#[derive(Default)]
+struct Story {
+    now: u64,
+    events: Vec<(u64, Event)>,
+    runs: Vec<Real>,
+}
+
+impl Story {
+    fn tell(&mut self, event: Event) -> usize {
+        self.events.push((self.now, event));
+        self.events.len() - 1
+    }
+
+    /// Plays acts inside `below` (0: thread mode). Returns own cycles, and how deep it went.
+    fn play(&mut self, acts: &[Act], below: u16) -> (u64, u16) {
+        let (mut own, mut depth) = (0, 0);
+        for act in acts {
+            match act {
+                Act::Run(cycles) => {
+                    self.now += cycles;
+                    own += cycles;
+                }
+                Act::Interrupt(handlers) => {
+                    for handler in handlers {
+                        self.now += 6;
+                        // The way into the first is stacking, which the one below pays.
+                        if std::ptr::eq(handler, &handlers[0]) {
+                            own += 6;
+                        }
+                        let exception = handler.number;
+                        let first = self.tell(Event::Entered { exception });
+                        let began = self.now;
+                        let (inner_own, inner_depth) = self.play(&handler.inside, exception);
+                        let last = self.tell(Event::Left { exception });
+                        depth = depth.max(inner_depth + 1);
+                        self.runs.push(Real {
+                            number: exception,
+                            began,
+                            ended: self.now,
+                            own: inner_own,
+                            depth: inner_depth,
+                            events: (first, last),
+                        });
+                    }
+                    self.now += 10;
+                    self.tell(Event::Resumed { exception: below });
+                }
+            }
+        }
+        (own, depth)
+    }
+}
+
+/// Handlers by level: only a lower number interrupts a higher one, so no one interrupts himself.
+fn acts(level: u16) -> BoxedStrategy<Vec<Act>> {
+    let run = (1_u64..500).prop_map(Act::Run);
+    if level <= 1 {
+        return prop::collection::vec(run, 0..3).boxed();
+    }
+    let handler = (1..level)
+        .prop_flat_map(|number| acts(number).prop_map(move |inside| Handler { number, inside }));
+    let interrupt = prop::collection::vec(handler, 1..3).prop_map(Act::Interrupt);
+    prop::collection::vec(prop_oneof![2 => run, 3 => interrupt], 0..4).boxed()
+}
+
+#[derive(Default)]
+struct Seen {
+    runs: Vec<Run>,
+    cut: usize,
+    contradictions: usize,
+}
+
+impl Watcher for Seen {
+    fn ran(&mut self, run: &Run) {
+        self.runs.push(*run);
+    }
+    fn cut(&mut self, why: Cut) {
+        match why {
+            Cut::Run(_) => self.cut += 1,
+            Cut::Contradiction => self.contradictions += 1,
+            Cut::Gap | Cut::Slip => {}
+        }
+    }
+}
+
+/// Feeds the events without those in `gap`.
+fn feed(events: &[(u64, Event)], gap: Option<(usize, usize)>) -> Seen {
+    let mut nesting = Nesting::new(1.0, Seen::default());
+    let at = |cycle| Position { origin: Origin(0), offset: 0, time: Some(Window::exact(cycle)) };
+    for (number, (cycle, event)) in events.iter().enumerate() {
+        if gap.is_some_and(|(from, _)| number == from) {
+            let why = LossReason::Overflow;
+            nesting.event(at(*cycle), &Event::Lost { bytes: 0..0, why });
+        }
+        if gap.is_none_or(|(from, until)| number < from || number >= until) {
+            nesting.event(at(*cycle), event);
+        }
+    }
+    nesting.finish()
+}
+
+fn story(days: &[Vec<Act>]) -> Story {
+    let mut story = Story::default();
+    // The recording begins in thread mode, as the first event says.
+    story.tell(Event::Resumed { exception: 0 });
+    for day in days {
+        story.now += 100;
+        story.play(day, 0);
+    }
+    story
+}
+
+proptest! {
+    #[test]
+    fn every_run_is_what_it_was(days in prop::collection::vec(acts(6), 1..6)) {
+        let story = story(&days);
+        let seen = feed(&story.events, None);
+        prop_assert_eq!((seen.cut, seen.contradictions), (0, 0));
+        prop_assert_eq!(seen.runs.len(), story.runs.len());
+        for (run, real) in seen.runs.iter().zip(&story.runs) {
+            prop_assert_eq!(run.exception, real.number);
+            prop_assert_eq!(run.began, Some(Window::exact(real.began)));
+            prop_assert_eq!(run.ended, Some(Window::exact(real.ended)));
+            prop_assert_eq!(run.own, Ticks::exact(real.own));
+            prop_assert_eq!(run.depth, real.depth);
+        }
+    }
+
+    #[test]
+    fn a_loss_makes_no_run_up_and_takes_no_more_than_it_must(
+        days in prop::collection::vec(acts(6), 1..6),
+        from in any::<prop::sample::Index>(),
+        length in 1_usize..12,
+    ) {
+        let story = story(&days);
+        let from = from.index(story.events.len());
+        let gap = (from, (from + length).min(story.events.len()));
+        let seen = feed(&story.events, Some(gap));
+        prop_assert_eq!(seen.contradictions, 0, "the loss was told");
+        // Whatever touches the gap has no duration; everything else has its own.
+        let whole: Vec<&Real> = story
+            .runs
+            .iter()
+            .filter(|real| real.events.1 < gap.0 || real.events.0 >= gap.1)
+            .collect();
+        prop_assert_eq!(seen.runs.len(), whole.len());
+        for (run, real) in seen.runs.iter().zip(whole) {
+            prop_assert_eq!(run.exception, real.number);
+            prop_assert_eq!(run.began, Some(Window::exact(real.began)));
+            prop_assert_eq!(run.own, Ticks::exact(real.own));
+        }
+    }
+
+    #[test]
+    fn nothing_that_a_stream_says_does_harm(
+        events in prop::collection::vec((0_u8..4, 0_u16..5, 0_u64..1000), 0..200),
+    ) {
+        let mut now = 0;
+        let events: Vec<(u64, Event)> = events
+            .into_iter()
+            .map(|(kind, exception, after)| {
+                now += after;
+                let event = match kind {
+                    0 => Event::Entered { exception },
+                    1 => Event::Left { exception },
+                    2 => Event::Resumed { exception },
+                    _ => Event::Lost { bytes: 0..1, why: LossReason::Overwritten },
+                };
+                (now, event)
+            })
+            .collect();
+        let seen = feed(&events, None);
+        for run in &seen.runs {
+            let elapsed = run.elapsed().unwrap();
+            prop_assert!(run.own.high <= elapsed.high, "{run:?}");
+        }
+    }
+}
+
+#[test]
+fn what_interrupts_itself_is_a_contradiction() {
+    let enter = |exception| Event::Entered { exception };
+    let events = [(0, Event::Resumed { exception: 0 }), (1, enter(16)), (2, enter(16))];
+    let seen = feed(&events, None);
+    assert_eq!((seen.contradictions, seen.cut, seen.runs.len()), (1, 2, 0));
+}

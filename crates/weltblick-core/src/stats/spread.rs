@@ -1,0 +1,281 @@
+//! Many whole numbers of ticks in fixed memory: exact extremes and mean, percentiles to three
+//! digits (HDR histograms; where ticks are known as windows, one of their lower and one of their
+//! upper ends).
+
+use super::durations::Bounds;
+use hdrhistogram::Histogram;
+
+/// Significant decimal digits of percentiles.
+const DIGITS: u8 = 3;
+
+/// Percentiles treat longer times than this as this: it bounds the memory to 160 kB a histogram.
+/// At 48 MHz it is 271 days.
+const LONGEST: u64 = 1 << 50;
+
+/// A whole number of ticks: the true one lies from `low` to `high`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Ticks {
+    /// Not less than this.
+    pub low: u64,
+    /// Not more than this.
+    pub high: u64,
+}
+
+impl Ticks {
+    /// A number that is known exactly.
+    #[must_use]
+    pub const fn exact(ticks: u64) -> Self {
+        Self { low: ticks, high: ticks }
+    }
+
+    /// Twice the best single figure.
+    #[must_use]
+    pub const fn doubled(self) -> u64 {
+        self.low.saturating_add(self.high)
+    }
+}
+
+impl std::ops::AddAssign for Ticks {
+    fn add_assign(&mut self, other: Self) {
+        self.low = self.low.saturating_add(other.low);
+        self.high = self.high.saturating_add(other.high);
+    }
+}
+
+impl From<Ticks> for Bounds {
+    fn from(ticks: Ticks) -> Self {
+        Self { low: ticks.low as f64, high: ticks.high as f64 }
+    }
+}
+
+/// Ticks, counted.
+#[derive(Debug, Clone)]
+pub struct Spread {
+    count: u64,
+    low: Option<Histogram<u32>>,
+    /// Absent as long as every number is exact.
+    high: Option<Histogram<u32>>,
+    least: Ticks,
+    most: Ticks,
+    sum: [u128; 2],
+    /// The first middle: deviations are summed from here, so that close numbers lose no digits.
+    first: f64,
+    off: f64,
+    squares: f64,
+    percentiles: bool,
+}
+
+impl Default for Spread {
+    fn default() -> Self {
+        Self::new(true)
+    }
+}
+
+impl Spread {
+    /// Nothing counted yet. Without percentiles it takes no memory of its own.
+    #[must_use]
+    pub const fn new(percentiles: bool) -> Self {
+        Self {
+            count: 0,
+            low: None,
+            high: None,
+            least: Ticks { low: u64::MAX, high: u64::MAX },
+            most: Ticks { low: 0, high: 0 },
+            sum: [0; 2],
+            first: 0.0,
+            off: 0.0,
+            squares: 0.0,
+            percentiles,
+        }
+    }
+
+    /// Counts a number of ticks.
+    #[inline]
+    pub fn add(&mut self, ticks: Ticks) {
+        let Ticks { low, high } = ticks;
+        if self.percentiles {
+            self.record(low, high);
+        }
+        self.count += 1;
+        self.least = Ticks { low: self.least.low.min(low), high: self.least.high.min(high) };
+        self.most = Ticks { low: self.most.low.max(low), high: self.most.high.max(high) };
+        self.sum[0] += u128::from(low);
+        self.sum[1] += u128::from(high);
+        let middle = low as f64 / 2.0 + high as f64 / 2.0;
+        if self.count == 1 {
+            self.first = middle;
+        }
+        let off = middle - self.first;
+        self.off += off;
+        self.squares += off * off;
+    }
+
+    #[inline]
+    fn record(&mut self, low: u64, high: u64) {
+        if low != high && self.high.is_none() {
+            self.high = self.low.clone().or_else(|| Some(empty()));
+        }
+        count(self.low.get_or_insert_with(empty), low);
+        if let Some(histogram) = &mut self.high {
+            count(histogram, high);
+        }
+    }
+
+    /// How many there are.
+    #[must_use]
+    pub const fn count(&self) -> u64 {
+        self.count
+    }
+
+    /// The smallest; `None` without any.
+    #[must_use]
+    pub const fn min(&self) -> Option<Ticks> {
+        if self.count > 0 { Some(self.least) } else { None }
+    }
+
+    /// The largest.
+    #[must_use]
+    pub const fn max(&self) -> Option<Ticks> {
+        if self.count > 0 { Some(self.most) } else { None }
+    }
+
+    /// The mean.
+    #[must_use]
+    pub fn mean(&self) -> Option<Bounds> {
+        let count = self.count as f64;
+        let [low, high] = self.sum.map(|sum| sum as f64 / count);
+        (self.count > 0).then_some(Bounds { low, high })
+    }
+
+    /// The sum of all.
+    #[must_use]
+    pub fn sum(&self) -> Bounds {
+        let [low, high] = self.sum.map(|sum| sum as f64);
+        Bounds { low, high }
+    }
+
+    /// The standard deviation of the sample, of the middles of windows; `None` below two.
+    #[must_use]
+    pub fn deviation(&self) -> Option<f64> {
+        let count = self.count as f64;
+        let squares = (self.squares - self.off * self.off / count).max(0.0);
+        (self.count > 1).then(|| (squares / (count - 1.0)).sqrt())
+    }
+
+    /// What `part` of them (0 to 1) do not exceed. `None` where there are so few that it would be
+    /// the largest.
+    #[must_use]
+    pub fn percentile(&self, part: f64) -> Option<Bounds> {
+        if (1.0 - part) * (self.count as f64) < 1.0 - 1e-9 {
+            return None;
+        }
+        let lower = self.low.as_ref()?;
+        let upper = self.high.as_ref().unwrap_or(lower);
+        let low = lower.lowest_equivalent(lower.value_at_quantile(part));
+        let high = upper.highest_equivalent(upper.value_at_quantile(part));
+        // What is known of the extremes is exact; what is too long for a histogram is open above.
+        let high = if high >= LONGEST { self.most.high } else { high };
+        let clamp = |ticks: u64| ticks.clamp(self.least.low, self.most.high) as f64;
+        Some(Bounds { low: clamp(low), high: clamp(high) })
+    }
+
+    /// How many lie in each of `columns` equal parts from the smallest to the largest.
+    #[must_use]
+    pub fn columns(&self, columns: usize) -> Vec<u64> {
+        let (least, most) = (self.least.low as f64, self.most.low as f64);
+        let width = (most - least) / columns as f64;
+        let mut counts = vec![0; columns];
+        for value in self.low.iter().flat_map(Histogram::iter_recorded) {
+            let at = (value.value_iterated_to() as f64 - least) / width;
+            let column =
+                if at.is_finite() { at.clamp(0.0, columns as f64 - 1.0) as usize } else { 0 };
+            if let Some(count) = counts.get_mut(column) {
+                *count += value.count_since_last_iteration();
+            }
+        }
+        counts
+    }
+}
+
+/// A histogram that grows with what it sees.
+fn empty() -> Histogram<u32> {
+    let mut histogram =
+        Histogram::new(DIGITS).unwrap_or_else(|_| unreachable!("3 digits are allowed"));
+    histogram.auto(true);
+    histogram
+}
+
+#[inline]
+fn count(histogram: &mut Histogram<u32>, ticks: u64) {
+    let recorded = histogram.record(ticks.min(LONGEST));
+    debug_assert!(recorded.is_ok(), "a histogram that grows takes every value");
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn nothing_has_no_figures() {
+        let none = Spread::default();
+        assert_eq!((none.min(), none.mean(), none.deviation()), (None, None, None));
+        assert_eq!(none.percentile(0.5), None);
+        assert_eq!(none.columns(4), [0; 4]);
+    }
+
+    #[test]
+    fn few_have_no_high_percentiles() {
+        let mut few = Spread::default();
+        (1..=20).for_each(|ticks| few.add(Ticks::exact(ticks)));
+        assert_eq!(few.percentile(0.5), Some(Bounds::exact(10.0)));
+        assert_eq!(few.percentile(0.95), Some(Bounds::exact(19.0)));
+        assert_eq!(few.percentile(0.99), None);
+    }
+
+    #[test]
+    fn endless_times_end_in_no_panic() {
+        let mut spread = Spread::default();
+        (0..4).for_each(|_| spread.add(Ticks { low: u64::MAX - 1, high: u64::MAX }));
+        assert_eq!(spread.max(), Some(Ticks { low: u64::MAX - 1, high: u64::MAX }));
+        assert_eq!(spread.percentile(0.5).unwrap().high, u64::MAX as f64);
+        let mut plain = Spread::new(false);
+        plain.add(Ticks::exact(7));
+        assert_eq!((plain.percentile(0.0), plain.count()), (None, 1));
+    }
+
+    proptest! {
+        #[test]
+        fn figures_are_those_of_a_sorted_list(
+            values in prop::collection::vec((0_u64..1 << 40, 0_u64..1 << 20), 1..200),
+        ) {
+            let mut spread = Spread::default();
+            for &(low, width) in &values {
+                spread.add(Ticks { low, high: low + width });
+            }
+            let mut lows: Vec<u64> = values.iter().map(|(low, _)| *low).collect();
+            let mut highs: Vec<u64> = values.iter().map(|(low, width)| low + width).collect();
+            lows.sort_unstable();
+            highs.sort_unstable();
+            prop_assert_eq!(spread.count(), values.len() as u64);
+            prop_assert_eq!(spread.min().unwrap().low, lows[0]);
+            prop_assert_eq!(spread.max().unwrap().high, *highs.last().unwrap());
+            let middles: Vec<f64> =
+                values.iter().map(|(low, width)| *low as f64 + *width as f64 / 2.0).collect();
+            let mean = middles.iter().sum::<f64>() / middles.len() as f64;
+            let squares: f64 = middles.iter().map(|middle| (middle - mean).powi(2)).sum();
+            if let Some(deviation) = spread.deviation() {
+                let plain = (squares / (middles.len() - 1) as f64).sqrt();
+                prop_assert!((deviation - plain).abs() <= 1e-6 * plain + 1.0, "{deviation} {plain}");
+            }
+            for part in [0.5, 0.95, 0.99] {
+                let Some(Bounds { low, high }) = spread.percentile(part) else { continue };
+                // The nearest rank, to three digits.
+                let rank = (part * values.len() as f64).ceil() as usize - 1;
+                prop_assert!(low <= lows[rank] as f64 && low >= 0.998 * lows[rank] as f64 - 1.0);
+                prop_assert!(high >= highs[rank] as f64 && high <= 1.002 * highs[rank] as f64 + 1.0);
+            }
+            prop_assert_eq!(spread.columns(7).iter().sum::<u64>(), values.len() as u64);
+        }
+    }
+}

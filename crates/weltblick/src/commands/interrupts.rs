@@ -1,0 +1,265 @@
+//! `interrupts`: who interrupted whom, for how long, how late, how regular.
+
+use super::within;
+use crate::cli::{CaptureArgs, Format, OutputArgs};
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources::{self, Capture};
+use anyhow::{Context as _, Result, bail};
+use clap::ValueEnum;
+use std::io::Write;
+use std::ops::Range;
+use weltblick_core::budget::PointRange;
+use weltblick_core::event::Sink;
+use weltblick_core::measure::interrupts::{
+    Context, Dissection, InterruptFigures, InterruptReport, InterruptRow, MOST_EACH, Nesting,
+    RunRow, Stretch, Watcher, each, report,
+};
+use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::statistic::Scale;
+use weltblick_core::measure::timing::Timing;
+use weltblick_core::measure::within::Within;
+
+/// Which interrupt was how late, how long and how regular?
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// Only these, in more detail: names, or exception numbers
+    #[arg(value_name = "INTERRUPT", index = 2)]
+    interrupts: Vec<String>,
+    /// Explain so many of the worst cases of each interrupt
+    #[arg(long, value_name = "CASES", default_value_t = 1)]
+    worst: usize,
+    /// List every single run instead, with what happened inside it
+    #[arg(long, conflicts_with = "worst")]
+    each: bool,
+    /// In which order
+    #[arg(long, value_enum, default_value_t = Sort::Load)]
+    sort: Sort,
+    /// Only this stretch of time, such as `1.2s..1.5s`
+    #[arg(long, value_name = "A..B")]
+    within: Option<PointRange>,
+    #[command(flatten)]
+    output: OutputArgs,
+    #[command(flatten)]
+    capture: CaptureArgs,
+}
+
+/// `--sort`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Sort {
+    /// Most time first
+    Load,
+    /// Longest response first
+    Response,
+    /// Longest pending first
+    Pending,
+    /// Longest run first
+    Elapsed,
+    /// By name
+    Name,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        if args.each {
+            show::schema::<Vec<RunRow>>(out)?;
+        } else {
+            show::schema::<InterruptReport>(out)?;
+        }
+        return Ok(Outcome::Done);
+    }
+    let capture = sources::open(&args.capture)?;
+    let reading = Reading::new(&capture, args.within.as_ref())?;
+    let wanted = numbers(args, &capture)?;
+    let mut figures = InterruptFigures::new(args.worst);
+    if args.each {
+        let all = if wanted.is_empty() { (0..512).collect() } else { wanted.clone() };
+        all.into_iter().for_each(|number| figures.list_each(number));
+    }
+    let (mut figures, recording) = reading.first(figures)?;
+    figures.finish();
+    if figures.rows().next().is_none() {
+        bail!(
+            "{}: no exception trace{}; turn it on with `plan --interrupt NAME=RATE`, or see with `inspect` what is in it instead",
+            capture.name.display(),
+            if args.within.is_some() { " in this window of time" } else { "" },
+        );
+    }
+    if recording.span().is_none() {
+        bail!(
+            "{}: exceptions are traced, but without timestamps nothing tells how long; set TSENA in ITM_TCR (`plan` says how)",
+            capture.name.display()
+        );
+    }
+    let stretches = reading.second(&figures)?;
+    let context = reading.context(&recording);
+    if args.each {
+        let truncated =
+            figures.rows().any(|row| row.each.as_ref().is_some_and(|list| list.len() >= MOST_EACH));
+        let rows = each(&figures, &stretches, &context);
+        return list(&rows, truncated, args, out);
+    }
+    let mut report = report(&figures, &stretches, &context);
+    if !wanted.is_empty() {
+        select(&mut report, &wanted, &capture)?;
+    }
+    sort(&mut report.interrupts, args.sort);
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::interrupts::csv(&report, out)?,
+        Format::Text => {
+            let look = show::interrupts::Look {
+                paint: Paint::new(args.output.color),
+                capture: &capture.name.display().to_string(),
+                detailed: !wanted.is_empty(),
+                explained: !reading.once,
+            };
+            show::interrupts::text(&report, &look, out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+/// A capture that is read once for figures and again to explain the worst cases.
+struct Reading<'a> {
+    capture: &'a Capture,
+    cycles: Option<Range<u64>>,
+    scale: Scale,
+    ticks_per_cycle: f64,
+    /// Standard input cannot be read again.
+    once: bool,
+}
+
+impl<'a> Reading<'a> {
+    fn new(capture: &'a Capture, within: Option<&PointRange>) -> Result<Self> {
+        if capture.sources() > 1 {
+            bail!(
+                "{}: this capture has {} sources ({}); import the one that is meant into a folder of its own",
+                capture.name.display(),
+                capture.sources(),
+                capture.origin_names().join(", ")
+            );
+        }
+        let clocks = capture.clocks();
+        let clock = clocks.timestamp_clock.with_context(|| {
+            format!(
+                "{}: times need the core clock: give --core-clock, or `core_clock` in the manifest",
+                capture.name.display()
+            )
+        })?;
+        let core = clocks.core_clock.unwrap_or(clock);
+        Ok(Self {
+            capture,
+            cycles: within.map(|range| within::cycles(range, capture)).transpose()?,
+            scale: Scale::of(clock, clocks.core_clock),
+            ticks_per_cycle: clock.hertz() / core.hertz(),
+            once: capture.reads_standard_input(),
+        })
+    }
+
+    fn read<S: Sink>(&self, sink: S) -> Result<(S, bool)> {
+        match &self.cycles {
+            None => {
+                let mut sink = sink;
+                self.capture.replay(&mut (), &mut sink)?;
+                Ok((sink, false))
+            }
+            Some(cycles) => {
+                let mut within = Within::new(cycles.start, cycles.end, sink);
+                self.capture.replay(&mut (), &mut within)?;
+                Ok((within.sink, within.slipped))
+            }
+        }
+    }
+
+    fn watched<W: Watcher>(&self, watcher: W) -> Nesting<W> {
+        Nesting::new(self.ticks_per_cycle, watcher)
+    }
+
+    fn first(&self, figures: InterruptFigures) -> Result<(InterruptFigures, Recording)> {
+        let ((nesting, mut recording), slipped) =
+            self.read((self.watched(figures), Recording::default()))?;
+        recording.time_slipped |= slipped;
+        Ok((nesting.finish(), recording))
+    }
+
+    /// What happened inside the worst cases; nothing where the recording is gone.
+    fn second(&self, figures: &InterruptFigures) -> Result<Vec<Stretch>> {
+        if self.once {
+            return Ok(Vec::new());
+        }
+        let dissection: Dissection = self.read(self.watched(figures.cases()))?.0.finish();
+        Ok(dissection.into_stretches())
+    }
+
+    fn context(&self, recording: &'a Recording) -> Context<'a> {
+        Context {
+            image: self.capture.image.as_ref().map(|open| &open.image),
+            timing: Timing { recording, clocks: self.capture.clocks() },
+            scale: self.scale,
+            intrusive: self.capture.conduct().intrusive,
+        }
+    }
+}
+
+/// The exception numbers that a user means.
+fn numbers(args: &Args, capture: &Capture) -> Result<Vec<u16>> {
+    let image = capture.image.as_ref().map(|open| &open.image);
+    let find = |name: &String| -> Result<u16> {
+        if let Ok(number) = name.parse::<u16>() {
+            return Ok(number);
+        }
+        let image = image.with_context(|| {
+            format!("`{name}`: without an image interrupts have numbers only; give --image")
+        })?;
+        image.exception_named(name).with_context(|| {
+            let known = image.interrupt_names();
+            format!("the image's vector table has no `{name}`; it has {}", known.join(", "))
+        })
+    };
+    args.interrupts.iter().map(find).collect()
+}
+
+fn select(report: &mut InterruptReport, wanted: &[u16], capture: &Capture) -> Result<()> {
+    let names: Vec<String> = report.interrupts.iter().map(|row| row.name.clone()).collect();
+    report.interrupts.retain(|row| wanted.contains(&row.number));
+    if report.interrupts.is_empty() {
+        bail!("{}: none of these ever ran; what did: {}", capture.name.display(), names.join(", "));
+    }
+    let shown: Vec<&str> = report.interrupts.iter().map(|row| row.name.as_str()).collect();
+    report
+        .preemptions
+        .retain(|row| shown.contains(&row.above.as_str()) || shown.contains(&row.below.as_str()));
+    Ok(())
+}
+
+fn sort(rows: &mut [InterruptRow], sort: Sort) {
+    let longest = |row: &InterruptRow| -> f64 {
+        let statistic = match sort {
+            Sort::Load => return row.load,
+            Sort::Response => row.response.as_ref(),
+            Sort::Pending => row.pending.as_ref(),
+            Sort::Elapsed | Sort::Name => Some(&row.elapsed),
+        };
+        statistic.and_then(|s| s.max).map_or(-1.0, |max| max.ns_high.unwrap_or(max.ns))
+    };
+    if sort == Sort::Name {
+        rows.sort_by(|a, b| a.name.cmp(&b.name));
+    } else {
+        rows.sort_by(|a, b| longest(b).total_cmp(&longest(a)));
+    }
+}
+
+fn list(rows: &[RunRow], truncated: bool, args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if truncated {
+        eprintln!(
+            "weltblick: more than {MOST_EACH} runs of an interrupt: the first are listed; take a part of the time with --within"
+        );
+    }
+    match args.output.format {
+        Format::Json => show::json(&rows, out)?,
+        Format::Csv => show::interrupts::each_csv(rows, out)?,
+        Format::Text => show::interrupts::each(rows, Paint::new(args.output.color), out)?,
+    }
+    Ok(Outcome::Done)
+}

@@ -1,0 +1,442 @@
+//! Faces of the figures of interrupts.
+
+use super::statistic::{csv_cells, csv_columns, figure, stated};
+use super::{Align, Paint, Table, cell, count, duration_ns, level, plain, share, wrapped};
+use anyhow::Result;
+use std::io::Write;
+use weltblick_core::measure::interrupts::{
+    Basis, Case, Cause, CausePart, FigureName, InterruptReport, InterruptRow, RunRow,
+};
+use weltblick_core::measure::statistic::Statistic;
+
+/// How to write the text.
+pub(crate) struct Look<'a> {
+    pub(crate) paint: Paint,
+    pub(crate) capture: &'a str,
+    /// All statistics of each, not only the telling ones.
+    pub(crate) detailed: bool,
+    /// The worst cases have their parts.
+    pub(crate) explained: bool,
+}
+
+/// For people: who is late, who runs long, who holds up whom, and why.
+pub(crate) fn text(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    head(report, look, out)?;
+    overview(report, look, out)?;
+    if look.detailed {
+        for row in &report.interrupts {
+            details(row, look.paint, out)?;
+        }
+    } else {
+        regularity(report, look, out)?;
+    }
+    preemptions(report, look, out)?;
+    cases(report, look, out)
+}
+
+fn head(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let paint = look.paint;
+    let runs: u64 = report.interrupts.iter().map(|row| row.count).sum();
+    let names = report.interrupts.len();
+    let title = format!(
+        "{}: {names} {}, {} runs",
+        plain(look.capture),
+        if names == 1 { "interrupt" } else { "interrupts" },
+        count(runs)
+    );
+    writeln!(out, "{}", paint.strong(&title))?;
+    let duration = report
+        .duration
+        .map_or_else(String::new, |duration| format!("{} of trace, ", stated(&duration)));
+    writeln!(
+        out,
+        "{duration}{} of the time in handlers, up to {} at once",
+        share(report.load),
+        report.deepest
+    )?;
+    for loss in &report.evidence.losses {
+        writeln!(out, "{}", paint.alarm(&format!("! {} x {}", count(loss.count), loss.reason)))?;
+    }
+    for doubt in &report.evidence.doubts {
+        for (number, line) in wrapped(doubt).into_iter().enumerate() {
+            let lead = if number == 0 { "?" } else { " " };
+            writeln!(out, "{}", paint.alarm(&format!("{lead} {}", plain(&line))))?;
+        }
+    }
+    writeln!(out)?;
+    Ok(())
+}
+
+const fn right(name: &str) -> (&str, Align) {
+    (name, Align::Right)
+}
+
+fn max(statistic: Option<&Statistic>) -> String {
+    figure(statistic.and_then(|statistic| statistic.max.as_ref()))
+}
+
+fn basis(basis: Option<Basis>) -> &'static str {
+    match basis {
+        Some(Basis::Stated) => "stated",
+        Some(Basis::Grid) => "grid",
+        Some(Basis::Chained) => "chained",
+        None => "",
+    }
+}
+
+fn lines(table: &Table, out: &mut dyn Write) -> Result<()> {
+    for line in table.lines() {
+        writeln!(out, "{line}")?;
+    }
+    Ok(())
+}
+
+fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let columns = [
+        right("response max"),
+        right("pending max"),
+        ("by", Align::Left),
+        right("elapsed max"),
+        right("mean"),
+        right("own max"),
+        right("mean"),
+        right("load"),
+        right("runs"),
+        ("interrupt", Align::Left),
+    ];
+    let mut table = Table::new(look.paint, &columns);
+    for row in &report.interrupts {
+        table.row([
+            max(row.response.as_ref()),
+            max(row.pending.as_ref()),
+            basis(row.basis).to_owned(),
+            max(Some(&row.elapsed)),
+            figure(row.elapsed.mean.as_ref()),
+            max(Some(&row.own)),
+            figure(row.own.mean.as_ref()),
+            share(row.load),
+            count(row.count),
+            plain(&row.name).into_owned(),
+        ]);
+    }
+    lines(&table, out)?;
+    for (used, text) in [
+        (Basis::Stated, "stated: the firmware said when the hardware had asked"),
+        (Basis::Grid, "grid: beyond what even the earliest starts of a periodic request waited"),
+        (Basis::Chained, "chained: only runs that followed another handler; between two bounds"),
+    ] {
+        if report.interrupts.iter().any(|row| row.basis == Some(used)) {
+            writeln!(out, "{}", look.paint.faint(&format!("  {text}")))?;
+        }
+    }
+    Ok(())
+}
+
+fn regularity(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    writeln!(out, "\nfrom start to start")?;
+    let columns = [
+        right("mean"),
+        right("min"),
+        right("max"),
+        right("stddev"),
+        right("jitter max"),
+        right("missed"),
+        ("interrupt", Align::Left),
+    ];
+    let mut table = Table::new(look.paint, &columns);
+    for row in report.interrupts.iter().filter(|row| row.period.count > 0) {
+        let Statistic { min, mean, stddev, .. } = &row.period;
+        table.row([
+            figure(mean.as_ref()),
+            figure(min.as_ref()),
+            max(Some(&row.period)),
+            figure(stddev.as_ref()),
+            max(Some(&row.jitter)),
+            row.grid.as_ref().map_or_else(String::new, |grid| count(grid.missed)),
+            plain(&row.name).into_owned(),
+        ]);
+    }
+    lines(&table, out)
+}
+
+fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    writeln!(
+        out,
+        "\n{}",
+        paint.strong(&format!("{} (exception {})", plain(&row.name), row.number))
+    )?;
+    writeln!(
+        out,
+        "{} runs, {:.1} a second; {} followed another handler, {} were interrupted; {} without a duration",
+        count(row.count),
+        row.rate,
+        count(row.chained),
+        count(row.preempted),
+        count(row.cut),
+    )?;
+    if let Some(grid) = &row.grid {
+        writeln!(
+            out,
+            "requested every {} ({:+.1} ppm from the first grid to the last), {} missed",
+            stated(&grid.period),
+            grid.drift_ppm,
+            count(grid.missed)
+        )?;
+    }
+    let columns = [
+        right("max"),
+        right("p99"),
+        right("p95"),
+        right("p50"),
+        right("mean"),
+        right("min"),
+        right("stddev"),
+        ("", Align::Left),
+    ];
+    let mut table = Table::new(paint, &columns);
+    let by = basis(row.basis);
+    let mut add = |name: String, statistic: Option<&Statistic>| {
+        let Some(Statistic { count: 1.., min, mean, p50, p95, p99, max, stddev }) = statistic
+        else {
+            return;
+        };
+        let mut cells: Vec<String> =
+            [max, p99, p95, p50, mean, min, stddev].map(|d| figure(d.as_ref())).to_vec();
+        cells.push(name);
+        table.row(cells);
+    };
+    add(format!("response ({by})"), row.response.as_ref());
+    add(format!("pending ({by})"), row.pending.as_ref());
+    add("elapsed".into(), Some(&row.elapsed));
+    add("own".into(), Some(&row.own));
+    add("period".into(), Some(&row.period));
+    add("jitter".into(), Some(&row.jitter));
+    lines(&table, out)?;
+    distribution(row, paint, out)
+}
+
+fn distribution(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let highest = row.distribution.iter().max().copied().unwrap_or(0);
+    let Some((min, max)) = row.elapsed.min.zip(row.elapsed.max).filter(|(a, b)| b.ns > a.ns) else {
+        return Ok(());
+    };
+    let bars: String =
+        row.distribution.iter().map(|&n| level(n as f64 / highest.max(1) as f64)).collect();
+    writeln!(
+        out,
+        "elapsed from {} to {}, up to {} in a column",
+        duration_ns(min.ns),
+        duration_ns(max.ns),
+        count(highest)
+    )?;
+    writeln!(out, " {}", paint.accent(bars.trim_end()))?;
+    Ok(())
+}
+
+fn preemptions(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    if report.preemptions.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\nwho held up whom")?;
+    let columns = [
+        right("time"),
+        right("interrupted"),
+        right("followed"),
+        ("which", Align::Left),
+        ("over", Align::Left),
+    ];
+    let mut table = Table::new(look.paint, &columns);
+    for row in &report.preemptions {
+        table.row([
+            stated(&row.duration),
+            count(row.count),
+            count(row.followed),
+            plain(&row.above).into_owned(),
+            plain(&row.below).into_owned(),
+        ]);
+    }
+    lines(&table, out)
+}
+
+fn cases(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    writeln!(out, "\nthe worst of each")?;
+    if !look.explained {
+        let text = "  not explained: standard input cannot be read a second time; give a file";
+        writeln!(out, "{}", look.paint.faint(text))?;
+    }
+    for row in &report.interrupts {
+        let figures = [FigureName::Response, FigureName::Pending, FigureName::Elapsed];
+        let first = row.worst.first().map(|case| case.figure);
+        for figure in figures {
+            // The response holds pending and elapsed; with detail each is shown.
+            if !look.detailed && Some(figure) != first {
+                continue;
+            }
+            for case in row.worst.iter().filter(|case| case.figure == figure) {
+                self::case(row, case, look, out)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+fn case(row: &InterruptRow, case: &Case, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let figure = match case.figure {
+        FigureName::Elapsed => "elapsed",
+        FigureName::Pending => "pending",
+        FigureName::Response => "response",
+    };
+    let start = case.requested_ns.unwrap_or(case.began_ns);
+    let name = plain(&row.name);
+    writeln!(
+        out,
+        "  {} {figure} of {name} #{} at {}{}",
+        look.paint.strong(&stated(&case.duration)),
+        case.number,
+        moment(start),
+        parts(&case.parts)
+    )?;
+    let (from, until) = (start - 2000.0, case.ended_ns + 2000.0);
+    let closer = format!(
+        "    -> weltblick inspect {} --packets --within {}..{}",
+        plain(look.capture),
+        moment(from.max(0.0)),
+        moment(until)
+    );
+    writeln!(out, "{}", look.paint.faint(&closer))?;
+    Ok(())
+}
+
+/// A moment as a point that every command takes: `1.234567s`.
+fn moment(ns: f64) -> String {
+    format!("{:.6}s", ns / 1e9)
+}
+
+fn parts(parts: &[CausePart]) -> String {
+    let part = |part: &CausePart| {
+        let who = part.interrupt.as_deref().map(plain).unwrap_or_default();
+        let times = if part.times > 1 { format!(" ({} x)", part.times) } else { String::new() };
+        let length = duration_ns(part.duration.ns);
+        match part.cause {
+            Cause::Own => format!("{length} own"),
+            Cause::Preempted => format!("{length} interrupted by {who}{times}"),
+            Cause::Behind => format!("{length} behind {who}{times}"),
+            Cause::Masked => format!("{length} masked while {who} ran{times}"),
+            Cause::Switching => format!("{length} entering and leaving"),
+        }
+    };
+    let list: Vec<String> = parts.iter().map(part).collect();
+    if list.is_empty() { String::new() } else { format!(": {}", list.join(", ")) }
+}
+
+/// Every run, for people.
+pub(crate) fn each(rows: &[RunRow], paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let columns = [
+        right("began"),
+        right("response"),
+        right("pending"),
+        right("elapsed"),
+        ("interrupt", Align::Left),
+        right("number"),
+        ("what the time went to", Align::Left),
+    ];
+    // A part at a time, so that a long list takes little memory in its text form.
+    for part in rows.chunks(4096) {
+        let mut table = Table::new(paint, &columns);
+        for row in part {
+            table.row([
+                moment(row.began_ns),
+                figure(row.response.as_ref()),
+                figure(row.pending.as_ref()),
+                stated(&row.elapsed),
+                plain(&row.interrupt).into_owned(),
+                format!("#{}", row.number),
+                parts(&row.parts).trim_start_matches(": ").to_owned(),
+            ]);
+        }
+        lines(&table, out)?;
+    }
+    Ok(())
+}
+
+/// Every run, for spreadsheets.
+pub(crate) fn each_csv(rows: &[RunRow], out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    csv.write_record([
+        "interrupt",
+        "number",
+        "requested_ns",
+        "began_ns",
+        "ended_ns",
+        "pending_ns",
+        "elapsed_ns",
+        "response_ns",
+        "parts",
+    ])?;
+    for row in rows {
+        let ns = |duration: Option<_>| {
+            duration.map_or_else(
+                String::new,
+                |duration: weltblick_core::measure::duration::Duration| duration.ns.to_string(),
+            )
+        };
+        csv.write_record([
+            cell(&row.interrupt).into_owned(),
+            row.number.to_string(),
+            row.requested_ns.map_or_else(String::new, |ns| ns.to_string()),
+            row.began_ns.to_string(),
+            row.ended_ns.to_string(),
+            ns(row.pending),
+            ns(Some(row.elapsed)),
+            ns(row.response),
+            parts(&row.parts).trim_start_matches(": ").to_owned(),
+        ])?;
+    }
+    csv.flush()?;
+    Ok(())
+}
+
+/// For spreadsheets: one row per interrupt.
+pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    let mut heading: Vec<String> = [
+        "number",
+        "name",
+        "count",
+        "rate",
+        "load",
+        "cut",
+        "chained",
+        "preempted",
+        "depth",
+        "basis",
+    ]
+    .map(str::to_owned)
+    .to_vec();
+    for name in ["own", "elapsed", "pending", "response", "period", "jitter"] {
+        heading.extend(csv_columns(name));
+    }
+    csv.write_record(&heading)?;
+    for row in &report.interrupts {
+        let mut record = vec![
+            row.number.to_string(),
+            cell(&row.name).into_owned(),
+            row.count.to_string(),
+            row.rate.to_string(),
+            row.load.to_string(),
+            row.cut.to_string(),
+            row.chained.to_string(),
+            row.preempted.to_string(),
+            row.depth.to_string(),
+            basis(row.basis).to_owned(),
+        ];
+        let statistics = [Some(&row.own), Some(&row.elapsed), row.pending.as_ref()];
+        let rest = [row.response.as_ref(), Some(&row.period), Some(&row.jitter)];
+        for statistic in statistics.into_iter().chain(rest) {
+            record.extend(csv_cells(statistic));
+        }
+        csv.write_record(&record)?;
+    }
+    csv.flush()?;
+    Ok(())
+}

@@ -1,0 +1,66 @@
+//! Figures of many durations, in columns.
+
+use super::{duration_ns, range_ns};
+use weltblick_core::measure::duration::Duration;
+use weltblick_core::measure::statistic::Statistic;
+
+/// Windows that are narrower than this part of a duration do not show in its digits.
+const SHOWS: f64 = 0.01;
+/// Wider ones are stated as ranges: their middle says nothing.
+const WIDE: f64 = 0.2;
+
+/// A duration, and its window where that shows.
+pub(crate) fn stated(duration: &Duration) -> String {
+    let text = duration_ns(duration.ns);
+    match duration.ns_high {
+        Some(high) if high - duration.ns_low > WIDE * duration.ns => {
+            range_ns(duration.ns_low, high)
+        }
+        Some(high) if high - duration.ns_low > SHOWS * duration.ns => {
+            format!("{text} +-{}", duration_ns((high - duration.ns_low) / 2.0))
+        }
+        _ => text,
+    }
+}
+
+/// A duration, or nothing.
+pub(crate) fn figure(duration: Option<&Duration>) -> String {
+    duration.map_or_else(String::new, stated)
+}
+
+/// The columns of a statistic in a CSV file, behind a name: `elapsed_max_ns`.
+pub(crate) fn csv_columns(name: &str) -> impl Iterator<Item = String> {
+    ["min", "mean", "p50", "p95", "p99", "max", "stddev"]
+        .into_iter()
+        .map(move |column| format!("{name}_{column}_ns"))
+}
+
+/// The cells that belong there; what is absent is empty.
+pub(crate) fn csv_cells(statistic: Option<&Statistic>) -> impl Iterator<Item = String> {
+    let none = Statistic::default();
+    let Statistic { count: _, min, mean, p50, p95, p99, max, stddev } =
+        statistic.cloned().unwrap_or(none);
+    [min, mean, p50, p95, p99, max, stddev]
+        .into_iter()
+        .map(|duration| duration.map_or_else(String::new, |duration| duration.ns.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn windows_show_where_digits_would_hide_them() {
+        let duration = |low: f64, high: f64| Duration {
+            ns: f64::midpoint(low, high),
+            ns_low: low,
+            ns_high: Some(high),
+            cycles: None,
+        };
+        assert_eq!(stated(&duration(1000.0, 1000.0)), "1.00 us");
+        assert_eq!(stated(&duration(999.0, 1001.0)), "1.00 us");
+        assert_eq!(stated(&duration(900.0, 1100.0)), "1.00 us +-100 ns");
+        assert_eq!(stated(&duration(20.0, 1800.0)), "0.02..1.80 us");
+        assert_eq!(stated(&duration(0.0, 1800.0)), "0..1.80 us");
+    }
+}

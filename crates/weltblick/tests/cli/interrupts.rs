@@ -1,0 +1,107 @@
+//! `interrupts`: goldens on the demo data, faces that agree, and bad input.
+
+use super::support::{Bench, recorded};
+use std::process::Stdio;
+use weltblick_standin::machine::Setup;
+use weltblick_standin::recording::TraceSetup;
+
+#[test]
+fn all_of_them() {
+    insta::assert_snapshot!(Bench::new().out("interrupts buoy"));
+}
+
+#[test]
+fn one_in_detail() {
+    insta::assert_snapshot!(Bench::new().out("interrupts buoy adc_ready --worst 2"));
+}
+
+#[test]
+fn every_single_run() {
+    let bench = Bench::new();
+    insta::assert_snapshot!(bench.out("interrupts buoy radio_slot --each --within 1s..1.06s"));
+    let rows = bench.json("interrupts buoy adc_ready --each");
+    let whole = bench.json("interrupts buoy adc_ready");
+    let count = whole["interrupts"][0]["elapsed"]["count"].as_u64().unwrap();
+    assert_eq!(rows.as_array().unwrap().len() as u64, count);
+    let longest = rows
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|row| row["pending"]["ns_high"].as_f64().unwrap())
+        .fold(0.0, f64::max);
+    let stated = whole["interrupts"][0]["pending"]["max"]["ns_high"].as_f64().unwrap();
+    assert!((longest - stated).abs() < 50.0, "{longest} {stated}");
+    let csv = bench.out("interrupts buoy adc_ready --each --format csv");
+    assert_eq!(csv.lines().count() as u64, count + 1);
+}
+
+#[test]
+fn faces_agree() {
+    let bench = Bench::new();
+    let json = bench.json("interrupts buoy --sort name");
+    let csv = bench.out("interrupts buoy --sort name --format csv");
+    let rows = json["interrupts"].as_array().unwrap();
+    assert_eq!(csv.lines().count(), rows.len() + 1);
+    let heading: Vec<&str> = csv.lines().next().unwrap().split(',').collect();
+    let at = heading.iter().position(|name| *name == "elapsed_max_ns").unwrap();
+    for (line, row) in csv.lines().skip(1).zip(rows) {
+        let cells: Vec<&str> = line.split(',').collect();
+        assert_eq!(cells[1], row["name"]);
+        let ns: f64 = cells[at].parse().unwrap();
+        assert_eq!(ns, row["elapsed"]["max"]["ns"].as_f64().unwrap());
+    }
+    let pulse = rows.iter().find(|row| row["name"] == "gnss_pulse").unwrap();
+    assert_eq!(pulse["basis"], "stated");
+    assert!(pulse["response"]["max"]["cycles"].is_u64(), "{pulse}");
+    assert_eq!(bench.json("interrupts --schema")["title"], "InterruptReport");
+}
+
+#[test]
+fn a_window_cuts_what_crosses_its_edges() {
+    let bench = Bench::new();
+    let whole = bench.json("interrupts buoy radio_slot");
+    let case = &whole["interrupts"][0]["worst"][0];
+    let middle = (case["began_ns"].as_f64().unwrap() + case["ended_ns"].as_f64().unwrap()) / 2e9;
+    let part = bench.json(&format!("interrupts buoy --within {middle:.6}s..3s"));
+    let mut rows = part["interrupts"].as_array().unwrap().iter();
+    let slot = rows.find(|row| row["name"] == "radio_slot").unwrap();
+    assert_eq!(slot["cut"].as_u64().unwrap(), 1, "its end alone was seen: {slot}");
+}
+
+#[test]
+fn without_an_image_there_are_numbers() {
+    let bench = Bench::new();
+    let out = bench.out("interrupts buoy/swo.bin --core-clock 48MHz --sort elapsed");
+    assert!(out.contains("interrupt 1\n") && out.contains("SysTick"), "{out}");
+    let piped = bench
+        .command("interrupts - --core-clock 48MHz")
+        .stdin(Stdio::from(std::fs::File::open(bench.path("buoy/swo.bin")).unwrap()))
+        .output()
+        .unwrap();
+    let text = String::from_utf8(piped.stdout).unwrap();
+    assert!(text.contains("not explained: standard input"), "{text}");
+}
+
+#[test]
+fn bad_input_is_told() {
+    let bench = Bench::new();
+    for (command, part) in [
+        (
+            "interrupts buoy adc_redy",
+            "the image's vector table has no `adc_redy`; it has adc_ready, radio_slot,",
+        ),
+        ("interrupts buoy 40", "none of these ever ran; what did: "),
+        ("interrupts buoy/swo.bin", "give --core-clock"),
+        ("interrupts buoy/swo.bin adc_ready --core-clock 48MHz", "without an image"),
+        ("interrupts buoy --within 2s..1s", "ends before it starts"),
+    ] {
+        let error = bench.error(command);
+        assert!(error.contains(part), "{command}: {error}");
+    }
+    let silent = TraceSetup { exceptions: false, ..TraceSetup::default() };
+    bench.write("buoy/swo.bin", recorded(Setup::default(), silent, 0.1));
+    assert!(bench.error("interrupts buoy").contains("no exception trace"));
+    let undated = TraceSetup { timestamps: None, ..TraceSetup::default() };
+    bench.write("buoy/swo.bin", recorded(Setup::default(), undated, 0.1));
+    assert!(bench.error("interrupts buoy").contains("without timestamps"));
+}
