@@ -2,13 +2,14 @@
 
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::{Origin, Sink};
+use weltblick_core::measure::dissection::{Dissection, Stretch};
 use weltblick_core::measure::interrupts::{
-    Bad, Basis, Cause, Context, Dissection, FigureName, InterruptFigures, InterruptReport, Nesting,
-    Stretch, report,
+    Basis, Cause, Context, FigureName, InterruptFigures, InterruptReport, Nesting, report,
 };
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timing::{Clocks, Timing};
+use weltblick_core::measure::worst::Bad;
 use weltblick_core::time::Frequency;
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::{TraceSetup, record};

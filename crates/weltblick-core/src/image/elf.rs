@@ -57,6 +57,7 @@ fn parse_class<H: object::read::elf::FileHeader>(bytes: &[u8]) -> Result<Image, 
     let lines = Lines::new(file.is_little_endian(), |name| debug_section(&file, name));
     Ok(Image {
         isa,
+        data: data_of(&file),
         build_id: file.build_id().ok().flatten().map(<[u8]>::to_vec),
         code,
         literals,
@@ -96,6 +97,25 @@ fn code_of<'data>(file: &impl object::Object<'data>) -> Result<Vec<Code>, ImageE
     code.sort_by_key(|code| code.range.start);
     code.dedup_by(|later, earlier| later.range.start < earlier.range.end);
     if code.is_empty() { Err(ImageError::NoCode) } else { Ok(code) }
+}
+
+/// Other sections that are loaded, with their bytes; what is damaged is left out.
+fn data_of<'data>(file: &impl object::Object<'data>) -> Vec<Code> {
+    let mut data = Vec::new();
+    for section in file.sections() {
+        if !has_flags(&section, elf::SHF_ALLOC) || has_flags(&section, elf::SHF_EXECINSTR) {
+            continue;
+        }
+        let Ok(bytes) = section.data() else { continue };
+        let start = section.address();
+        let Some(end) = start.checked_add(bytes.len() as u64).filter(|&end| end > start) else {
+            continue;
+        };
+        data.push(Code { range: start..end, bytes: bytes.to_vec() });
+    }
+    data.sort_by_key(|data| data.range.start);
+    data.dedup_by(|later, earlier| later.range.start < earlier.range.end);
+    data
 }
 
 fn has_flags<'data>(

@@ -26,7 +26,7 @@ use lines::Lines;
 use std::ops::Range;
 use vectors::{Vectors, short_handler_name};
 
-/// A stretch of executable memory and its bytes.
+/// A stretch of loaded memory and its bytes.
 #[derive(Debug)]
 struct Code {
     range: Range<u64>,
@@ -40,6 +40,8 @@ pub struct Image {
     build_id: Option<Vec<u8>>,
     /// Sorted, not overlapping.
     code: Vec<Code>,
+    /// Loaded, but not executable; the same.
+    data: Vec<Code>,
     /// Stretches of data between instructions, from mapping symbols: sorted, not overlapping.
     literals: Vec<Range<u64>>,
     functions: Functions,
@@ -223,9 +225,27 @@ impl Image {
     }
 
     fn code_at(&self, address: u64) -> Option<&Code> {
-        let after = self.code.partition_point(|code| code.range.start <= address);
-        self.code[..after].last().filter(|code| code.range.contains(&address))
+        section_holding(&self.code, address)
     }
+
+    /// The text at `address` that ends with a zero byte; what is no UTF-8 is replaced. `None` where
+    /// the image has nothing, or nothing that ends within [`LONGEST_TEXT`] bytes.
+    #[must_use]
+    pub fn text_at(&self, address: u64) -> Option<String> {
+        let section = self.code_at(address).or_else(|| section_holding(&self.data, address))?;
+        let bytes = section.bytes.get((address - section.range.start) as usize..)?;
+        let end = bytes.iter().take(LONGEST_TEXT).position(|&byte| byte == 0)?;
+        Some(String::from_utf8_lossy(&bytes[..end]).into_owned())
+    }
+}
+
+/// Texts of the image are no longer than this.
+const LONGEST_TEXT: usize = 1024;
+
+/// The section that holds `address`, among sorted ones that do not overlap.
+fn section_holding(sections: &[Code], address: u64) -> Option<&Code> {
+    let after = sections.partition_point(|section| section.range.start <= address);
+    sections[..after].last().filter(|section| section.range.contains(&address))
 }
 
 /// The range that holds `address`, among sorted ranges that do not overlap.

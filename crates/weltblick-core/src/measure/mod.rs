@@ -4,6 +4,7 @@
 //! once per distinct address.
 
 pub mod cadence;
+pub mod dissection;
 pub mod duration;
 pub mod inspection;
 pub mod interrupts;
@@ -12,7 +13,9 @@ pub mod profile;
 pub mod recording;
 pub mod span;
 pub mod statistic;
+pub mod tasks;
 #[cfg(test)]
 mod tests;
 pub mod timing;
 pub mod within;
+pub mod worst;

@@ -28,6 +28,18 @@ impl Ticks {
         Self { low: ticks, high: ticks }
     }
 
+    /// How far apart it is from another.
+    #[must_use]
+    pub const fn difference(self, other: Self) -> Self {
+        let over = self.low.saturating_sub(other.high);
+        let under = other.low.saturating_sub(self.high);
+        let (up, down) = (self.high.abs_diff(other.low), self.low.abs_diff(other.high));
+        Self {
+            low: if over > under { over } else { under },
+            high: if up > down { up } else { down },
+        }
+    }
+
     /// Twice the best single figure.
     #[must_use]
     pub const fn doubled(self) -> u64 {

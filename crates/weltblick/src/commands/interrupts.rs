@@ -1,6 +1,6 @@
 //! `interrupts`: who interrupted whom, for how long, how late, how regular.
 
-use super::within;
+use super::reading::Reading;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -8,17 +8,11 @@ use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
-use std::ops::Range;
 use weltblick_core::budget::PointRange;
-use weltblick_core::event::Sink;
 use weltblick_core::measure::interrupts::{
-    Context, Dissection, InterruptFigures, InterruptReport, InterruptRow, MOST_EACH, Nesting,
-    RunRow, Stretch, Watcher, each, report,
+    Context, InterruptFigures, InterruptReport, InterruptRow, MOST_EACH, Nesting, RunRow, each,
+    report,
 };
-use weltblick_core::measure::recording::Recording;
-use weltblick_core::measure::statistic::Scale;
-use weltblick_core::measure::timing::Timing;
-use weltblick_core::measure::within::Within;
 
 /// Which interrupt was how late, how long and how regular?
 #[derive(Debug, clap::Args)]
@@ -76,7 +70,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         let all = if wanted.is_empty() { (0..512).collect() } else { wanted.clone() };
         all.into_iter().for_each(|number| figures.list_each(number));
     }
-    let (mut figures, recording) = reading.first(figures)?;
+    let (nesting, recording) = reading.first(Nesting::new(reading.ticks_per_cycle, figures))?;
+    let mut figures = nesting.finish();
     figures.finish();
     if figures.rows().next().is_none() {
         bail!(
@@ -85,14 +80,17 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             if args.within.is_some() { " in this window of time" } else { "" },
         );
     }
-    if recording.span().is_none() {
-        bail!(
-            "{}: exceptions are traced, but without timestamps nothing tells how long; set TSENA in ITM_TCR (`plan` says how)",
-            capture.name.display()
-        );
-    }
-    let stretches = reading.second(&figures)?;
-    let context = reading.context(&recording);
+    reading.require_times(&recording)?;
+    let dissection = Nesting::new(reading.ticks_per_cycle, figures.cases());
+    let stretches = reading
+        .second(dissection)?
+        .map_or_else(Vec::new, |nesting| nesting.finish().into_stretches());
+    let context = Context {
+        image: reading.image(),
+        timing: reading.timing(&recording),
+        scale: reading.scale,
+        intrusive: capture.conduct().intrusive,
+    };
     if args.each {
         let truncated =
             figures.rows().any(|row| row.each.as_ref().is_some_and(|list| list.len() >= MOST_EACH));
@@ -118,88 +116,6 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
-}
-
-/// A capture that is read once for figures and again to explain the worst cases.
-struct Reading<'a> {
-    capture: &'a Capture,
-    cycles: Option<Range<u64>>,
-    scale: Scale,
-    ticks_per_cycle: f64,
-    /// Standard input cannot be read again.
-    once: bool,
-}
-
-impl<'a> Reading<'a> {
-    fn new(capture: &'a Capture, within: Option<&PointRange>) -> Result<Self> {
-        if capture.sources() > 1 {
-            bail!(
-                "{}: this capture has {} sources ({}); import the one that is meant into a folder of its own",
-                capture.name.display(),
-                capture.sources(),
-                capture.origin_names().join(", ")
-            );
-        }
-        let clocks = capture.clocks();
-        let clock = clocks.timestamp_clock.with_context(|| {
-            format!(
-                "{}: times need the core clock: give --core-clock, or `core_clock` in the manifest",
-                capture.name.display()
-            )
-        })?;
-        let core = clocks.core_clock.unwrap_or(clock);
-        Ok(Self {
-            capture,
-            cycles: within.map(|range| within::cycles(range, capture)).transpose()?,
-            scale: Scale::of(clock, clocks.core_clock),
-            ticks_per_cycle: clock.hertz() / core.hertz(),
-            once: capture.reads_standard_input(),
-        })
-    }
-
-    fn read<S: Sink>(&self, sink: S) -> Result<(S, bool)> {
-        match &self.cycles {
-            None => {
-                let mut sink = sink;
-                self.capture.replay(&mut (), &mut sink)?;
-                Ok((sink, false))
-            }
-            Some(cycles) => {
-                let mut within = Within::new(cycles.start, cycles.end, sink);
-                self.capture.replay(&mut (), &mut within)?;
-                Ok((within.sink, within.slipped))
-            }
-        }
-    }
-
-    fn watched<W: Watcher>(&self, watcher: W) -> Nesting<W> {
-        Nesting::new(self.ticks_per_cycle, watcher)
-    }
-
-    fn first(&self, figures: InterruptFigures) -> Result<(InterruptFigures, Recording)> {
-        let ((nesting, mut recording), slipped) =
-            self.read((self.watched(figures), Recording::default()))?;
-        recording.time_slipped |= slipped;
-        Ok((nesting.finish(), recording))
-    }
-
-    /// What happened inside the worst cases; nothing where the recording is gone.
-    fn second(&self, figures: &InterruptFigures) -> Result<Vec<Stretch>> {
-        if self.once {
-            return Ok(Vec::new());
-        }
-        let dissection: Dissection = self.read(self.watched(figures.cases()))?.0.finish();
-        Ok(dissection.into_stretches())
-    }
-
-    fn context(&self, recording: &'a Recording) -> Context<'a> {
-        Context {
-            image: self.capture.image.as_ref().map(|open| &open.image),
-            timing: Timing { recording, clocks: self.capture.clocks() },
-            scale: self.scale,
-            intrusive: self.capture.conduct().intrusive,
-        }
-    }
 }
 
 /// The exception numbers that a user means.

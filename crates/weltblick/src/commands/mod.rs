@@ -10,8 +10,10 @@ mod interrupts;
 mod packets;
 mod plan;
 mod profile;
+mod reading;
 mod span;
 mod stand_in;
+mod tasks;
 mod within;
 
 use crate::outcome::Outcome;
@@ -43,6 +45,8 @@ pub(crate) enum Command {
     Profile(profile::Args),
     /// Who interrupted whom, and how long each was pending, ran, and how regular it was
     Interrupts(interrupts::Args),
+    /// Which task ran how long, how late, on how much stack, and what it waited for
+    Tasks(tasks::Args),
     /// Time from one point in the code to another, with laps
     Span(span::Args),
     /// Judge every budget: met, broken or undecided
@@ -61,6 +65,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Inspect(args) => inspect::run(args, out),
         Command::Import(args) => import::run(args, out),
         Command::Interrupts(args) => interrupts::run(args, out),
+        Command::Tasks(args) => tasks::run(args, out),
         Command::Span(args) => span::run(args, out),
         Command::StandIn(args) => stand_in::run(args, out),
         Command::Plan(args) => plan::run(args, out),

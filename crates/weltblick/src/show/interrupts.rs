@@ -1,7 +1,9 @@
 //! Faces of the figures of interrupts.
 
-use super::statistic::{csv_cells, csv_columns, figure, stated};
-use super::{Align, Paint, Table, cell, count, duration_ns, level, plain, share, wrapped};
+use super::evidence::doubts;
+use super::moment::{closer, moment};
+use super::statistic::{csv_cells, csv_columns, distribution, figure, max, stated, table};
+use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::interrupts::{
@@ -54,25 +56,13 @@ fn head(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Resul
         share(report.load),
         report.deepest
     )?;
-    for loss in &report.evidence.losses {
-        writeln!(out, "{}", paint.alarm(&format!("! {} x {}", count(loss.count), loss.reason)))?;
-    }
-    for doubt in &report.evidence.doubts {
-        for (number, line) in wrapped(doubt).into_iter().enumerate() {
-            let lead = if number == 0 { "?" } else { " " };
-            writeln!(out, "{}", paint.alarm(&format!("{lead} {}", plain(&line))))?;
-        }
-    }
+    doubts(&report.evidence.losses, &report.evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
 }
 
 const fn right(name: &str) -> (&str, Align) {
     (name, Align::Right)
-}
-
-fn max(statistic: Option<&Statistic>) -> String {
-    figure(statistic.and_then(|statistic| statistic.max.as_ref()))
 }
 
 fn basis(basis: Option<Basis>) -> &'static str {
@@ -82,13 +72,6 @@ fn basis(basis: Option<Basis>) -> &'static str {
         Some(Basis::Chained) => "chained",
         None => "",
     }
-}
-
-fn lines(table: &Table, out: &mut dyn Write) -> Result<()> {
-    for line in table.lines() {
-        writeln!(out, "{line}")?;
-    }
-    Ok(())
 }
 
 fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -107,19 +90,19 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
     let mut table = Table::new(look.paint, &columns);
     for row in &report.interrupts {
         table.row([
-            max(row.response.as_ref()),
-            max(row.pending.as_ref()),
+            row.response.as_ref().map_or_else(String::new, max),
+            row.pending.as_ref().map_or_else(String::new, max),
             basis(row.basis).to_owned(),
-            max(Some(&row.elapsed)),
+            max(&row.elapsed),
             figure(row.elapsed.mean.as_ref()),
-            max(Some(&row.own)),
+            max(&row.own),
             figure(row.own.mean.as_ref()),
             share(row.load),
             count(row.count),
             plain(&row.name).into_owned(),
         ]);
     }
-    lines(&table, out)?;
+    table.write(out)?;
     for (used, text) in [
         (Basis::Stated, "stated: the firmware said when the hardware had asked"),
         (Basis::Grid, "grid: beyond what even the earliest starts of a periodic request waited"),
@@ -149,14 +132,14 @@ fn regularity(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) ->
         table.row([
             figure(mean.as_ref()),
             figure(min.as_ref()),
-            max(Some(&row.period)),
+            max(&row.period),
             figure(stddev.as_ref()),
-            max(Some(&row.jitter)),
+            max(&row.jitter),
             row.grid.as_ref().map_or_else(String::new, |grid| count(grid.missed)),
             plain(&row.name).into_owned(),
         ]);
     }
-    lines(&table, out)
+    table.write(out)
 }
 
 fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
@@ -183,54 +166,17 @@ fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> 
             count(grid.missed)
         )?;
     }
-    let columns = [
-        right("max"),
-        right("p99"),
-        right("p95"),
-        right("p50"),
-        right("mean"),
-        right("min"),
-        right("stddev"),
-        ("", Align::Left),
-    ];
-    let mut table = Table::new(paint, &columns);
     let by = basis(row.basis);
-    let mut add = |name: String, statistic: Option<&Statistic>| {
-        let Some(Statistic { count: 1.., min, mean, p50, p95, p99, max, stddev }) = statistic
-        else {
-            return;
-        };
-        let mut cells: Vec<String> =
-            [max, p99, p95, p50, mean, min, stddev].map(|d| figure(d.as_ref())).to_vec();
-        cells.push(name);
-        table.row(cells);
-    };
-    add(format!("response ({by})"), row.response.as_ref());
-    add(format!("pending ({by})"), row.pending.as_ref());
-    add("elapsed".into(), Some(&row.elapsed));
-    add("own".into(), Some(&row.own));
-    add("period".into(), Some(&row.period));
-    add("jitter".into(), Some(&row.jitter));
-    lines(&table, out)?;
-    distribution(row, paint, out)
-}
-
-fn distribution(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
-    let highest = row.distribution.iter().max().copied().unwrap_or(0);
-    let Some((min, max)) = row.elapsed.min.zip(row.elapsed.max).filter(|(a, b)| b.ns > a.ns) else {
-        return Ok(());
-    };
-    let bars: String =
-        row.distribution.iter().map(|&n| level(n as f64 / highest.max(1) as f64)).collect();
-    writeln!(
-        out,
-        "elapsed from {} to {}, up to {} in a column",
-        duration_ns(min.ns),
-        duration_ns(max.ns),
-        count(highest)
-    )?;
-    writeln!(out, " {}", paint.accent(bars.trim_end()))?;
-    Ok(())
+    let rows = [
+        (format!("response ({by})"), row.response.as_ref()),
+        (format!("pending ({by})"), row.pending.as_ref()),
+        ("elapsed".to_owned(), Some(&row.elapsed)),
+        ("own".to_owned(), Some(&row.own)),
+        ("period".to_owned(), Some(&row.period)),
+        ("jitter".to_owned(), Some(&row.jitter)),
+    ];
+    table(&rows, paint, out)?;
+    distribution("elapsed", &row.distribution, &row.elapsed, paint, out)
 }
 
 fn preemptions(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -255,7 +201,7 @@ fn preemptions(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -
             plain(&row.below).into_owned(),
         ]);
     }
-    lines(&table, out)
+    table.write(out)
 }
 
 fn cases(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -296,20 +242,7 @@ fn case(row: &InterruptRow, case: &Case, look: &Look<'_>, out: &mut dyn Write) -
         moment(start),
         parts(&case.parts)
     )?;
-    let (from, until) = (start - 2000.0, case.ended_ns + 2000.0);
-    let closer = format!(
-        "    -> weltblick inspect {} --packets --within {}..{}",
-        plain(look.capture),
-        moment(from.max(0.0)),
-        moment(until)
-    );
-    writeln!(out, "{}", look.paint.faint(&closer))?;
-    Ok(())
-}
-
-/// A moment as a point that every command takes: `1.234567s`.
-fn moment(ns: f64) -> String {
-    format!("{:.6}s", ns / 1e9)
+    closer(look.capture, start, case.ended_ns, look.paint, out)
 }
 
 fn parts(parts: &[CausePart]) -> String {
@@ -354,7 +287,7 @@ pub(crate) fn each(rows: &[RunRow], paint: Paint, out: &mut dyn Write) -> Result
                 parts(&row.parts).trim_start_matches(": ").to_owned(),
             ]);
         }
-        lines(&table, out)?;
+        table.write(out)?;
     }
     Ok(())
 }
@@ -405,6 +338,8 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
         "count",
         "rate",
         "load",
+        "load_low",
+        "load_high",
         "cut",
         "chained",
         "preempted",
@@ -424,6 +359,8 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
             row.count.to_string(),
             row.rate.to_string(),
             row.load.to_string(),
+            row.load_low.to_string(),
+            row.load_high.to_string(),
             row.cut.to_string(),
             row.chained.to_string(),
             row.preempted.to_string(),

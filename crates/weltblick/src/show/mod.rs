@@ -1,9 +1,11 @@
 //! One result, many faces: text for people, JSON for programs, CSV for spreadsheets.
 
 pub(crate) mod check;
+mod evidence;
 pub(crate) mod inspect;
 pub(crate) mod interrupts;
 pub(crate) mod live;
+mod moment;
 mod packets;
 mod paint;
 mod plain;
@@ -12,6 +14,7 @@ pub(crate) mod profile;
 pub(crate) mod span;
 mod statistic;
 mod table;
+pub(crate) mod tasks;
 mod units;
 
 pub(crate) use packets::{PacketFace, PacketLine};

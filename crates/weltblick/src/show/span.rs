@@ -1,7 +1,8 @@
 //! Faces of a span.
 
-use super::statistic::{csv_cells, csv_columns, figure, stated};
-use super::{Align, Paint, Table, cell, count, duration_ns, level, plain, wrapped};
+use super::evidence::doubts;
+use super::statistic::{csv_cells, csv_columns, distribution, figure, stated};
+use super::{Align, Paint, Table, cell, count, duration_ns, plain};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::span::{Leg, SpanReport};
@@ -16,7 +17,10 @@ pub(crate) fn text(
 ) -> Result<()> {
     head(report, capture, paint, out)?;
     figures(report, paint, out)?;
-    distribution(report, paint, out)?;
+    if !report.distribution.is_empty() {
+        writeln!(out)?;
+        distribution("the whole way", &report.distribution, &report.total.elapsed, paint, out)?;
+    }
     worst(report, paint, out)
 }
 
@@ -30,12 +34,7 @@ fn head(report: &SpanReport, capture: &str, paint: Paint, out: &mut dyn Write) -
         _ => "by the host's clock".to_owned(),
     };
     writeln!(out, "passed {} times, {how}", count(report.total.elapsed.count))?;
-    for doubt in &report.evidence.doubts {
-        for (number, line) in wrapped(doubt).into_iter().enumerate() {
-            let lead = if number == 0 { "?" } else { " " };
-            writeln!(out, "{}", paint.alarm(&format!("{lead} {}", plain(&line))))?;
-        }
-    }
+    doubts(&[], &report.evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
 }
@@ -63,37 +62,11 @@ fn figures(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()>
         cells.push(format!("{} .. {}", plain(from), plain(until)));
         table.row(cells);
     }
-    for line in table.lines() {
-        writeln!(out, "{line}")?;
-    }
+    table.write(out)?;
     if report.total.elapsed.p99.is_none() {
         let text = "  p95 takes 20 occurrences, p99 takes 100: fewer say no more than the maximum";
         writeln!(out, "{}", paint.faint(text))?;
     }
-    Ok(())
-}
-
-fn distribution(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
-    let Some(highest) = report.distribution.iter().max().filter(|&&highest| highest > 0) else {
-        return Ok(());
-    };
-    let (Some(min), Some(max)) = (&report.total.elapsed.min, &report.total.elapsed.max) else {
-        return Ok(());
-    };
-    if max.ns <= min.ns {
-        return Ok(());
-    }
-    let bars: String =
-        report.distribution.iter().map(|&n| level(n as f64 / *highest as f64)).collect();
-    writeln!(out)?;
-    writeln!(
-        out,
-        "from {} to {}, up to {} in a column",
-        duration_ns(min.ns),
-        duration_ns(max.ns),
-        count(*highest)
-    )?;
-    writeln!(out, " {}", paint.accent(bars.trim_end()))?;
     Ok(())
 }
 
@@ -118,9 +91,7 @@ fn worst(report: &SpanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
         cells.push(row.host_ns.map_or_else(String::new, |ns| duration_ns(ns as f64)));
         table.row(cells);
     }
-    for line in table.lines() {
-        writeln!(out, "{line}")?;
-    }
+    table.write(out)?;
     Ok(())
 }
 

@@ -1,6 +1,8 @@
 //! Figures of many durations, in columns.
 
-use super::{duration_ns, range_ns};
+use super::{Align, Paint, Table, count, duration_ns, level, range_ns};
+use anyhow::Result;
+use std::io::Write;
 use weltblick_core::measure::duration::Duration;
 use weltblick_core::measure::statistic::Statistic;
 
@@ -26,6 +28,59 @@ pub(crate) fn stated(duration: &Duration) -> String {
 /// A duration, or nothing.
 pub(crate) fn figure(duration: Option<&Duration>) -> String {
     duration.map_or_else(String::new, stated)
+}
+
+/// The longest of many, or nothing.
+pub(crate) fn max(statistic: &Statistic) -> String {
+    figure(statistic.max.as_ref())
+}
+
+/// All figures of several statistics, the worst first; those without any are left out.
+pub(crate) fn table(
+    rows: &[(String, Option<&Statistic>)],
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<()> {
+    let columns = ["max", "p99", "p95", "p50", "mean", "min", "stddev"];
+    let mut columns: Vec<(&str, Align)> =
+        columns.into_iter().map(|name| (name, Align::Right)).collect();
+    columns.push(("", Align::Left));
+    let mut table = Table::new(paint, &columns);
+    for (name, statistic) in rows {
+        let Some(Statistic { count: 1.., min, mean, p50, p95, p99, max, stddev }) = statistic
+        else {
+            continue;
+        };
+        let mut cells: Vec<String> =
+            [max, p99, p95, p50, mean, min, stddev].map(|d| figure(d.as_ref())).to_vec();
+        cells.push(name.clone());
+        table.row(cells);
+    }
+    table.write(out)
+}
+
+/// How durations are spread from the shortest to the longest; nothing where they are all the same.
+pub(crate) fn distribution(
+    name: &str,
+    counts: &[u64],
+    of: &Statistic,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<()> {
+    let Some((min, max)) = of.min.zip(of.max).filter(|(min, max)| max.ns > min.ns) else {
+        return Ok(());
+    };
+    let highest = counts.iter().max().copied().unwrap_or(0).max(1);
+    let bars: String = counts.iter().map(|&n| level(n as f64 / highest as f64)).collect();
+    writeln!(
+        out,
+        "{name} from {} to {}, up to {} in a column",
+        duration_ns(min.ns_low),
+        duration_ns(max.ns_high.unwrap_or(max.ns)),
+        count(highest)
+    )?;
+    writeln!(out, " {}", paint.accent(bars.trim_end()))?;
+    Ok(())
 }
 
 /// The columns of a statistic in a CSV file, behind a name: `elapsed_max_ns`.

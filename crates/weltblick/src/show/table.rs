@@ -1,7 +1,9 @@
 //! Aligned columns.
 
 use super::paint::Paint;
+use anyhow::Result;
 use comfy_table::{Cell, CellAlignment, presets};
+use std::io::Write;
 
 /// Where a column's text stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,6 +43,14 @@ impl Table {
             })
         });
         self.table.add_row(cells);
+    }
+
+    /// Writes the lines.
+    pub(crate) fn write(&self, out: &mut dyn Write) -> Result<()> {
+        for line in self.lines() {
+            writeln!(out, "{line}")?;
+        }
+        Ok(())
     }
 
     /// The lines, each without blanks at its end.

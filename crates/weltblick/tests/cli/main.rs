@@ -17,3 +17,4 @@ mod span;
 mod stand_in;
 mod stub;
 mod support;
+mod tasks;

@@ -67,7 +67,7 @@ fn between_points_in_the_code_the_stub_opens_and_closes() {
         "capture {trace} {stub} --plan plan.toml {IMAGE} --reset --window wave_filter..spectrum_power \
          --for 2s --out run --quiet"
     ));
-    assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
+    ended.succeeded();
     // It is off before the first point, on and off after it, and reading finds its feet at once.
     let journal = String::from_utf8(bench.read("run/journal.jsonl")).unwrap();
     let opened = journal.matches("\"watched\"").count();
@@ -103,7 +103,7 @@ fn samples_are_asked_for_between_points_only() {
          --window smooth_spectrum..track_tide --laps smooth_spectrum,track_tide --for 1500ms --out run --quiet",
         target.stub
     ));
-    assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
+    ended.succeeded();
     let found = samples(&bench.json("profile run"));
     assert_eq!(found.keys().collect::<Vec<_>>(), ["smooth_spectrum"], "{found:?}");
     assert!(found["smooth_spectrum"] > 20, "{found:?}");

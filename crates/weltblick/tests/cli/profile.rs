@@ -165,7 +165,7 @@ fn several_sources_are_not_added_up() {
     bench.out("import other.bin --amend --out two");
     let error = bench.error("profile two");
     assert!(error.contains("2 sources of samples (swo, other)"), "{error}");
-    assert!(bench.out("inspect two").contains("1 045 154 bytes"));
+    assert!(bench.out("inspect two").contains("1 045 472 bytes"));
 }
 
 #[test]
@@ -173,7 +173,7 @@ fn a_window_after_damage_says_that_its_times_are_at_least() {
     let bench = Bench::new();
     let mut bytes = bench.read("buoy/swo.bin");
     let at = bytes.len() / 4;
-    bytes[at..at + 4].fill(0x80);
+    bytes[at..at + 12].fill(0x80);
     bench.write("buoy/swo.bin", bytes);
     assert!(!bench.out("profile buoy --within 0s..0.5s").contains("at least"));
     assert!(bench.out("profile buoy --within 1.5s..2s").contains("over at least"));

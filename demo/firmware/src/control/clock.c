@@ -19,6 +19,7 @@ void gnss_pulse_handler(void)
             integral += error;
             int64_t estimate = (int64_t)error * 52 + (int64_t)integral * 156;
             drift_ppb = (int32_t)(estimate / 4);
+            wb_quantity(QUANTITY_DRIFT, drift_ppb);
         }
     }
     last_pulse = captured;

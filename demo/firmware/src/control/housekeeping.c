@@ -81,7 +81,7 @@ static void read_sensors(void)
 /* Who is who on the trace, one after the other, for whoever began to listen late. */
 static void introduce(uint32_t round)
 {
-    switch (round % 10) {
+    switch (round % 18) {
     case 0:
         wb_object_named(block_ready.number, block_ready.name);
         break;
@@ -100,8 +100,14 @@ static void introduce(uint32_t round)
     case 5:
         wb_quantity_named(QUANTITY_DRIFT, "drift_ppb");
         break;
+    case 6 ... 9:
+        kernel_introduce(round % 18 - 5); /* four tasks, from 1 */
+        break;
+    case 10 ... 13:
+        kernel_name(round % 18 - 9);
+        break;
     default:
-        kernel_introduce(round % 10 - 5); /* four tasks, from 1 */
+        kernel_measure_stack(round % 18 - 13);
     }
 }
 
@@ -115,7 +121,6 @@ void housekeeping_task(void)
         read_sensors();
         judge_sea(latest_waves.height_mm);
         wb_quantity(QUANTITY_BATTERY, (int32_t)latest_health.battery_mv);
-        wb_quantity(QUANTITY_DRIFT, clock_drift_ppb());
         introduce(rounds++);
         if (latest_health.battery_mv < 3300) {
             console_print("battery low\n");

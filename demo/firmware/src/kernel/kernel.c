@@ -31,12 +31,6 @@ static void task_ended(void)
     }
 }
 
-static void introduce(const struct task *task)
-{
-    wb_task_created(task->number, task->priority, task->stack, 4 * task->words);
-    wb_task_named(task->number, task->name);
-}
-
 void task_create(struct task *task, const char *name, uint8_t priority, void (*entry)(void),
                  uint32_t *stack, uint32_t words)
 {
@@ -59,21 +53,46 @@ void task_create(struct task *task, const char *name, uint8_t priority, void (*e
     task->stack = stack;
     task->words = words;
     tasks = task;
-    introduce(task);
+    kernel_introduce(task->number);
+    kernel_name(task->number);
 }
 
-/* Says who a task is and how deep its stack was used, for whoever began to listen late. */
+static struct task *find(uint32_t number)
+{
+    struct task *task = tasks;
+    while (task != 0 && task->number != number) {
+        task = task->next;
+    }
+    return task;
+}
+
+/* Says who a task is, for whoever began to listen late; its name apart: bursts overflow the link. */
 void kernel_introduce(uint32_t number)
 {
-    for (struct task *task = tasks; task != 0; task = task->next) {
-        if (task->number == number) {
-            uint32_t unused = 0;
-            while (unused < task->words && task->stack[unused] == UNUSED_WORD) {
-                unused++;
-            }
-            introduce(task);
-            wb_task_stack_used(task->number, 4 * (task->words - unused));
+    const struct task *task = find(number);
+    if (task != 0) {
+        wb_task_created(task->number, task->priority, task->stack, 4 * task->words);
+    }
+}
+
+void kernel_name(uint32_t number)
+{
+    const struct task *task = find(number);
+    if (task != 0) {
+        wb_task_named(task->number, task->name);
+    }
+}
+
+/* Says how deep a task's stack was ever used. */
+void kernel_measure_stack(uint32_t number)
+{
+    const struct task *task = find(number);
+    if (task != 0) {
+        uint32_t unused = 0;
+        while (unused < task->words && task->stack[unused] == UNUSED_WORD) {
+            unused++;
         }
+        wb_task_stack_used(task->number, 4 * (task->words - unused));
     }
 }
 

@@ -44,6 +44,8 @@ void task_create(struct task *task, const char *name, uint8_t priority, void (*e
 void kernel_start(void) __attribute__((noreturn));
 uint32_t kernel_ticks(void);
 void kernel_introduce(uint32_t number);
+void kernel_name(uint32_t number);
+void kernel_measure_stack(uint32_t number);
 void task_sleep_until(uint32_t tick);
 void semaphore_take(struct semaphore *semaphore);
 void semaphore_give(struct semaphore *semaphore);

@@ -2,7 +2,7 @@
 
 use super::grid::{GridFit, Late};
 use super::nesting::{Cut, Run, Runner, THREAD, Watcher, between};
-use super::worst::{Bad, Worst};
+use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
 use rustc_hash::FxHashMap;
@@ -102,10 +102,7 @@ impl Figures {
         let period = between(last, now);
         self.period.add(period);
         if let Some(before) = self.last_period {
-            let high = period.high.abs_diff(before.low).max(period.low.abs_diff(before.high));
-            let low =
-                period.low.saturating_sub(before.high).max(before.low.saturating_sub(period.high));
-            self.jitter.add(Ticks { low, high });
+            self.jitter.add(period.difference(before));
         }
         self.last_period = Some(period);
         self.last = time;

@@ -7,6 +7,7 @@
 //! that had begun gets a duration, and what lies below is unknown until the core says it.
 
 use crate::event::{Event, Position, Sink, Statement};
+use crate::measure::dissection::{Actor, Dissection};
 use crate::stats::Ticks;
 use crate::time::Window;
 
@@ -165,6 +166,12 @@ impl<W: Watcher> Nesting<W> {
             Some(frame) => Some(frame.exception),
             None => self.grounded.then_some(THREAD),
         }
+    }
+
+    /// Since when thread mode runs, if it does.
+    #[must_use]
+    pub fn thread_since(&self) -> Option<Window> {
+        self.ground_since.filter(|_| self.running() == Some(THREAD))
     }
 
     fn below(&self) -> Option<u16> {
@@ -379,5 +386,20 @@ impl<W: Watcher> Watcher for &mut W {
     }
     fn cut(&mut self, why: Cut) {
         (**self).cut(why);
+    }
+}
+
+/// Looks into the stretches of a [`Dissection`]: nothing tells tasks apart.
+impl Watcher for Dissection {
+    #[inline]
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        let actor = match runner {
+            Runner::Exception(number) => Actor::Exception(number),
+            Runner::Switching => Actor::Switching,
+            Runner::Unknown => return,
+        };
+        if let Some((from, until)) = from.zip(until) {
+            Self::did(self, actor, from, until);
+        }
     }
 }

@@ -1,14 +1,14 @@
 //! The stable form of the figures of exceptions.
 
-use super::dissect::{Dissection, Phase, Stretch};
 use super::figures::{Figures, InterruptFigures};
 use super::nesting::{THREAD, between};
-use super::worst::Bad;
 use crate::image::{Image, system_exception};
+use crate::measure::dissection::{Actor, Dissection, Phase, Stretch};
 use crate::measure::duration::Duration;
 use crate::measure::losses::LossRow;
 use crate::measure::statistic::{Scale, Statistic};
 use crate::measure::timing::Timing;
+use crate::measure::worst::Bad;
 use crate::stats::Spread;
 use crate::time::Window;
 use rustc_hash::FxHashMap;
@@ -150,8 +150,12 @@ pub struct InterruptRow {
     pub count: u64,
     /// The same per second.
     pub rate: f64,
-    /// The part of the time in which it ran.
+    /// The part of the time in which it ran, of all that is known.
     pub load: f64,
+    /// Of all of the time, at least.
+    pub load_low: f64,
+    /// The same, at most: with all of the time in which nothing is known.
+    pub load_high: f64,
     /// Runs without a duration: something is missing inside.
     pub cut: u64,
     /// Runs that followed another handler without a return in between.
@@ -303,7 +307,8 @@ impl InterruptFigures {
         for row in self.rows() {
             let each = row.each.as_deref().unwrap_or_default();
             let worst = row.worst().into_iter().flat_map(|(_, list)| list);
-            cases.extend(worst.chain(each).map(|&bad| (row.exception, bad)));
+            let subject = Actor::Exception(row.exception);
+            cases.extend(worst.chain(each).map(|&bad| (subject, bad)));
         }
         Dissection::new(cases)
     }
@@ -347,6 +352,7 @@ fn row(
 ) -> InterruptRow {
     let scale = context.scale;
     let known = figures.known().max(1) as f64;
+    let all = known.max(context.timing.recording.span().unwrap_or(0) as f64);
     let stated = |spread: Option<&Spread>| spread.map(|spread| scale.statistic(spread));
     let grid = row.grid.period().filter(|_| row.grid.is_periodic()).map(|period| GridRow {
         period: scale.duration(crate::stats::Bounds::exact(period)),
@@ -368,6 +374,8 @@ fn row(
         count: row.entries,
         rate: row.entries as f64 * 1e9 / (known * scale.ns),
         load: row.busy as f64 / known,
+        load_low: row.busy as f64 / all,
+        load_high: (row.busy as f64 + all - known) / all,
         cut: row.cut,
         chained: row.chained,
         preempted: row.preempted,
@@ -419,13 +427,11 @@ pub fn each(
     context: &Context<'_>,
 ) -> Vec<RunRow> {
     let mut rows = Vec::new();
-    let by_run: FxHashMap<(u16, u64), &Stretch> = stretches
-        .iter()
-        .map(|stretch| ((stretch.exception, stretch.bad.number), stretch))
-        .collect();
+    let by_run: FxHashMap<(Actor, u64), &Stretch> =
+        stretches.iter().map(|stretch| ((stretch.subject, stretch.bad.number), stretch)).collect();
     for row in figures.rows() {
         for bad in row.each.iter().flatten() {
-            let stretch = by_run.get(&(row.exception, bad.number)).copied();
+            let stretch = by_run.get(&(Actor::Exception(row.exception), bad.number)).copied();
             // Where the firmware or a grid says when it was requested, the response says it all.
             let case = case(FigureName::Response, bad, stretch, figures, context);
             let from = |from: Window, until: Window| context.scale.duration(between(from, until));
@@ -447,7 +453,8 @@ pub fn each(
 }
 
 fn found<'a>(exception: u16, bad: &Bad, stretches: &'a [Stretch]) -> Option<&'a Stretch> {
-    stretches.iter().find(|stretch| stretch.exception == exception && stretch.bad == *bad)
+    let subject = Actor::Exception(exception);
+    stretches.iter().find(|stretch| stretch.subject == subject && stretch.bad == *bad)
 }
 
 fn case(
@@ -464,12 +471,17 @@ fn case(
     };
     let mut parts = Vec::new();
     if let Some(stretch) = stretch {
-        for (&(phase, who), part) in stretch.parts.iter().filter(|((phase, _), _)| wanted(*phase)) {
-            let cause = cause(phase, who, part.ticks, stretch.exception, figures, context);
-            let other = who.filter(|_| !matches!(cause, Cause::Own | Cause::Switching));
+        for (&(phase, actor), part) in stretch.parts.iter().filter(|((p, _), _)| wanted(*p)) {
+            let cause = cause(phase, actor, part.ticks, stretch.subject, figures, context);
+            let who = match actor {
+                Actor::Exception(number) if !matches!(cause, Cause::Own | Cause::Switching) => {
+                    Some(context.name(number))
+                }
+                _ => None,
+            };
             parts.push(CausePart {
                 cause,
-                interrupt: other.map(|who| context.name(who)),
+                interrupt: who,
                 times: part.times,
                 duration: context.scale.duration(crate::stats::Ticks::exact(part.ticks)),
             });
@@ -489,21 +501,25 @@ fn case(
 
 fn cause(
     phase: Phase,
-    who: Option<u16>,
+    actor: Actor,
     ticks: u64,
-    exception: u16,
+    subject: Actor,
     figures: &InterruptFigures,
     context: &Context<'_>,
 ) -> Cause {
-    match (phase, who) {
-        (_, None) => Cause::Switching,
-        (Phase::Running, Some(who)) if who == exception => Cause::Own,
-        (Phase::Running, Some(_)) => Cause::Preempted,
-        (Phase::Waiting, Some(who)) if figures.interrupts(exception, who) => {
+    let interrupts = |who: u16| match subject {
+        Actor::Exception(exception) => figures.interrupts(exception, who),
+        _ => false,
+    };
+    match (phase, actor) {
+        (Phase::Running, actor) if actor == subject => Cause::Own,
+        (Phase::Waiting, Actor::Exception(who)) if interrupts(who) => {
             let cycles = ticks as f64 / context.timing.timestamp_ratio();
             if cycles <= ENTRY_CYCLES { Cause::Switching } else { Cause::Masked }
         }
-        (Phase::Waiting, Some(_)) => Cause::Behind,
+        (_, Actor::Switching) => Cause::Switching,
+        (Phase::Running, _) => Cause::Preempted,
+        (Phase::Waiting, _) => Cause::Behind,
     }
 }
 

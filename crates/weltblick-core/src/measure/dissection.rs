@@ -1,6 +1,5 @@
 //! What happened inside a stretch of time: the worst cases explained, in a second reading.
 
-use super::nesting::{Runner, Watcher};
 use super::worst::Bad;
 use crate::time::Window;
 use std::collections::BTreeMap;
@@ -23,23 +22,36 @@ pub struct Part {
     pub ticks: u64,
 }
 
+/// Who has the core.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Actor {
+    /// An exception's handler; 0 is all of thread mode, where nothing tells tasks apart.
+    Exception(u16),
+    /// A task.
+    Task(u32),
+    /// The kernel, between the end of one task and the beginning of another.
+    Kernel,
+    /// The hardware: it enters, leaves or changes handlers.
+    Switching,
+}
+
 /// What ran in it, as a key.
-type Key = (Phase, Option<u16>);
+type Key = (Phase, Actor);
 
 /// One stretch, from a request (or start) to an end.
 #[derive(Debug, Clone)]
 pub struct Stretch {
     /// Whose.
-    pub exception: u16,
+    pub subject: Actor,
     /// What is explained.
     pub bad: Bad,
-    /// By phase: which exception ran (0: thread mode); `None`: the core switched.
-    pub parts: BTreeMap<(Phase, Option<u16>), Part>,
+    /// By phase: who ran.
+    pub parts: BTreeMap<(Phase, Actor), Part>,
 }
 
 impl Stretch {
-    fn new(exception: u16, bad: Bad) -> Self {
-        Self { exception, bad, parts: BTreeMap::new() }
+    fn new(subject: Actor, bad: Bad) -> Self {
+        Self { subject, bad, parts: BTreeMap::new() }
     }
 
     /// Where it starts, begins to run, and ends.
@@ -60,7 +72,7 @@ impl Stretch {
     }
 }
 
-/// Looks into stretches; the watcher of a second reading of the same events.
+/// Looks into stretches, in a second reading of the same events.
 #[derive(Debug)]
 pub struct Dissection {
     /// By start.
@@ -72,9 +84,9 @@ pub struct Dissection {
 impl Dissection {
     /// Of these cases.
     #[must_use]
-    pub fn new(cases: impl IntoIterator<Item = (u16, Bad)>) -> Self {
+    pub fn new(cases: impl IntoIterator<Item = (Actor, Bad)>) -> Self {
         let mut stretches: Vec<Stretch> =
-            cases.into_iter().map(|(exception, bad)| Stretch::new(exception, bad)).collect();
+            cases.into_iter().map(|(subject, bad)| Stretch::new(subject, bad)).collect();
         stretches.sort_by_key(Stretch::marks);
         Self { stretches, first: 0 }
     }
@@ -84,18 +96,11 @@ impl Dissection {
     pub fn into_stretches(self) -> Vec<Stretch> {
         self.stretches
     }
-}
 
-impl Watcher for Dissection {
+    /// The actor had the core from the one to the other.
     #[inline]
-    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
-        let Some((from, until)) = from.zip(until) else { return };
+    pub fn did(&mut self, actor: Actor, from: Window, until: Window) {
         let (from, until) = (from.latest, until.latest);
-        let who = match runner {
-            Runner::Exception(number) => Some(number),
-            Runner::Switching => None,
-            Runner::Unknown => return,
-        };
         while self.stretches.get(self.first).is_some_and(|stretch| stretch.marks()[2] < from) {
             self.first += 1;
         }
@@ -103,8 +108,8 @@ impl Watcher for Dissection {
             if stretch.marks()[0] >= until {
                 break;
             }
-            stretch.add((Phase::Waiting, who), from, until);
-            stretch.add((Phase::Running, who), from, until);
+            stretch.add((Phase::Waiting, actor), from, until);
+            stretch.add((Phase::Running, actor), from, until);
         }
     }
 }

@@ -8,11 +8,11 @@ use crate::time::Window;
 pub struct Bad {
     /// How bad.
     pub ticks: Ticks,
-    /// Its number among the runs of its exception, from 0.
+    /// Its number among the runs of its handler or task, from 0.
     pub number: u64,
-    /// When it was requested, as far as anything tells.
+    /// When it was requested, or ready, as far as anything tells.
     pub requested: Option<Window>,
-    /// When the handler began.
+    /// When it began to run.
     pub began: Window,
     /// When it ended.
     pub ended: Window,

@@ -1,0 +1,377 @@
+//! Figures of every task: how often, how long, how late, how much stack, and what it waited for.
+
+use super::loads::{Cut, Loads, Windows};
+use super::tracking::{Activation, Spell, State, Watcher};
+use crate::event::{Name, Statement, Thing};
+use crate::measure::dissection::{Actor, Dissection};
+use crate::measure::interrupts::{GridFit, Late, MOST_EACH, between};
+use crate::measure::worst::{Bad, Worst};
+use crate::stats::{Spread, Ticks};
+use crate::time::Window;
+use rustc_hash::FxHashMap;
+use std::collections::BTreeMap;
+
+/// Tasks with percentiles at most: it bounds the memory, whatever a stream says.
+const MOST_DETAILED: usize = 64;
+/// Names kept at most.
+const MOST_NAMES: usize = 16_384;
+/// Objects that one task waits for, at most.
+const MOST_OBJECTS: usize = 256;
+
+/// How much of a stack was used.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Stack {
+    /// The lowest address, and how many bytes there are.
+    pub extent: Option<(u64, u32)>,
+    /// The deepest that was stated or seen at a switch, in bytes.
+    pub used: Option<u64>,
+    /// The stack pointer lay outside.
+    pub left: bool,
+}
+
+impl Stack {
+    fn pointer(&mut self, pointer: u64) {
+        let Some((base, size)) = self.extent else { return };
+        let end = base + u64::from(size);
+        if pointer < base || pointer > end {
+            self.left = true;
+            return;
+        }
+        self.used = self.used.max(Some(end - pointer));
+    }
+}
+
+/// Waiting for one object.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Waiting {
+    /// How often.
+    pub count: u64,
+    /// How long in all, in ticks.
+    pub sum: u64,
+    /// How long at most.
+    pub most: Ticks,
+}
+
+/// Figures of one task, in ticks.
+#[derive(Debug)]
+pub struct Figures {
+    /// Its number.
+    pub task: u32,
+    /// Its priority as the kernel counts.
+    pub priority: Option<u8>,
+    /// Its stack.
+    pub stack: Stack,
+    /// Activations without a duration: something is missing inside.
+    pub cut: u64,
+    /// Without handlers and other tasks.
+    pub own: Spread,
+    /// From the first run to the stop.
+    pub elapsed: Spread,
+    /// From ready to the first run.
+    pub pending: Spread,
+    /// From ready to the stop.
+    pub response: Spread,
+    /// From ready to ready, else from start to start.
+    pub period: Spread,
+    /// From one such period to the next, the difference.
+    pub jitter: Spread,
+    /// Whether it is activated periodically, and what it missed.
+    pub grid: GridFit,
+    /// Ticks in which it ran, activations without a duration included.
+    pub busy: u64,
+    /// Its load over time.
+    pub loads: Loads,
+    /// Ticks in each state.
+    pub states: BTreeMap<State, u64>,
+    /// By object: how long it waited.
+    pub waits: BTreeMap<Option<u32>, Waiting>,
+    /// How often another task took the core from it.
+    pub preempted: u64,
+    /// How often it gave the core away.
+    pub yielded: u64,
+    /// The longest from ready to the first run.
+    pub worst_pending: Worst,
+    /// The longest from ready to the stop.
+    pub worst_response: Worst,
+    /// The longest from the first run to the stop.
+    pub worst_elapsed: Worst,
+    /// Every activation, where that was asked for.
+    pub each: Option<Vec<Bad>>,
+    last: Option<Window>,
+    last_period: Option<Ticks>,
+    /// Activations that were complete.
+    pub activations: u64,
+}
+
+impl Figures {
+    fn new(task: u32, detailed: bool, settings: Settings) -> Self {
+        let spread = || Spread::new(detailed);
+        let worst = || Worst::new(settings.keep);
+        Self {
+            task,
+            priority: None,
+            stack: Stack::default(),
+            cut: 0,
+            own: spread(),
+            elapsed: spread(),
+            pending: spread(),
+            response: spread(),
+            period: spread(),
+            jitter: spread(),
+            grid: GridFit::new(false),
+            busy: 0,
+            loads: Loads::default(),
+            states: BTreeMap::new(),
+            waits: BTreeMap::new(),
+            preempted: 0,
+            yielded: 0,
+            worst_pending: worst(),
+            worst_response: worst(),
+            worst_elapsed: worst(),
+            each: settings.each.then(Vec::new),
+            last: None,
+            last_period: None,
+            activations: 0,
+        }
+    }
+
+    fn activated(&mut self, activation: &Activation) {
+        let number = self.activations;
+        self.activations += 1;
+        let Activation { ready, began, ended, own, .. } = *activation;
+        let (Some(began), Some(ended)) = (began, ended) else { return };
+        self.own.add(own);
+        let elapsed = between(began, ended);
+        let bad = |ticks| Bad { ticks, number, requested: ready, began, ended };
+        self.elapsed.add(elapsed);
+        self.worst_elapsed.add(bad(elapsed));
+        if let Some(ready) = ready {
+            let (pending, response) = (between(ready, began), between(ready, ended));
+            self.pending.add(pending);
+            self.response.add(response);
+            self.worst_pending.add(bad(pending));
+            self.worst_response.add(bad(response));
+        }
+        if let Some(each) = &mut self.each
+            && each.len() < MOST_EACH
+        {
+            each.push(bad(elapsed));
+        }
+        let start = ready.unwrap_or(began);
+        self.started(start);
+        self.grid.add(number, start, ended, |_: Late| {});
+    }
+
+    fn started(&mut self, now: Window) {
+        let Some(last) = self.last.replace(now) else { return };
+        let period = between(last, now);
+        self.period.add(period);
+        if let Some(before) = self.last_period.replace(period) {
+            self.jitter.add(period.difference(before));
+        }
+    }
+
+    fn gap(&mut self, keeps_time: bool) {
+        self.last = None;
+        self.last_period = None;
+        if keeps_time {
+            self.grid.gap();
+        } else {
+            self.grid.settle(|_| {});
+        }
+    }
+}
+
+/// How figures are kept.
+#[derive(Debug, Clone, Copy)]
+pub struct Settings {
+    /// Of the worst cases, so many are kept.
+    pub keep: usize,
+    /// Ticks of the window of a load.
+    pub window: u64,
+    /// Every activation is kept, up to [`MOST_EACH`].
+    pub each: bool,
+}
+
+/// Figures of all tasks.
+#[derive(Debug)]
+pub struct TaskFigures {
+    settings: Settings,
+    rows: FxHashMap<u32, Figures>,
+    windows: Windows,
+    /// What things are called.
+    pub names: FxHashMap<Thing, Name>,
+    /// Ticks by who had the core, where that is known.
+    pub busy: BTreeMap<Actor, u64>,
+    /// Gaps in the recording.
+    pub gaps: u64,
+    /// From one task to another, how often.
+    pub switches: u64,
+}
+
+impl TaskFigures {
+    /// Nothing seen yet.
+    #[must_use]
+    pub fn new(settings: Settings) -> Self {
+        Self {
+            settings: Settings { keep: settings.keep.max(1), ..settings },
+            rows: FxHashMap::default(),
+            windows: Windows::new(settings.window),
+            names: FxHashMap::default(),
+            busy: BTreeMap::new(),
+            gaps: 0,
+            switches: 0,
+        }
+    }
+
+    fn row(&mut self, task: u32) -> &mut Figures {
+        let detailed = self.rows.len() < MOST_DETAILED;
+        let settings = self.settings;
+        self.rows.entry(task).or_insert_with(|| Figures::new(task, detailed, settings))
+    }
+
+    /// Figures of every task that anything was stated of.
+    pub fn rows(&self) -> impl Iterator<Item = &Figures> {
+        self.rows.values()
+    }
+
+    /// Ticks of the window of a load.
+    #[must_use]
+    pub const fn window(&self) -> u64 {
+        self.windows.length()
+    }
+
+    /// Tasks without percentiles, for there are too many.
+    #[must_use]
+    pub fn undetailed(&self) -> usize {
+        self.rows.len().saturating_sub(MOST_DETAILED)
+    }
+
+    /// Ticks of which it is known who had the core.
+    #[must_use]
+    pub fn known(&self) -> u64 {
+        self.busy.values().sum()
+    }
+
+    /// The recording has ended.
+    pub fn finish(&mut self) {
+        for row in self.rows.values_mut() {
+            row.grid.settle(|_| {});
+        }
+    }
+
+    /// The cases to be explained by a second reading: the worst, and every activation that is listed.
+    #[must_use]
+    pub fn cases(&self) -> Dissection {
+        let mut cases = Vec::new();
+        for row in self.rows.values() {
+            let worst = [&row.worst_pending, &row.worst_response, &row.worst_elapsed];
+            let worst = worst.into_iter().flat_map(Worst::list);
+            let each = row.each.as_deref().unwrap_or_default();
+            cases.extend(worst.chain(each).map(|&bad| (Actor::Task(row.task), bad)));
+        }
+        Dissection::new(cases)
+    }
+}
+
+impl Watcher for TaskFigures {
+    fn activated(&mut self, activation: &Activation) {
+        self.row(activation.task).activated(activation);
+    }
+
+    fn cut(&mut self, task: u32) {
+        self.row(task).cut += 1;
+    }
+
+    fn did(&mut self, actor: Actor, from: Window, until: Window) {
+        let ticks = until.latest.saturating_sub(from.latest);
+        *self.busy.entry(actor).or_default() += ticks;
+        let mine = match actor {
+            Actor::Task(task) => Some(task),
+            _ => None,
+        };
+        if let Some(task) = mine {
+            self.row(task).busy += ticks;
+        }
+        let Self { windows, rows, .. } = self;
+        let length = windows.length();
+        windows.cut(from.latest, until.latest, |cut| match cut {
+            Cut::Part(ticks) => {
+                if let Some(row) = mine.and_then(|task| rows.get_mut(&task)) {
+                    row.loads.ran(ticks);
+                }
+            }
+            Cut::Close(whole, start) => {
+                rows.values_mut().for_each(|row| row.loads.close(whole, start, length));
+            }
+            Cut::Filled(windows, start) => {
+                for row in rows.values_mut() {
+                    let load = f64::from(u8::from(mine == Some(row.task)));
+                    row.loads.filled(windows, start, load);
+                }
+            }
+        });
+    }
+
+    fn was(&mut self, task: u32, spell: Spell) {
+        let ticks = spell.until.latest.saturating_sub(spell.from.latest);
+        let row = self.row(task);
+        *row.states.entry(spell.state).or_default() += ticks;
+        if let State::Waits(object) = spell.state
+            && (row.waits.len() < MOST_OBJECTS || row.waits.contains_key(&object))
+        {
+            let waiting = row.waits.entry(object).or_default();
+            waiting.count += 1;
+            waiting.sum += ticks;
+            let lasted = between(spell.from, spell.until);
+            if lasted.low >= waiting.most.low {
+                waiting.most = lasted;
+            }
+        }
+    }
+
+    fn switched(&mut self, from: Option<u32>, preempted: bool, _to: u32) {
+        self.switches += 1;
+        if let (Some(task), true) = (from, preempted) {
+            self.row(task).preempted += 1;
+        }
+    }
+
+    fn stated(&mut self, statement: &Statement) {
+        match *statement {
+            Statement::Named(thing, ref name) if self.names.len() < MOST_NAMES => {
+                self.names.insert(thing, name.clone());
+                if let Thing::Task(task) = thing {
+                    self.row(task);
+                }
+            }
+            Statement::Created { task, priority, stack } => {
+                let row = self.row(task);
+                row.priority = priority.or(row.priority);
+                row.stack.extent = stack.or(row.stack.extent);
+            }
+            Statement::Runs { task, stack_pointer: Some(pointer) } => {
+                self.row(task).stack.pointer(pointer);
+            }
+            Statement::StackUsed { task, bytes } => {
+                let stack = &mut self.row(task).stack;
+                stack.used = stack.used.max(Some(u64::from(bytes)));
+            }
+            Statement::Stops { task, .. } => self.row(task).yielded += 1,
+            _ => {}
+        }
+    }
+
+    fn gap(&mut self, keeps_time: bool) {
+        self.gaps += 1;
+        self.windows.gap();
+        self.rows.values_mut().for_each(|row| row.gap(keeps_time));
+    }
+}
+
+/// Looks into the stretches of a [`Dissection`], with tasks told apart.
+impl Watcher for Dissection {
+    fn did(&mut self, actor: Actor, from: Window, until: Window) {
+        Self::did(self, actor, from, until);
+    }
+}

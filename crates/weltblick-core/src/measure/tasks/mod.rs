@@ -1,0 +1,16 @@
+//! Tasks: who ran when and for how long, how late, how much stack, and what it waited for.
+
+mod figures;
+mod loads;
+mod order;
+mod report;
+mod tracking;
+
+pub use figures::{Figures, Settings, Stack, TaskFigures, Waiting};
+pub use loads::Loads;
+pub use order::{Order, Turn};
+pub use report::{
+    ActivationRow, ActorPart, Context, LoadRow, StackRow, StateRow, TaskReport, TaskRow, Totals,
+    TurnRow, WaitRow, each, report, turns,
+};
+pub use tracking::{Activation, Spell, State, Tracking, Watcher};

@@ -1,0 +1,375 @@
+//! Which task has the core, and what each of them does meanwhile: statements and exceptions to
+//! activations.
+//!
+//! An *activation* of a task begins to wait when the task becomes ready, starts when it first runs,
+//! and ends when it stops by its own will. Whoever runs instead in between, tasks or handlers,
+//! pre-empts it. After a loss no task's state is known until something is stated of it, and what had
+//! begun gets no end.
+
+use crate::event::{Event, Position, Sink, Statement, Stop};
+use crate::measure::dissection::Actor;
+use crate::measure::interrupts::{Nesting, Runner, THREAD, Watcher as InterruptWatcher, between};
+use crate::stats::Ticks;
+use crate::time::Window;
+use rustc_hash::FxHashMap;
+
+/// Tasks at most: statements about others are left out, and told.
+const MOST_TASKS: usize = 4096;
+
+/// What a task does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum State {
+    /// Nothing tells.
+    Unknown,
+    /// It has the core.
+    Runs,
+    /// It could run.
+    Ready,
+    /// It waits for a time.
+    Sleeps,
+    /// It waits for an object; `None` where nothing tells which.
+    Waits(Option<u32>),
+    /// It has ended.
+    Ended,
+}
+
+impl State {
+    /// What it is called in results.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Unknown => "unknown",
+            Self::Runs => "runs",
+            Self::Ready => "ready",
+            Self::Sleeps => "sleeps",
+            Self::Waits(_) => "waits",
+            Self::Ended => "ended",
+        }
+    }
+}
+
+impl From<Stop> for State {
+    fn from(why: Stop) -> Self {
+        match why {
+            Stop::Sleeps => Self::Sleeps,
+            Stop::Waits(object) => Self::Waits(Some(object)),
+            Stop::WaitsForSomething => Self::Waits(None),
+            Stop::Ended => Self::Ended,
+        }
+    }
+}
+
+/// What a task did for a while.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Spell {
+    /// What.
+    pub state: State,
+    /// Since when.
+    pub from: Window,
+    /// Until when.
+    pub until: Window,
+    /// What it did then.
+    pub then: State,
+}
+
+/// An activation that was seen from its start to its end.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Activation {
+    /// Whose.
+    pub task: u32,
+    /// When the task became ready; absent where nothing told.
+    pub ready: Option<Window>,
+    /// When it started to run.
+    pub began: Option<Window>,
+    /// When it stopped.
+    pub ended: Option<Window>,
+    /// How long it ran itself, without handlers and other tasks.
+    pub own: Ticks,
+    /// How often another task ran inside.
+    pub preempted: u32,
+}
+
+/// Sees what tasks do, in order.
+pub trait Watcher {
+    /// An activation is complete.
+    fn activated(&mut self, _activation: &Activation) {}
+    /// An activation had begun, or was to begin, and something is missing inside.
+    fn cut(&mut self, _task: u32) {}
+    /// The actor had the core from the one to the other.
+    fn did(&mut self, _actor: Actor, _from: Window, _until: Window) {}
+    /// A task did this, and then something else.
+    fn was(&mut self, _task: u32, _did: Spell) {}
+    /// The core went from one task to another; the first was pre-empted, or had stopped.
+    fn switched(&mut self, _from: Option<u32>, _preempted: bool, _to: u32) {}
+    /// Something else was stated.
+    fn stated(&mut self, _statement: &Statement) {}
+    /// Something is missing here. As long as no time is, periods go on.
+    fn gap(&mut self, _keeps_time: bool) {}
+}
+
+/// What is known of one task.
+#[derive(Debug, Clone, Copy)]
+struct Task {
+    state: State,
+    since: Option<Window>,
+    open: Option<Open>,
+}
+
+/// An activation that has not ended.
+#[derive(Debug, Clone, Copy, Default)]
+struct Open {
+    ready: Option<Window>,
+    began: Option<Window>,
+    started: bool,
+    own: Ticks,
+    preempted: u32,
+}
+
+/// Who has thread mode.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Owner {
+    Unknown,
+    Task(u32),
+    Kernel,
+}
+
+/// The stretches that one event ends.
+#[derive(Debug, Default)]
+struct Ended(Vec<(Runner, Window, Window)>);
+
+impl InterruptWatcher for Ended {
+    #[inline]
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        if let Some((from, until)) = from.zip(until) {
+            self.0.push((runner, from, until));
+        }
+    }
+}
+
+/// Follows tasks; hands on what it finds.
+#[derive(Debug)]
+pub struct Tracking<W> {
+    nesting: Nesting<Ended>,
+    tasks: FxHashMap<u32, Task>,
+    owner: Owner,
+    /// Thread mode belongs to its owner only since then.
+    split: Option<Window>,
+    /// Exceptions are traced: own times are without handlers.
+    pub exceptions: bool,
+    /// Statements about more tasks than are followed.
+    pub unfollowed: u64,
+    /// Who looks on.
+    pub watcher: W,
+}
+
+impl<W: Watcher> Tracking<W> {
+    /// Nothing is known yet.
+    pub fn new(watcher: W) -> Self {
+        Self {
+            nesting: Nesting::new(1.0, Ended::default()),
+            tasks: FxHashMap::default(),
+            owner: Owner::Unknown,
+            split: None,
+            exceptions: false,
+            unfollowed: 0,
+            watcher,
+        }
+    }
+
+    /// The recording has ended: what still runs has no end.
+    pub fn finish(mut self) -> W {
+        for (&number, task) in &mut self.tasks {
+            if task.open.take().is_some() {
+                self.watcher.cut(number);
+            }
+        }
+        self.watcher
+    }
+
+    fn task(&mut self, task: u32) -> Option<&mut Task> {
+        if self.tasks.len() >= MOST_TASKS && !self.tasks.contains_key(&task) {
+            self.unfollowed += 1;
+            return None;
+        }
+        let unknown = Task { state: State::Unknown, since: None, open: None };
+        Some(self.tasks.entry(task).or_insert(unknown))
+    }
+
+    /// A task does something else from now on.
+    fn enter(&mut self, task: u32, state: State, now: Option<Window>) {
+        let Some(known) = self.task(task) else { return };
+        let (was, since) = (known.state, known.since);
+        (known.state, known.since) = (state, now);
+        if let (Some(since), Some(now)) = (since, now)
+            && was != State::Unknown
+        {
+            self.watcher.was(task, Spell { state: was, from: since, until: now, then: state });
+        }
+    }
+
+    fn ready(&mut self, task: u32, now: Option<Window>) {
+        let Some(known) = self.task(task) else { return };
+        if matches!(known.state, State::Ready | State::Runs) {
+            // It is told twice, or runs already: nothing new.
+            return;
+        }
+        known.open = Some(Open { ready: now, ..Open::default() });
+        self.enter(task, State::Ready, now);
+    }
+
+    fn runs(&mut self, task: u32, now: Option<Window>) {
+        let before = match self.owner {
+            Owner::Task(before) if before == task => return,
+            Owner::Task(before) => Some(before),
+            Owner::Kernel | Owner::Unknown => None,
+        };
+        self.settle(now);
+        if let Some(before) = before {
+            self.enter(before, State::Ready, now);
+            if let Some(open) = self.tasks.get_mut(&before).and_then(|task| task.open.as_mut()) {
+                open.preempted += 1;
+            }
+        }
+        if self.owner != Owner::Unknown {
+            self.watcher.switched(before, before.is_some(), task);
+        }
+        let rested = self.tasks.get(&task).is_some_and(|task| {
+            matches!(task.state, State::Sleeps | State::Waits(_) | State::Ended)
+        });
+        self.enter(task, State::Runs, now);
+        self.owner = Owner::Task(task);
+        // Nobody said that it was ready, but it had stopped: this is an activation too.
+        if let Some(known) = self.tasks.get_mut(&task).filter(|task| rested && task.open.is_none())
+        {
+            known.open = Some(Open::default());
+        }
+        if let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.as_mut())
+            && !open.started
+        {
+            open.started = true;
+            open.began = now;
+        }
+    }
+
+    fn stops(&mut self, task: u32, why: Stop, now: Option<Window>) {
+        let runs = self.owner == Owner::Task(task);
+        if runs {
+            self.settle(now);
+            self.owner = Owner::Kernel;
+        }
+        self.enter(task, why.into(), now);
+        let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.take()) else {
+            // It ran when the recording began, or since a gap.
+            return self.watcher.cut(task);
+        };
+        if !open.started {
+            return self.watcher.cut(task);
+        }
+        self.watcher.activated(&Activation {
+            task,
+            ready: open.ready,
+            began: open.began,
+            ended: now,
+            own: open.own,
+            preempted: open.preempted,
+        });
+    }
+
+    /// Thread mode, if it runs now, is its owner's up to here.
+    fn settle(&mut self, now: Option<Window>) {
+        let since = match self.nesting.running() {
+            Some(THREAD) => self.nesting.thread_since(),
+            // Without exception trace all time is thread mode.
+            _ if !self.exceptions => None,
+            _ => return,
+        };
+        let from = self.split.or(since);
+        if let (Some(from), Some(now)) = (from, now) {
+            self.attribute(from, now);
+        }
+        self.split = now;
+    }
+
+    /// Time in thread mode goes to whoever has it.
+    fn attribute(&mut self, from: Window, until: Window) {
+        match self.owner {
+            Owner::Unknown => {}
+            Owner::Kernel => self.watcher.did(Actor::Kernel, from, until),
+            Owner::Task(task) => {
+                if let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.as_mut()) {
+                    open.own += between(from, until);
+                }
+                self.watcher.did(Actor::Task(task), from, until);
+            }
+        }
+    }
+
+    /// The stretches that this event ended.
+    #[inline]
+    fn drain(&mut self) {
+        let mut ended = std::mem::take(&mut self.nesting.watcher.0);
+        for (runner, from, until) in ended.drain(..) {
+            match runner {
+                Runner::Exception(THREAD) => {
+                    let from = self.split.take().unwrap_or(from);
+                    self.attribute(from, until);
+                }
+                // Unless a task is known handlers are all that is known: that says nothing of load.
+                _ if self.owner == Owner::Unknown => {}
+                Runner::Exception(number) => {
+                    self.watcher.did(Actor::Exception(number), from, until);
+                }
+                Runner::Switching => self.watcher.did(Actor::Switching, from, until),
+                Runner::Unknown => {}
+            }
+        }
+        self.nesting.watcher.0 = ended;
+    }
+
+    /// Nothing is known of any task.
+    #[cold]
+    fn forget(&mut self, keeps_time: bool) {
+        for (&number, task) in &mut self.tasks {
+            if task.open.take().is_some() {
+                self.watcher.cut(number);
+            }
+            *task = Task { state: State::Unknown, since: None, open: None };
+        }
+        self.owner = Owner::Unknown;
+        self.split = None;
+        self.watcher.gap(keeps_time);
+    }
+
+    fn stated(&mut self, statement: &Statement, now: Option<Window>) {
+        match *statement {
+            Statement::Ready { task } => self.ready(task, now),
+            Statement::Runs { task, .. } => self.runs(task, now),
+            Statement::Stops { task, why } => self.stops(task, why, now),
+            _ => {}
+        }
+        self.watcher.stated(statement);
+    }
+}
+
+impl<W: Watcher> Sink for Tracking<W> {
+    #[inline(always)]
+    fn event(&mut self, position: Position, event: &Event) {
+        match event {
+            Event::Entered { .. } | Event::Left { .. } | Event::Resumed { .. } => {
+                self.exceptions = true;
+                self.nesting.event(position, event);
+                self.drain();
+            }
+            Event::Stated(statement) => self.stated(statement, position.time),
+            Event::Lost { why, .. } => {
+                self.nesting.event(position, event);
+                self.forget(!why.loses_bytes());
+            }
+            Event::Unwatched => {
+                self.nesting.event(position, event);
+                self.forget(false);
+            }
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,196 @@
+//! `tasks`: who ran when and for how long, how late, how much stack, and what it waited for.
+
+use super::reading::Reading;
+use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources;
+use anyhow::{Result, bail};
+use clap::ValueEnum;
+use std::io::Write;
+use std::time::Duration;
+use weltblick_core::budget::PointRange;
+use weltblick_core::measure::tasks::{
+    ActivationRow, Context, Order, Settings, TaskFigures, TaskReport, TaskRow, Tracking, TurnRow,
+    each, report, turns,
+};
+
+/// Which task ran how long, how late, and what did it wait for?
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// Only these, in more detail: names, or numbers
+    #[arg(value_name = "TASK", index = 2)]
+    tasks: Vec<String>,
+    /// Explain so many of the worst cases of each task
+    #[arg(long, value_name = "CASES", default_value_t = 1)]
+    worst: usize,
+    /// List every single activation instead, with who ran meanwhile
+    #[arg(long, conflicts_with_all = ["worst", "order"])]
+    each: bool,
+    /// List in which order tasks ran
+    #[arg(long, conflicts_with = "worst")]
+    order: bool,
+    /// The window of a load
+    #[arg(long, value_name = "TIME", default_value = "100ms", value_parser = duration)]
+    load_window: Duration,
+    /// In which order rows stand
+    #[arg(long, value_enum, default_value_t = Sort::Pending)]
+    sort: Sort,
+    /// Only this stretch of time, such as `1.2s..1.5s`
+    #[arg(long, value_name = "A..B")]
+    within: Option<PointRange>,
+    #[command(flatten)]
+    output: OutputArgs,
+    #[command(flatten)]
+    capture: CaptureArgs,
+}
+
+/// `--sort`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Sort {
+    /// Longest from ready to running first
+    Pending,
+    /// Longest from ready to stop first
+    Response,
+    /// Most time first
+    Load,
+    /// Fullest stack first
+    Stack,
+    /// By name
+    Name,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        match (args.each, args.order) {
+            (true, _) => show::schema::<Vec<ActivationRow>>(out)?,
+            (_, true) => show::schema::<Vec<TurnRow>>(out)?,
+            _ => show::schema::<TaskReport>(out)?,
+        }
+        return Ok(Outcome::Done);
+    }
+    let capture = sources::open(&args.capture)?;
+    let reading = Reading::new(&capture, args.within.as_ref())?;
+    let window = (args.load_window.as_secs_f64() * 1e9 / reading.scale.ns).round() as u64;
+    if window == 0 {
+        bail!("--load-window: a window must be longer than a tick of the timestamps");
+    }
+    let settings = Settings { keep: args.worst, window, each: args.each };
+    let (tracking, recording) = reading.first(Tracking::new(TaskFigures::new(settings)))?;
+    let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed);
+    let mut figures = tracking.finish();
+    figures.finish();
+    if figures.rows().next().is_none() {
+        bail!(
+            "{}: nothing tells of tasks{}; let the firmware state them (weltblick_marks.h) and say on which port: `marks_port` in the manifest, or --marks-port",
+            capture.name.display(),
+            if args.within.is_some() { " in this window of time" } else { "" },
+        );
+    }
+    reading.require_times(&recording)?;
+    let context = Context {
+        image: reading.image(),
+        timing: reading.timing(&recording),
+        scale: reading.scale,
+        intrusive: capture.conduct().intrusive,
+        exceptions,
+        unfollowed,
+    };
+    let mut report = report(&figures, &[], &context);
+    select(&mut report, &args.tasks)?;
+    let wanted = |name: &str| report.tasks.iter().any(|row| row.name == name);
+    let paint = Paint::new(args.output.color);
+    if args.order {
+        let Some(order) = reading.second(Tracking::new(Order::default()))? else {
+            bail!("--order reads twice, and standard input only once; give a file");
+        };
+        let mut rows = turns(&order.finish(), &figures, &context);
+        rows.retain(|row| wanted(&row.task));
+        return show_order(&rows, args.output.format, paint, out);
+    }
+    let stretches = reading
+        .second(Tracking::new(figures.cases()))?
+        .map_or_else(Vec::new, |tracking| tracking.finish().into_stretches());
+    if args.each {
+        let mut rows = each(&figures, &stretches, &context);
+        rows.retain(|row| wanted(&row.task));
+        return show_each(&rows, args.output.format, paint, out);
+    }
+    let mut report = self::report(&figures, &stretches, &context);
+    select(&mut report, &args.tasks)?;
+    sort(&mut report.tasks, args.sort);
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::tasks::csv(&report, out)?,
+        Format::Text => {
+            let look = show::tasks::Look {
+                paint,
+                capture: &capture.name.display().to_string(),
+                detailed: !args.tasks.is_empty(),
+                explained: !reading.once,
+            };
+            show::tasks::text(&report, &look, out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+fn show_order(
+    rows: &[TurnRow],
+    format: Format,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<Outcome> {
+    match format {
+        Format::Json => show::json(&rows, out)?,
+        Format::Csv => show::tasks::order_csv(rows, out)?,
+        Format::Text => show::tasks::order(rows, paint, out)?,
+    }
+    Ok(Outcome::Done)
+}
+
+fn show_each(
+    rows: &[ActivationRow],
+    format: Format,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<Outcome> {
+    match format {
+        Format::Json => show::json(&rows, out)?,
+        Format::Csv => show::tasks::each_csv(rows, out)?,
+        Format::Text => show::tasks::each(rows, paint, out)?,
+    }
+    Ok(Outcome::Done)
+}
+
+/// Only the tasks that a user names; all, if none.
+fn select(report: &mut TaskReport, wanted: &[String]) -> Result<()> {
+    let is_it = |row: &TaskRow, name: &String| row.name == *name || row.number.to_string() == *name;
+    if let Some(name) = wanted.iter().find(|name| !report.tasks.iter().any(|row| is_it(row, name)))
+    {
+        let known: Vec<&str> = report.tasks.iter().map(|row| row.name.as_str()).collect();
+        bail!("there is no task `{name}` in this recording; there are {}", known.join(", "));
+    }
+    report.tasks.retain(|row| wanted.is_empty() || wanted.iter().any(|name| is_it(row, name)));
+    Ok(())
+}
+
+fn sort(rows: &mut [TaskRow], sort: Sort) {
+    let weight = |row: &TaskRow| -> f64 {
+        let longest = |max: Option<weltblick_core::measure::duration::Duration>| {
+            max.map_or(-1.0, |max| max.ns_low)
+        };
+        match sort {
+            Sort::Pending => longest(row.pending.max),
+            Sort::Response => longest(row.response.max),
+            Sort::Load => row.load.share,
+            Sort::Stack => row.stack.share.unwrap_or(-1.0),
+            Sort::Name => 0.0,
+        }
+    };
+    if sort == Sort::Name {
+        rows.sort_by(|a, b| a.name.cmp(&b.name));
+    } else {
+        rows.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
+    }
+}

@@ -1,0 +1,31 @@
+//! Moments, and the command that looks closer at one.
+
+use super::{Paint, plain};
+use anyhow::Result;
+use std::io::Write;
+
+/// A moment as a point that every command takes: `1.234567s`.
+pub(crate) fn moment(ns: f64) -> String {
+    format!("{:.6}s", ns.max(0.0) / 1e9)
+}
+
+/// Nanoseconds that are shown before and after.
+const AROUND: f64 = 2000.0;
+
+/// The command that shows the packets of a stretch of time.
+pub(crate) fn closer(
+    capture: &str,
+    from: f64,
+    until: f64,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<()> {
+    let line = format!(
+        "    -> weltblick inspect {} --packets --within {}..{}",
+        plain(capture),
+        moment(from - AROUND),
+        moment(until + AROUND)
+    );
+    writeln!(out, "{}", paint.faint(&line))?;
+    Ok(())
+}

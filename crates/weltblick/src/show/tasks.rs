@@ -1,0 +1,488 @@
+//! Faces of the figures of tasks.
+
+use super::evidence::doubts;
+use super::moment::{closer, moment};
+use super::statistic::{csv_cells, csv_columns, distribution, figure, max, stated, table};
+use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
+use anyhow::Result;
+use std::io::Write;
+use weltblick_core::measure::duration::Duration;
+use weltblick_core::measure::tasks::{
+    ActivationRow, ActorPart, LoadRow, TaskReport, TaskRow, TurnRow,
+};
+
+/// How to write the text.
+pub(crate) struct Look<'a> {
+    pub(crate) paint: Paint,
+    pub(crate) capture: &'a str,
+    /// All statistics of each, not only the telling ones.
+    pub(crate) detailed: bool,
+    /// The worst cases have their parts.
+    pub(crate) explained: bool,
+}
+
+/// For people: what is wrong, who is late, who runs long, where the time and the stack went, and why.
+pub(crate) fn text(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    head(report, look, out)?;
+    overview(report, look, out)?;
+    if look.detailed {
+        for row in &report.tasks {
+            details(row, look.paint, out)?;
+        }
+    } else {
+        regularity(report, look, out)?;
+    }
+    states(report, look, out)?;
+    waits(report, look, out)?;
+    cases(report, look, out)
+}
+
+const fn right(name: &str) -> (&str, Align) {
+    (name, Align::Right)
+}
+
+fn head(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let paint = look.paint;
+    let title = format!(
+        "{}: {} {}, {} switches",
+        plain(look.capture),
+        report.tasks.len(),
+        if report.tasks.len() == 1 { "task" } else { "tasks" },
+        count(report.switches)
+    );
+    writeln!(out, "{}", paint.strong(&title))?;
+    let duration = report
+        .duration
+        .map_or_else(String::new, |duration| format!("{} of trace: ", stated(&duration)));
+    let totals = report.totals;
+    writeln!(
+        out,
+        "{duration}tasks {}, interrupts {}, kernel {}, idle {}, unknown {}",
+        share(totals.tasks),
+        share(totals.interrupts),
+        share(totals.kernel),
+        share(totals.idle),
+        share(totals.unknown)
+    )?;
+    for row in report.tasks.iter().filter(|row| row.stack.overflowed) {
+        let line = format!(
+            "! {} REACHED THE END OF ITS STACK: {} of {} bytes",
+            plain(&row.name),
+            row.stack.used.map_or_else(|| "more than all".to_owned(), count),
+            row.stack.size.map_or_else(String::new, |size| count(u64::from(size))),
+        );
+        writeln!(out, "{}", paint.alarm(&line))?;
+    }
+    for row in report.tasks.iter().filter(|row| row.never_ran) {
+        let line = format!("! {} never ran in this recording", plain(&row.name));
+        writeln!(out, "{}", paint.alarm(&line))?;
+    }
+    doubts(&report.evidence.losses, &report.evidence.doubts, paint, out)?;
+    writeln!(out)?;
+    Ok(())
+}
+
+fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let columns = [
+        right("pending max"),
+        right("mean"),
+        right("response max"),
+        right("own max"),
+        right("mean"),
+        right("load"),
+        right("most in a window"),
+        right("stack"),
+        right("activations"),
+        right("priority"),
+        ("task", Align::Left),
+    ];
+    let mut table = Table::new(look.paint, &columns);
+    for row in &report.tasks {
+        let name = plain(&row.name);
+        table.row([
+            max(&row.pending),
+            figure(row.pending.mean.as_ref()),
+            max(&row.response),
+            max(&row.own),
+            figure(row.own.mean.as_ref()),
+            load(row),
+            row.load.max.map_or_else(String::new, share),
+            row.stack.share.map_or_else(String::new, share),
+            if row.idle { String::new() } else { count(row.count) },
+            row.priority.map_or_else(String::new, |priority| priority.to_string()),
+            if row.idle { format!("{name} [idle]") } else { name.into_owned() },
+        ]);
+    }
+    table.write(out)?;
+    if let Some(row) = report.tasks.first() {
+        let text = format!(
+            "  pending: from ready to running; response: from ready to the stop; windows of {}",
+            duration_ns(row.load.window.ns)
+        );
+        writeln!(out, "{}", look.paint.faint(&text))?;
+    }
+    Ok(())
+}
+
+/// A load, as a range where much of the time is unknown.
+fn load(row: &TaskRow) -> String {
+    let LoadRow { share: of_known, share_low, share_high, .. } = row.load;
+    if share_high - share_low < 0.005 {
+        return share(of_known);
+    }
+    format!("{:.1}..{:.1} %", 100.0 * share_low, 100.0 * share_high)
+}
+
+fn regularity(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    if report.tasks.iter().all(|row| row.period.count == 0) {
+        return Ok(());
+    }
+    writeln!(out, "\nfrom ready to ready")?;
+    let columns = [
+        right("mean"),
+        right("min"),
+        right("max"),
+        right("stddev"),
+        right("jitter max"),
+        right("missed"),
+        ("task", Align::Left),
+    ];
+    let mut table = Table::new(look.paint, &columns);
+    for row in report.tasks.iter().filter(|row| row.period.count > 0) {
+        table.row([
+            figure(row.period.mean.as_ref()),
+            figure(row.period.min.as_ref()),
+            max(&row.period),
+            figure(row.period.stddev.as_ref()),
+            max(&row.jitter),
+            row.missed.map_or_else(String::new, count),
+            plain(&row.name).into_owned(),
+        ]);
+    }
+    table.write(out)
+}
+
+fn details(row: &TaskRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let name = format!("{} (task {})", plain(&row.name), row.number);
+    writeln!(out, "\n{}", paint.strong(&name))?;
+    writeln!(
+        out,
+        "{} activations, {:.1} a second; {} without a duration{}",
+        count(row.count),
+        row.rate,
+        count(row.cut),
+        row.missed.map_or_else(String::new, |missed| format!("; {} periods missed", count(missed))),
+    )?;
+    let load = &row.load;
+    if let (Some(min), Some(mean), Some(max), Some(at)) =
+        (load.min, load.mean, load.max, load.max_at_ns)
+    {
+        writeln!(
+            out,
+            "load {} to {}, {} on average, over {} windows of {}; the highest at {}",
+            share(min),
+            share(max),
+            share(mean),
+            count(load.windows),
+            duration_ns(load.window.ns),
+            moment(at)
+        )?;
+    }
+    if let (Some(used), Some(size)) = (row.stack.used, row.stack.size) {
+        writeln!(out, "stack {} of {} bytes", count(used), count(u64::from(size)))?;
+    }
+    let rows = [
+        ("response", &row.response),
+        ("pending", &row.pending),
+        ("elapsed", &row.elapsed),
+        ("own", &row.own),
+        ("period", &row.period),
+        ("jitter", &row.jitter),
+    ];
+    table(&rows.map(|(name, statistic)| (name.to_owned(), Some(statistic))), paint, out)?;
+    let (name, of) = if row.response.count > 0 {
+        ("response", &row.response)
+    } else {
+        ("elapsed", &row.elapsed)
+    };
+    distribution(name, &row.distribution, of, paint, out)
+}
+
+const STATES: [&str; 5] = ["runs", "ready", "sleeps", "waits", "ended"];
+
+fn states(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    writeln!(out, "\nwhat they did")?;
+    let mut columns = STATES.map(right).to_vec();
+    columns.extend([right("pre-empted"), right("gave way"), ("task", Align::Left)]);
+    let mut table = Table::new(look.paint, &columns);
+    for row in &report.tasks {
+        let state = |name: &str| {
+            let found = row.states.iter().find(|state| state.state == name);
+            found.map_or_else(String::new, |state| share(state.share))
+        };
+        let mut cells = STATES.map(state).to_vec();
+        cells.extend([count(row.preempted), count(row.yielded), plain(&row.name).into_owned()]);
+        table.row(cells);
+    }
+    table.write(out)
+}
+
+fn waits(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    if report.tasks.iter().all(|row| row.waits.is_empty()) {
+        return Ok(());
+    }
+    writeln!(out, "\nwhat they waited for")?;
+    let columns =
+        [right("max"), right("mean"), right("times"), ("task", Align::Left), ("for", Align::Left)];
+    let mut table = Table::new(look.paint, &columns);
+    for row in &report.tasks {
+        for wait in &row.waits {
+            table.row([
+                stated(&wait.max),
+                stated(&wait.mean),
+                count(wait.count),
+                plain(&row.name).into_owned(),
+                plain(wait.object.as_deref().unwrap_or("[unknown]")).into_owned(),
+            ]);
+        }
+    }
+    table.write(out)
+}
+
+fn cases(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    writeln!(out, "\nthe worst of each")?;
+    if !look.explained {
+        let text = "  not explained: standard input cannot be read a second time; give a file";
+        writeln!(out, "{}", look.paint.faint(text))?;
+    }
+    for row in &report.tasks {
+        for case in &row.latest {
+            self::case(case, "pending", case.pending.as_ref(), look, out)?;
+        }
+        let (name, told) =
+            if row.response.count > 0 { ("response", true) } else { ("elapsed", false) };
+        for case in &row.worst {
+            let length = if told { case.response.as_ref() } else { Some(&case.elapsed) };
+            self::case(case, name, length, look, out)?;
+        }
+    }
+    Ok(())
+}
+
+fn case(
+    case: &ActivationRow,
+    figure: &str,
+    length: Option<&Duration>,
+    look: &Look<'_>,
+    out: &mut dyn Write,
+) -> Result<()> {
+    let start = case.ready_ns.unwrap_or(case.began_ns);
+    let until = if figure == "pending" { case.began_ns } else { case.ended_ns };
+    let wanted: Vec<&ActorPart> =
+        case.parts.iter().filter(|part| figure != "pending" || part.waiting).collect();
+    writeln!(
+        out,
+        "  {} {figure} of {} #{} at {}{}",
+        look.paint.strong(&self::figure(length)),
+        plain(&case.task),
+        case.number,
+        moment(start),
+        parts(&wanted, &case.task)
+    )?;
+    closer(look.capture, start, until, look.paint, out)
+}
+
+/// Parts named at most; the rest is summed up.
+const MOST_PARTS: usize = 5;
+
+fn parts(parts: &[&ActorPart], task: &str) -> String {
+    let part = |part: &&ActorPart| {
+        let times = match part.times {
+            Some(times @ 2..) => format!(" ({times} x)"),
+            _ => String::new(),
+        };
+        let length = duration_ns(part.duration.ns);
+        match part.who.as_str() {
+            who if who == task => format!("{length} own"),
+            who @ ("kernel" | "entering and leaving") => format!("{length} {who}"),
+            who if part.waiting => format!("{length} behind {}{times}", plain(who)),
+            who => format!("{length} {}{times}", plain(who)),
+        }
+    };
+    let mut list: Vec<String> = parts.iter().take(MOST_PARTS).map(part).collect();
+    if parts.len() > MOST_PARTS {
+        let rest: f64 = parts[MOST_PARTS..].iter().map(|part| part.duration.ns).sum();
+        list.push(format!("{} others", duration_ns(rest)));
+    }
+    if list.is_empty() { String::new() } else { format!(": {}", list.join(", ")) }
+}
+
+/// Every activation, for people.
+pub(crate) fn each(rows: &[ActivationRow], paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let columns = [
+        right("began"),
+        right("response"),
+        right("pending"),
+        right("elapsed"),
+        ("task", Align::Left),
+        right("number"),
+        ("what the time went to", Align::Left),
+    ];
+    for part in rows.chunks(4096) {
+        let mut table = Table::new(paint, &columns);
+        for row in part {
+            let all: Vec<&ActorPart> = row.parts.iter().collect();
+            table.row([
+                moment(row.began_ns),
+                figure(row.response.as_ref()),
+                figure(row.pending.as_ref()),
+                stated(&row.elapsed),
+                plain(&row.task).into_owned(),
+                format!("#{}", row.number),
+                parts(&all, &row.task).trim_start_matches(": ").to_owned(),
+            ]);
+        }
+        table.write(out)?;
+    }
+    Ok(())
+}
+
+/// Every activation, for spreadsheets.
+pub(crate) fn each_csv(rows: &[ActivationRow], out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    csv.write_record([
+        "task",
+        "number",
+        "ready_ns",
+        "began_ns",
+        "ended_ns",
+        "pending_ns",
+        "elapsed_ns",
+        "response_ns",
+        "parts",
+    ])?;
+    let ns = |duration: Option<Duration>| duration.map_or_else(String::new, |d| d.ns.to_string());
+    for row in rows {
+        let all: Vec<&ActorPart> = row.parts.iter().collect();
+        csv.write_record([
+            cell(&row.task).into_owned(),
+            row.number.to_string(),
+            row.ready_ns.map_or_else(String::new, |ns| ns.to_string()),
+            row.began_ns.to_string(),
+            row.ended_ns.to_string(),
+            ns(row.pending),
+            ns(Some(row.elapsed)),
+            ns(row.response),
+            parts(&all, &row.task).trim_start_matches(": ").to_owned(),
+        ])?;
+    }
+    csv.flush()?;
+    Ok(())
+}
+
+/// The order in which tasks ran, for people.
+pub(crate) fn order(rows: &[TurnRow], paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let columns =
+        [right("began"), right("ran for"), ("task", Align::Left), ("and then", Align::Left)];
+    for part in rows.chunks(4096) {
+        let mut table = Table::new(paint, &columns);
+        for row in part {
+            let then = match (row.then.as_str(), &row.object) {
+                ("ready", _) => "was pre-empted".to_owned(),
+                (_, Some(object)) => format!("waited for {}", plain(object)),
+                ("sleeps", _) => "slept".to_owned(),
+                ("waits", _) => "waited".to_owned(),
+                (other, _) => other.to_owned(),
+            };
+            table.row([
+                moment(row.began_ns),
+                stated(&row.duration),
+                plain(&row.task).into_owned(),
+                then,
+            ]);
+        }
+        table.write(out)?;
+    }
+    Ok(())
+}
+
+/// The order in which tasks ran, for spreadsheets.
+pub(crate) fn order_csv(rows: &[TurnRow], out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    csv.write_record(["began_ns", "duration_ns", "task", "then", "object"])?;
+    for row in rows {
+        csv.write_record([
+            row.began_ns.to_string(),
+            row.duration.ns.to_string(),
+            cell(&row.task).into_owned(),
+            row.then.clone(),
+            cell(row.object.as_deref().unwrap_or_default()).into_owned(),
+        ])?;
+    }
+    csv.flush()?;
+    Ok(())
+}
+
+/// For spreadsheets: one row per task.
+pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    let mut heading: Vec<String> = [
+        "number",
+        "name",
+        "priority",
+        "count",
+        "rate",
+        "cut",
+        "load_share",
+        "load_share_low",
+        "load_share_high",
+        "load_min",
+        "load_mean",
+        "load_max",
+        "stack_size",
+        "stack_used",
+        "stack_share",
+        "missed",
+        "preempted",
+        "yielded",
+    ]
+    .map(str::to_owned)
+    .to_vec();
+    for name in ["own", "elapsed", "pending", "response", "period", "jitter"] {
+        heading.extend(csv_columns(name));
+    }
+    csv.write_record(&heading)?;
+    fn told<T: ToString>(value: Option<T>) -> String {
+        value.map_or_else(String::new, |value| value.to_string())
+    }
+    for row in &report.tasks {
+        let mut record = vec![
+            row.number.to_string(),
+            cell(&row.name).into_owned(),
+            told(row.priority),
+            row.count.to_string(),
+            row.rate.to_string(),
+            row.cut.to_string(),
+            row.load.share.to_string(),
+            row.load.share_low.to_string(),
+            row.load.share_high.to_string(),
+            told(row.load.min),
+            told(row.load.mean),
+            told(row.load.max),
+            told(row.stack.size),
+            told(row.stack.used),
+            told(row.stack.share),
+            told(row.missed),
+            row.preempted.to_string(),
+            row.yielded.to_string(),
+        ];
+        let statistics =
+            [&row.own, &row.elapsed, &row.pending, &row.response, &row.period, &row.jitter];
+        for statistic in statistics {
+            record.extend(csv_cells(Some(statistic)));
+        }
+        csv.write_record(&record)?;
+    }
+    csv.flush()?;
+    Ok(())
+}
