@@ -11,9 +11,10 @@ use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::Origin;
 use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
-use weltblick_core::measure::interrupts::{InterruptFigures, Nesting};
+use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
 use weltblick_core::wire::itm::{Decoder, Malformed, Packet, Sink};
 use weltblick_core::wire::tpiu;
 use weltblick_standin::Program;
@@ -31,7 +32,8 @@ fn main() {
 /// Eight seconds of the buoy, again and again: 64 MB.
 static STREAM: LazyLock<Vec<u8>> = LazyLock::new(|| {
     let program = Program::parse(FIRMWARE).expect("the demo firmware");
-    let setup = Setup::default();
+    // A link that loses nothing: figures work hardest where nothing is missing.
+    let setup = Setup { link_bit_rate: 40_000_000, link_buffer: 4096, ..Setup::default() };
     let trace = TraceSetup { sample_reload: 0, ..TraceSetup::default() };
     let (_, bytes) = record(&program, setup, trace, 8 * setup.core_clock).expect("it runs");
     bytes.iter().copied().cycle().take(SIZE).collect()
@@ -103,23 +105,27 @@ fn itm_bytes_to_profile(bencher: Bencher<'_, '_>) {
     });
 }
 
-/// The same stream through everything that `interrupts` states.
+/// The same stream through everything that `interrupts` and `tasks` state.
 #[divan::bench(sample_count = 10)]
-fn itm_bytes_to_interrupts(bencher: Bencher<'_, '_>) {
+fn itm_bytes_to_interrupts_and_tasks(bencher: Bencher<'_, '_>) {
     let stream = &*STREAM;
     let settings = ItmSettings { marks_port: Some(16), ..ItmSettings::default() };
     let spec = StreamSpec::itm(Vec::new(), settings);
     bencher.counter(BytesCount::of_slice(stream)).bench_local(|| {
-        let nesting = Nesting::new(1.0, InterruptFigures::new(5));
-        let mut sink = (nesting, Recording::default());
+        let settings = Settings { keep: 5, window: 4_800_000, each: false };
+        let interrupts = InterruptFigures::new(5);
+        let tracking = Tracking::beside(1.0, TaskFigures::new(settings), interrupts);
+        let mut sink = (tracking, Recording::default());
         let mut line = Line::new(&spec, Origin(0));
         for chunk in stream.chunks(256 << 10) {
             line.push(chunk, &mut (), &mut sink);
         }
         line.finish(&mut (), &mut sink);
-        let mut figures = sink.0.finish();
+        let (mut tasks, mut figures) = sink.0.finish_both();
         figures.finish();
         assert!(figures.rows().map(|row| row.entries).sum::<u64>() > 1_000_000);
+        tasks.finish();
+        assert!(tasks.rows().map(|row| row.activations).sum::<u64>() > 10_000);
     });
 }
 

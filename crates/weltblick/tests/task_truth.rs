@@ -111,7 +111,8 @@ fn tasks_run_in_the_order_and_for_the_time_in_which_they_ran() {
             *real.entry(by_pointer[&truth.switches[at - 1].1]).or_default() += until - from;
         }
     }
-    let kernel = figures.busy.get(&Actor::Kernel).copied().unwrap_or(0);
+    let busy: BTreeMap<Actor, u64> = figures.busy().collect();
+    let kernel = busy.get(&Actor::Kernel).copied().unwrap_or(0);
     let mut hidden = 0;
     for row in figures.rows() {
         let real = real[&row.task];

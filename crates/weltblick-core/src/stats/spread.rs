@@ -69,7 +69,8 @@ pub struct Spread {
     high: Option<Histogram<u32>>,
     least: Ticks,
     most: Ticks,
-    sum: [u128; 2],
+    /// Saturates after some thousand years.
+    sum: Ticks,
     /// The first middle: deviations are summed from here, so that close numbers lose no digits.
     first: f64,
     off: f64,
@@ -93,7 +94,7 @@ impl Spread {
             high: None,
             least: Ticks { low: u64::MAX, high: u64::MAX },
             most: Ticks { low: 0, high: 0 },
-            sum: [0; 2],
+            sum: Ticks { low: 0, high: 0 },
             first: 0.0,
             off: 0.0,
             squares: 0.0,
@@ -111,9 +112,8 @@ impl Spread {
         self.count += 1;
         self.least = Ticks { low: self.least.low.min(low), high: self.least.high.min(high) };
         self.most = Ticks { low: self.most.low.max(low), high: self.most.high.max(high) };
-        self.sum[0] += u128::from(low);
-        self.sum[1] += u128::from(high);
-        let middle = low as f64 / 2.0 + high as f64 / 2.0;
+        self.sum += ticks;
+        let middle = f64::midpoint(low as f64, high as f64);
         if self.count == 1 {
             self.first = middle;
         }
@@ -155,15 +155,13 @@ impl Spread {
     #[must_use]
     pub fn mean(&self) -> Option<Bounds> {
         let count = self.count as f64;
-        let [low, high] = self.sum.map(|sum| sum as f64 / count);
-        (self.count > 0).then_some(Bounds { low, high })
+        (self.count > 0).then(|| Bounds::from(self.sum).scaled(1.0 / count))
     }
 
     /// The sum of all.
     #[must_use]
     pub fn sum(&self) -> Bounds {
-        let [low, high] = self.sum.map(|sum| sum as f64);
-        Bounds { low, high }
+        self.sum.into()
     }
 
     /// The standard deviation of the sample, of the middles of windows; `None` below two.

@@ -5,7 +5,6 @@ use super::nesting::{Cut, Run, Runner, THREAD, Watcher, between};
 use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
-use rustc_hash::FxHashMap;
 
 /// Exception numbers of a core: 9 bits.
 const EXCEPTIONS: usize = 512;
@@ -55,6 +54,8 @@ pub struct Figures {
     pub worst_late: Worst,
     /// The longest from request to end, by the firmware, else by the grid.
     pub worst_response: [Worst; 2],
+    /// What it held up.
+    pub over: Vec<Preemption>,
     /// Every run, where that was asked for.
     pub each: Option<Vec<Bad>>,
     last: Option<Window>,
@@ -85,6 +86,7 @@ impl Figures {
             worst_stated: Worst::new(keep),
             worst_late: Worst::new(keep),
             worst_response: [Worst::new(keep), Worst::new(keep)],
+            over: Vec::new(),
             each: None,
             last: None,
             last_period: None,
@@ -115,8 +117,11 @@ impl Figures {
         self.depth = self.depth.max(run.depth);
         self.preempted += u64::from(run.preempted > 0);
         self.chained += u64::from(run.chained.is_some());
+        let elapsed = run.elapsed().unwrap_or_default();
+        if let Some(below) = run.below {
+            self.held_up(below, run.chained.is_some(), elapsed.doubled() / 2);
+        }
         let (Some(began), Some(ended)) = (run.began, run.ended) else { return };
-        let elapsed = between(began, ended);
         self.own.add(run.own);
         self.elapsed.add(elapsed);
         let bad = Bad { ticks: elapsed, number, requested: run.requested, began, ended };
@@ -132,6 +137,19 @@ impl Figures {
         let Self { grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
         let mut late = Remember { worst_late, worst_response, each };
         grid.add(number, began, ended, |run| late.take(run));
+    }
+
+    /// It ran, and something below had to wait.
+    #[inline]
+    fn held_up(&mut self, below: u16, followed: bool, ticks: u64) {
+        let at = self.over.iter().position(|over| over.below == below).unwrap_or_else(|| {
+            self.over.push(Preemption { below, ..Preemption::default() });
+            self.over.len() - 1
+        });
+        let over = &mut self.over[at];
+        over.count += u64::from(!followed);
+        over.followed += u64::from(followed);
+        over.ticks = over.ticks.saturating_add(ticks);
     }
 
     #[inline(never)]
@@ -182,6 +200,8 @@ impl Remember<'_> {
 /// How one handler held up another, or thread mode.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Preemption {
+    /// What was held up.
+    pub below: u16,
     /// How often it interrupted it.
     pub count: u64,
     /// How often it followed another handler before that one could go on.
@@ -198,8 +218,6 @@ pub struct InterruptFigures {
     /// Where each exception's row is, if it has one.
     places: Box<[Option<u16>; EXCEPTIONS]>,
     keep: usize,
-    /// Who interrupted whom: above and below.
-    pub preemptions: FxHashMap<(u16, u16), Preemption>,
     /// Ticks in thread mode.
     pub thread: u64,
     /// Ticks between a handler's end and what came after.
@@ -220,7 +238,6 @@ impl InterruptFigures {
             rows: Vec::new(),
             places: Box::new([None; EXCEPTIONS]),
             keep: keep.max(1),
-            preemptions: FxHashMap::default(),
             thread: 0,
             switching: 0,
             gaps: 0,
@@ -267,7 +284,8 @@ impl InterruptFigures {
     /// Whether an exception was seen to interrupt another (or thread mode).
     #[must_use]
     pub fn interrupts(&self, above: u16, below: u16) -> bool {
-        below == THREAD || self.preemptions.get(&(above, below)).is_some_and(|p| p.count > 0)
+        let over = || self.of(above)?.over.iter().find(|over| over.below == below);
+        below == THREAD || over().is_some_and(|over| over.count > 0)
     }
 
     /// Ticks of which it is known what ran.
@@ -286,16 +304,6 @@ impl Watcher for InterruptFigures {
     #[inline]
     fn ran(&mut self, run: &Run) {
         self.deepest = self.deepest.max(run.depth + 1);
-        if let Some(below) = run.below {
-            let preemption = self.preemptions.entry((run.exception, below)).or_default();
-            if run.chained.is_some() {
-                preemption.followed += 1;
-            } else {
-                preemption.count += 1;
-            }
-            let elapsed = run.elapsed().map_or(0, |elapsed| elapsed.doubled() / 2);
-            preemption.ticks += elapsed;
-        }
         let waited = self.chained(run);
         let Some(row) = self.row(run.exception) else { return };
         if let Some(waited) = waited {

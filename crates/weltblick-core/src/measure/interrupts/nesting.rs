@@ -371,6 +371,32 @@ impl<W: Watcher> Sink for Nesting<W> {
     }
 }
 
+/// Nobody looks on.
+impl Watcher for () {}
+
+/// Both look on.
+impl<A: Watcher, B: Watcher> Watcher for (A, B) {
+    #[inline]
+    fn ran(&mut self, run: &Run) {
+        self.0.ran(run);
+        self.1.ran(run);
+    }
+    #[inline]
+    fn entered(&mut self, exception: u16, time: Option<Window>) {
+        self.0.entered(exception, time);
+        self.1.entered(exception, time);
+    }
+    #[inline]
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        self.0.did(runner, from, until);
+        self.1.did(runner, from, until);
+    }
+    fn cut(&mut self, why: Cut) {
+        self.0.cut(why);
+        self.1.cut(why);
+    }
+}
+
 impl<W: Watcher> Watcher for &mut W {
     #[inline]
     fn ran(&mut self, run: &Run) {

@@ -525,12 +525,12 @@ fn cause(
 
 fn preemptions(figures: &InterruptFigures, context: &Context<'_>) -> Vec<PreemptionRow> {
     let mut rows: Vec<PreemptionRow> = figures
-        .preemptions
-        .iter()
-        .filter(|((_, below), _)| *below != THREAD)
-        .map(|(&(above, below), preemption)| PreemptionRow {
+        .rows()
+        .flat_map(|row| row.over.iter().map(|over| (row.exception, over)))
+        .filter(|(_, over)| over.below != THREAD)
+        .map(|(above, preemption)| PreemptionRow {
             above: context.name(above),
-            below: context.name(below),
+            below: context.name(preemption.below),
             count: preemption.count,
             followed: preemption.followed,
             duration: context.scale.duration(crate::stats::Ticks::exact(preemption.ticks)),

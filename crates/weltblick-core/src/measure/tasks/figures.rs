@@ -13,6 +13,8 @@ use std::collections::BTreeMap;
 
 /// Tasks with percentiles at most: it bounds the memory, whatever a stream says.
 const MOST_DETAILED: usize = 64;
+/// Exception numbers of a core: 9 bits.
+const EXCEPTIONS: usize = 512;
 /// Names kept at most.
 const MOST_NAMES: usize = 16_384;
 /// Objects that one task waits for, at most.
@@ -201,8 +203,10 @@ pub struct TaskFigures {
     windows: Windows,
     /// What things are called.
     pub names: FxHashMap<Thing, Name>,
-    /// Ticks by who had the core, where that is known.
-    pub busy: BTreeMap<Actor, u64>,
+    /// Ticks by exception.
+    exceptions: Box<[u64; EXCEPTIONS]>,
+    kernel: u64,
+    switching: u64,
     /// Gaps in the recording.
     pub gaps: u64,
     /// From one task to another, how often.
@@ -218,7 +222,9 @@ impl TaskFigures {
             rows: FxHashMap::default(),
             windows: Windows::new(settings.window),
             names: FxHashMap::default(),
-            busy: BTreeMap::new(),
+            exceptions: Box::new([0; EXCEPTIONS]),
+            kernel: 0,
+            switching: 0,
             gaps: 0,
             switches: 0,
         }
@@ -250,7 +256,15 @@ impl TaskFigures {
     /// Ticks of which it is known who had the core.
     #[must_use]
     pub fn known(&self) -> u64 {
-        self.busy.values().sum()
+        self.busy().map(|(_, ticks)| ticks).sum()
+    }
+
+    /// Ticks by who had the core, where that is known.
+    pub fn busy(&self) -> impl Iterator<Item = (Actor, u64)> {
+        let tasks = self.rows.values().map(|row| (Actor::Task(row.task), row.busy));
+        let exceptions = (0..).zip(&*self.exceptions).map(|(n, &t)| (Actor::Exception(n), t));
+        let rest = [(Actor::Kernel, self.kernel), (Actor::Switching, self.switching)];
+        tasks.chain(exceptions).chain(rest).filter(|(_, ticks)| *ticks > 0)
     }
 
     /// The recording has ended.
@@ -285,13 +299,19 @@ impl Watcher for TaskFigures {
 
     fn did(&mut self, actor: Actor, from: Window, until: Window) {
         let ticks = until.latest.saturating_sub(from.latest);
-        *self.busy.entry(actor).or_default() += ticks;
-        let mine = match actor {
-            Actor::Task(task) => Some(task),
-            _ => None,
-        };
-        if let Some(task) = mine {
-            self.row(task).busy += ticks;
+        let mut mine = None;
+        match actor {
+            Actor::Task(task) => {
+                mine = Some(task);
+                self.row(task).busy += ticks;
+            }
+            Actor::Exception(number) => {
+                if let Some(busy) = self.exceptions.get_mut(usize::from(number)) {
+                    *busy += ticks;
+                }
+            }
+            Actor::Kernel => self.kernel += ticks,
+            Actor::Switching => self.switching += ticks,
         }
         let Self { windows, rows, .. } = self;
         let length = windows.length();

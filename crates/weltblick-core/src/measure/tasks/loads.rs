@@ -6,6 +6,8 @@ pub(super) struct Windows {
     length: u64,
     /// The number of the window that is being filled.
     at: u64,
+    /// Its end.
+    end: u64,
     /// Up to where that window is known without a gap from its start; `None`: it is not whole.
     known: Option<u64>,
 }
@@ -26,7 +28,7 @@ impl Windows {
     pub(super) const fn new(length: u64) -> Self {
         let length = if length == 0 { 1 } else { length };
         // The first window begins before the recording.
-        Self { length, at: 0, known: None }
+        Self { length, at: 0, end: length, known: None }
     }
 
     pub(super) const fn length(&self) -> u64 {
@@ -40,6 +42,11 @@ impl Windows {
 
     /// Cuts the stretch from one tick to another.
     pub(super) fn cut(&mut self, mut from: u64, until: u64, mut tell: impl FnMut(Cut)) {
+        // Mostly a stretch lies within the window, and follows the one before it.
+        if self.known == Some(from) && until <= self.end {
+            self.known = Some(until);
+            return tell(Cut::Part(until - from));
+        }
         while from < until {
             let (at, start) = (from / self.length, from / self.length * self.length);
             if at != self.at {
@@ -61,6 +68,7 @@ impl Windows {
                 self.known = Some(from);
                 continue;
             }
+            self.end = start.saturating_add(self.length);
             let end = start.saturating_add(self.length).min(until);
             tell(Cut::Part(end - from));
             self.known = self.known.map(|_| end);

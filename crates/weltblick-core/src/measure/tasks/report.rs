@@ -413,7 +413,7 @@ fn totals(figures: &TaskFigures, idle: Option<u32>, context: &Context<'_>) -> To
     let all = all(figures, context);
     let unknown = 1.0 - figures.known() as f64 / all;
     let mut totals = Totals { tasks: 0.0, idle: 0.0, interrupts: 0.0, kernel: 0.0, unknown };
-    for (&actor, &ticks) in &figures.busy {
+    for (actor, ticks) in figures.busy() {
         let share = ticks as f64 / all;
         match actor {
             Actor::Task(task) if Some(task) == idle => totals.idle += share,

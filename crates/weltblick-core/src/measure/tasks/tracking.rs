@@ -146,10 +146,11 @@ impl InterruptWatcher for Ended {
     }
 }
 
-/// Follows tasks; hands on what it finds.
+/// Follows tasks; hands on what it finds. Somebody else may look on at exceptions meanwhile, so that
+/// they are followed once.
 #[derive(Debug)]
-pub struct Tracking<W> {
-    nesting: Nesting<Ended>,
+pub struct Tracking<W, I = ()> {
+    nesting: Nesting<(Ended, I)>,
     tasks: FxHashMap<u32, Task>,
     owner: Owner,
     /// Thread mode belongs to its owner only since then.
@@ -165,8 +166,21 @@ pub struct Tracking<W> {
 impl<W: Watcher> Tracking<W> {
     /// Nothing is known yet.
     pub fn new(watcher: W) -> Self {
+        Self::beside(1.0, watcher, ())
+    }
+
+    /// The recording has ended: what still runs has no end.
+    pub fn finish(self) -> W {
+        self.finish_both().0
+    }
+}
+
+impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
+    /// Nothing is known yet; `interrupts` looks on at exceptions. The origin's clock ticks so many
+    /// times in a core cycle.
+    pub fn beside(ticks_per_cycle: f64, watcher: W, interrupts: I) -> Self {
         Self {
-            nesting: Nesting::new(1.0, Ended::default()),
+            nesting: Nesting::new(ticks_per_cycle, (Ended::default(), interrupts)),
             tasks: FxHashMap::default(),
             owner: Owner::Unknown,
             split: None,
@@ -176,14 +190,14 @@ impl<W: Watcher> Tracking<W> {
         }
     }
 
-    /// The recording has ended: what still runs has no end.
-    pub fn finish(mut self) -> W {
+    /// The recording has ended: what still runs has no end. Returns both who looked on.
+    pub fn finish_both(mut self) -> (W, I) {
         for (&number, task) in &mut self.tasks {
             if task.open.take().is_some() {
                 self.watcher.cut(number);
             }
         }
-        self.watcher
+        (self.watcher, self.nesting.finish().1)
     }
 
     fn task(&mut self, task: u32) -> Option<&mut Task> {
@@ -307,7 +321,7 @@ impl<W: Watcher> Tracking<W> {
     /// The stretches that this event ended.
     #[inline]
     fn drain(&mut self) {
-        let mut ended = std::mem::take(&mut self.nesting.watcher.0);
+        let mut ended = std::mem::take(&mut self.nesting.watcher.0.0);
         for (runner, from, until) in ended.drain(..) {
             match runner {
                 Runner::Exception(THREAD) => {
@@ -323,7 +337,7 @@ impl<W: Watcher> Tracking<W> {
                 Runner::Unknown => {}
             }
         }
-        self.nesting.watcher.0 = ended;
+        self.nesting.watcher.0.0 = ended;
     }
 
     /// Nothing is known of any task.
@@ -351,7 +365,7 @@ impl<W: Watcher> Tracking<W> {
     }
 }
 
-impl<W: Watcher> Sink for Tracking<W> {
+impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         match event {
@@ -360,7 +374,11 @@ impl<W: Watcher> Sink for Tracking<W> {
                 self.nesting.event(position, event);
                 self.drain();
             }
-            Event::Stated(statement) => self.stated(statement, position.time),
+            Event::Stated(statement) => {
+                // A request belongs to the handler that runs.
+                self.nesting.event(position, event);
+                self.stated(statement, position.time);
+            }
             Event::Lost { why, .. } => {
                 self.nesting.event(position, event);
                 self.forget(!why.loses_bytes());
