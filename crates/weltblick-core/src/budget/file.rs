@@ -3,6 +3,7 @@
 use super::limit::{Condition, Limit};
 use super::place::function_of;
 use super::point::Point;
+use super::timing_file::{TimingFigure, TimingSubject, read_timings};
 use crate::document::{At, Fault, Source, Table, TextOrTable};
 use crate::image::{FunctionId, Image};
 use crate::time::{Quantity, Unit};
@@ -20,6 +21,8 @@ pub enum Figure {
     SleepShare,
     /// How many samples there are.
     Samples,
+    /// A figure of an interrupt or of a task.
+    Timing(TimingFigure),
 }
 
 /// One line of a budget file.
@@ -28,7 +31,7 @@ pub struct Budget {
     /// The subject as written: `function.wave_filter`.
     pub subject: String,
     /// The key: `self_share`.
-    pub key: &'static str,
+    pub key: String,
     /// What it is about.
     pub figure: Figure,
     /// What must hold.
@@ -36,7 +39,7 @@ pub struct Budget {
     /// The line in the file.
     pub line: usize,
     /// Where the subject's name stands.
-    name_span: Range<usize>,
+    pub(super) name_span: Range<usize>,
 }
 
 /// A budget file that was understood.
@@ -62,6 +65,15 @@ impl BudgetFile {
         if let Some(functions) = root.table("function")? {
             for (name, table) in functions.named_tables()? {
                 read_function(&name, table, &mut budgets)?;
+            }
+        }
+        for (kind, subject) in
+            [("interrupt", TimingSubject::Interrupt), ("task", TimingSubject::Task)]
+        {
+            if let Some(tables) = root.table(kind)? {
+                for (name, table) in tables.named_tables()? {
+                    read_timings(&name, subject, table, &mut budgets)?;
+                }
             }
         }
         for (subject, key, figure, unit) in [
@@ -126,28 +138,50 @@ fn read_figure(
     unit: Unit,
     budgets: &mut Vec<Budget>,
 ) -> Result<(), Fault> {
-    let Some(value) = table.text_or_table(key)? else { return Ok(()) };
-    let (limit, over) = match value {
-        TextOrTable::Text(limit) => (limit, None),
-        TextOrTable::Table(inner) => {
-            let limit = inner.required_text("limit")?;
-            let over = inner.text("over")?.map(|over| read_over(&inner, &over)).transpose()?;
-            inner.finish()?;
-            (limit, over)
-        }
-    };
-    let parsed = Limit::parse(limit.value, unit)
-        .map_err(|error| table.fault(limit.span.clone(), format!("`{key}`: {error}")))?;
-    let written = limit.value.trim().to_owned();
+    let Some((limit, over, inner)) = read_value(table, key)? else { return Ok(()) };
+    inner.map(Table::finish).transpose()?;
+    let condition = condition(table, key, &limit, over, unit)?;
     budgets.push(Budget {
         subject: subject.to_owned(),
-        key,
+        key: key.to_owned(),
         figure,
-        condition: Condition { limit: parsed, written, over },
+        condition,
         line: table.fault(limit.span, "").line,
         name_span: name.span.clone(),
     });
     Ok(())
+}
+
+/// What a value says: the limit, over how many, and the table it stands in, if any.
+pub(super) type Value<'d> = (At<&'d str>, Option<u64>, Option<Table<'d>>);
+
+/// A limit, plain or in a table with `over`; what else stands in that table is left to the caller.
+pub(super) fn read_value<'d>(
+    table: &Table<'d>,
+    key: &'static str,
+) -> Result<Option<Value<'d>>, Fault> {
+    Ok(match table.text_or_table(key)? {
+        None => None,
+        Some(TextOrTable::Text(limit)) => Some((limit, None, None)),
+        Some(TextOrTable::Table(inner)) => {
+            let limit = inner.required_text("limit")?;
+            let over = inner.text("over")?.map(|over| read_over(&inner, &over)).transpose()?;
+            Some((limit, over, Some(inner)))
+        }
+    })
+}
+
+/// The condition that a limit states.
+pub(super) fn condition(
+    table: &Table<'_>,
+    key: &str,
+    limit: &At<&str>,
+    over: Option<u64>,
+    unit: Unit,
+) -> Result<Condition, Fault> {
+    let parsed = Limit::parse(limit.value, unit)
+        .map_err(|error| table.fault(limit.span.clone(), format!("`{key}`: {error}")))?;
+    Ok(Condition { limit: parsed, written: limit.value.trim().to_owned(), over })
 }
 
 /// `>= 10000 samples`.

@@ -55,7 +55,7 @@ samples = '>= 20000'
 ";
     let file = BudgetFile::parse("budgets.toml", text).unwrap();
     let seen: Vec<(usize, &str, &str)> =
-        file.budgets.iter().map(|b| (b.line, b.subject.as_str(), b.key)).collect();
+        file.budgets.iter().map(|b| (b.line, b.subject.as_str(), b.key.as_str())).collect();
     assert_eq!(
         seen,
         [
@@ -156,7 +156,7 @@ mod verdicts {
                 conduct: self.conduct.clone(),
             };
             let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
-            judge(&file, &counted.0, &context).unwrap().budgets
+            judge(&file, &counted.0, None, &context).unwrap().budgets
         }
 
         fn sleep(&self, limit: &str) -> Judgement {
@@ -315,7 +315,7 @@ mod verdicts {
             conduct: crate::measure::profile::Conduct::default(),
         };
         let file = BudgetFile::parse("b", "[function.main]\nself_share = '<= 1 %'").unwrap();
-        let report = judge(&file, &counted.0, &context).unwrap();
+        let report = judge(&file, &counted.0, None, &context).unwrap();
         assert!(report.budgets[0].observed_high.unwrap() > unknown / 140_000.0);
         assert_ne!(report.verdict, Verdict::Met);
     }

@@ -7,6 +7,7 @@
 
 use super::file::{Budget, BudgetFile, Figure};
 use super::limit::{Comparison, Limit};
+use super::timing::{self, Timings};
 use crate::document::Fault;
 use crate::image::FunctionId;
 use crate::measure::profile::{Context, Head, SampleCounts, head};
@@ -44,7 +45,7 @@ pub struct Judgement {
     pub verdict: Verdict,
     /// The limit as written.
     pub limit: String,
-    /// `share` (a fraction) or `count`.
+    /// `share` (a fraction), `count`, `ns` or `hertz`.
     pub unit: String,
     /// What was observed.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -83,7 +84,7 @@ pub struct CheckReport {
     pub budgets: Vec<Judgement>,
 }
 
-/// Judges all budgets.
+/// Judges all budgets; those on interrupts and tasks only if there are `timings`.
 ///
 /// # Errors
 ///
@@ -91,13 +92,21 @@ pub struct CheckReport {
 pub fn judge(
     file: &BudgetFile,
     counts: &SampleCounts,
+    timings: Option<&Timings<'_>>,
     context: &Context<'_>,
 ) -> Result<CheckReport, Fault> {
     let court = Court::new(file, counts, context);
     let mut budgets = Vec::with_capacity(file.budgets.len());
     for budget in &file.budgets {
         let function = file.function(budget, context.image)?;
-        budgets.push(court.judge(budget, function));
+        match (&budget.figure, timings) {
+            (Figure::Timing(figure), Some(timings)) => {
+                let blank = blank(budget, figure.unit());
+                budgets.push(timing::judge(budget, figure, timings, blank));
+            }
+            (Figure::Timing(_), None) => {}
+            _ => budgets.push(court.judge(budget, function)),
+        }
     }
     budgets.sort_by(|a, b| {
         let margin = |judgement: &Judgement| judgement.margin.unwrap_or(f64::NEG_INFINITY);
@@ -140,7 +149,9 @@ struct Objection {
 
 impl<'a> Court<'a> {
     fn new(file: &BudgetFile, counts: &'a SampleCounts, context: &'a Context<'a>) -> Self {
-        let shares = file.budgets.iter().filter(|budget| budget.figure != Figure::Samples).count();
+        let is_share =
+            |budget: &&Budget| !matches!(budget.figure, Figure::Samples | Figure::Timing(_));
+        let shares = file.budgets.iter().filter(is_share).count();
         let confidence = 1.0 - (1.0 - context.confidence) / shares.max(1) as f64;
         let samples = counts.batches().total();
         let missing = context.timing.missing();
@@ -193,7 +204,7 @@ impl<'a> Court<'a> {
             return Judgement {
                 evidence: "there are no samples".into(),
                 advice: Some("turn PC sampling on".into()),
-                ..self.blank(budget, "share")
+                ..blank(budget, "share")
             };
         };
         let (low, high) = self.widened(&estimate, unknown);
@@ -204,7 +215,7 @@ impl<'a> Court<'a> {
             observed_high: Some(high),
             margin: Some(limit.margin(estimate.share)),
             evidence: self.share_evidence(hits, &estimate),
-            ..self.blank(budget, "share")
+            ..blank(budget, "share")
         };
         judgement.verdict = if limit.holds_for_all(low, high) {
             Verdict::Met
@@ -303,7 +314,7 @@ impl<'a> Court<'a> {
             observed: Some(observed),
             margin: Some(limit.margin(observed)),
             evidence: "counted".into(),
-            ..self.blank(budget, "count")
+            ..blank(budget, "count")
         };
         if limit.holds_for_all(observed, observed) {
             judgement.verdict = Verdict::Met;
@@ -322,23 +333,23 @@ impl<'a> Court<'a> {
         }
         judgement
     }
+}
 
-    /// A judgement without a figure.
-    fn blank(&self, budget: &Budget, unit: &str) -> Judgement {
-        Judgement {
-            budget: format!("{}.{}", budget.subject, budget.key),
-            line: budget.line,
-            verdict: Verdict::Undecided,
-            limit: budget.condition.written.clone(),
-            unit: unit.into(),
-            observed: None,
-            observed_low: None,
-            observed_high: None,
-            margin: None,
-            evidence: String::new(),
-            advice: None,
-            measure_longer_ns: None,
-        }
+/// A judgement without a figure.
+fn blank(budget: &Budget, unit: &str) -> Judgement {
+    Judgement {
+        budget: format!("{}.{}", budget.subject, budget.key),
+        line: budget.line,
+        verdict: Verdict::Undecided,
+        limit: budget.condition.written.clone(),
+        unit: unit.into(),
+        observed: None,
+        observed_low: None,
+        observed_high: None,
+        margin: None,
+        evidence: String::new(),
+        advice: None,
+        measure_longer_ns: None,
     }
 }
 

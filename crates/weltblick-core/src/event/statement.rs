@@ -59,7 +59,7 @@ impl Number {
 pub const MOST_ARGUMENTS: usize = 8;
 
 /// Words that go with a text.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub struct Arguments {
     words: [u32; MOST_ARGUMENTS],
     len: u8,

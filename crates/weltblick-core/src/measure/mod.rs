@@ -4,6 +4,7 @@
 //! once per distinct address.
 
 pub mod cadence;
+pub mod console;
 pub mod dissection;
 pub mod duration;
 pub mod inspection;

@@ -2,6 +2,7 @@
 
 mod capture;
 mod check;
+mod console;
 mod counting;
 mod demo;
 mod import;
@@ -47,6 +48,8 @@ pub(crate) enum Command {
     Interrupts(interrupts::Args),
     /// Which task ran how long, how late, on how much stack, and what it waited for
     Tasks(tasks::Args),
+    /// Text that the firmware printed, with times
+    Console(console::Args),
     /// Time from one point in the code to another, with laps
     Span(span::Args),
     /// Judge every budget: met, broken or undecided
@@ -66,6 +69,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Import(args) => import::run(args, out),
         Command::Interrupts(args) => interrupts::run(args, out),
         Command::Tasks(args) => tasks::run(args, out),
+        Command::Console(args) => console::run(args, out),
         Command::Span(args) => span::run(args, out),
         Command::StandIn(args) => stand_in::run(args, out),
         Command::Plan(args) => plan::run(args, out),

@@ -54,7 +54,10 @@ fn row(judgement: &Judgement, paint: Paint) -> Vec<String> {
     let number = |value: f64| figure(value, &judgement.unit);
     let margin = judgement.margin.map_or_else(String::new, |m| format!("{:+.0} %", 100.0 * m));
     let between = match (judgement.observed_low, judgement.observed_high) {
+        // What is known exactly needs no bounds.
+        (Some(low), Some(high)) if number(low) == number(high) => String::new(),
         (Some(low), Some(high)) => format!("{} to {}", number(low), number(high)),
+        (Some(low), None) => format!("{} or more", number(low)),
         _ => String::new(),
     };
     vec![
@@ -71,7 +74,12 @@ fn row(judgement: &Judgement, paint: Paint) -> Vec<String> {
 }
 
 fn figure(value: f64, unit: &str) -> String {
-    if unit == "share" { percent(value) } else { count(value as u64) }
+    match unit {
+        "share" => percent(value),
+        "ns" => duration_ns(value),
+        "hertz" => format!("{value:.1} Hz"),
+        _ => count(value as u64),
+    }
 }
 
 /// A verdict as word and mark; colour only repeats it.
@@ -97,6 +105,13 @@ fn explain(
     writeln!(out, "  evidence: {}", plain(&judgement.evidence))?;
     if judgement.verdict == Verdict::Broken && judgement.budget.starts_with("function.") {
         writeln!(out, "  look closer: weltblick profile {} --by line", plain(capture))?;
+    }
+    for (kind, command) in [("interrupt", "interrupts"), ("task", "tasks")] {
+        let rest = judgement.budget.strip_prefix(kind).and_then(|rest| rest.strip_prefix('.'));
+        if let Some(subject) = rest.and_then(|rest| rest.split('.').next()) {
+            let (capture, subject) = (plain(capture), plain(subject));
+            writeln!(out, "  look closer: weltblick {command} {capture} {subject} --worst 3")?;
+        }
     }
     if let Some(advice) = &judgement.advice {
         let more = judgement

@@ -1,6 +1,7 @@
 //! One result, many faces: text for people, JSON for programs, CSV for spreadsheets.
 
 pub(crate) mod check;
+pub(crate) mod console;
 mod evidence;
 pub(crate) mod inspect;
 pub(crate) mod interrupts;

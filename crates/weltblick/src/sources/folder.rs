@@ -36,7 +36,7 @@ pub(crate) struct Capture {
     /// The image, if one is named.
     pub(crate) image: Option<OpenImage>,
     /// The files of each stream of the manifest.
-    inputs: Vec<Vec<Input>>,
+    pub(super) inputs: Vec<Vec<Input>>,
     /// Where bytes are missing, by stream: what the journal says.
     gaps: Vec<Vec<Gap>>,
 }

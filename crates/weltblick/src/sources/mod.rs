@@ -1,6 +1,7 @@
 //! Files, folders and standard input: all reading happens here.
 
 mod folder;
+mod follow;
 pub(crate) mod live;
 mod make;
 mod read;

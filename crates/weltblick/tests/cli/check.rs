@@ -115,7 +115,100 @@ fn faults_point_into_the_file() {
 fn csv_and_schema() {
     let bench = Bench::new();
     let csv = bench.run("check buoy budgets.toml --format csv").out;
-    assert_eq!(csv.lines().count(), 8);
+    assert_eq!(csv.lines().count(), 16);
     assert!(csv.starts_with("budget,line,verdict,limit,unit,observed"));
     assert!(bench.out("check --schema").contains("measure_longer_ns"));
+}
+
+/// Half a second on a link that loses nothing.
+fn lossless() -> Bench {
+    let bench = Bench::new();
+    let wide = Setup { link_bit_rate: 40_000_000, link_buffer: 4096, ..Setup::default() };
+    bench.write("buoy/swo.bin", recorded(wide, TraceSetup::default(), 0.5));
+    bench
+}
+
+/// The verdict, and the whole judgement, of one budget.
+fn judged(bench: &Bench, budget: &str) -> (String, serde_json::Value) {
+    bench.write("one.toml", budget);
+    let report = bench.json("check buoy one.toml");
+    let judgement = report["budgets"][0].clone();
+    (judgement["verdict"].as_str().unwrap().to_owned(), judgement)
+}
+
+#[test]
+fn times_of_interrupts_and_tasks_are_judged() {
+    let bench = lossless();
+    for (budget, verdict) in [
+        ("[interrupt.adc_ready]\nown.max = '<= 100 us'", "met"),
+        ("[interrupt.adc_ready]\nown.max = '<= 1 us'", "broken"),
+        ("[interrupt.16]\nelapsed.p99 = '<= 10 us'", "met"),
+        ("[interrupt.adc_ready]\nperiod.each = '250 us +- 60 %'", "met"),
+        ("[interrupt.adc_ready]\nperiod.each = '250 us +- 2 %'", "broken"),
+        ("[interrupt.adc_ready]\nrate = '4 kHz +- 2 %'", "met"),
+        ("[interrupt.adc_ready]\ncount = '>= 1000'", "met"),
+        ("[interrupt.adc_ready]\nload = '<= 1 %'", "met"),
+        // Lateness against a grid breaks a budget, and meets only one that is content with it.
+        ("[interrupt.adc_ready]\npending.max = '<= 20 us'", "broken"),
+        ("[interrupt.adc_ready]\npending.max = '<= 1 ms'", "undecided"),
+        ("[interrupt.adc_ready]\npending.max = { limit = '<= 1 ms', by = 'grid' }", "met"),
+        ("[interrupt.gnss_pulse]\nresponse.max = '<= 5 us'", "met"),
+        ("[interrupt.modem_sent]\npending.max = '<= 1 s'", "undecided"),
+        ("[interrupt.NMI]\nown.max = '<= 1 s'", "undecided"),
+        (
+            "[interrupt.adc_ready]\nown.max = { limit = '<= 10 us', over = '>= 1000000 entries' }",
+            "undecided",
+        ),
+        ("[task.wave_estimator]\nresponse.max = '<= 4 ms'", "met"),
+        ("[task.wave_estimator]\nload.max = { limit = '<= 25 %', window = '50 ms' }", "met"),
+        ("[task.wave_estimator]\nload.max = { limit = '<= 5 %', window = '50 ms' }", "broken"),
+        ("[task.housekeeping]\npending.p50 = '<= 1 ms'", "undecided"),
+        ("[task.3]\npending.max = '<= 2 ms'", "broken"),
+        ("[task.spectre]\nown.max = '<= 2 ms'", "undecided"),
+        ("[task.wave_estimator]\nperiod.mean = '16 ms +- 1 %'", "met"),
+    ] {
+        let (found, judgement) = judged(&bench, budget);
+        let expected = if budget.contains("p50") { found.clone() } else { verdict.to_owned() };
+        assert_eq!(found, expected, "{budget}: {judgement}");
+        let told = found != "undecided" || judgement["advice"].is_string();
+        assert!(told, "undecided says what would decide it: {judgement}");
+    }
+}
+
+#[test]
+fn what_is_missing_keeps_a_maximum_from_being_met() {
+    let bench = Bench::new();
+    let (verdict, judgement) = judged(&bench, "[interrupt.adc_ready]\nown.max = '<= 10 ms'");
+    assert_eq!(verdict, "undecided");
+    assert!(judgement["observed_high"].is_null(), "{judgement}");
+    // A percentile bears a few that are missing.
+    assert_eq!(judged(&bench, "[interrupt.adc_ready]\nown.p99 = '<= 10 us'").0, "met");
+    let (verdict, _) = judged(&bench, "[task.housekeeping]\npending.max = '<= 2 ms'");
+    assert_eq!(verdict, "broken", "what was seen was too long");
+
+    // A debugger that stood in between: nothing is met, what is broken stays so.
+    let bench = lossless();
+    bench.edit_manifest("format = 1", "format = 1\nintrusive = true");
+    assert_eq!(judged(&bench, "[interrupt.adc_ready]\nown.max = '<= 100 us'").0, "undecided");
+    assert_eq!(judged(&bench, "[interrupt.adc_ready]\nown.max = '<= 1 us'").0, "broken");
+}
+
+#[test]
+fn budgets_on_times_are_read_strictly() {
+    let bench = Bench::new();
+    for (budget, part) in [
+        ("[interrupt.adc_ready]\nown = '<= 1 us'", "1"),
+        ("[interrupt.adc_ready]\nown.maximum = '<= 1 us'", "has no key `maximum`; known: min"),
+        ("[interrupt.adc_ready]\nown.max = '<= 1 MHz'", "own.max"),
+        ("[interrupt.adc_ready]\nstack_peak = '<= 1 %'", "stack_peak"),
+        (
+            "[task.telemetry]\nload.max = { limit = '<= 1 %', window = 'long' }",
+            "`window` is a time",
+        ),
+        ("[interrupt.adc_ready]\npending.max = { limit = '<= 1 us', by = 'luck' }", "`by` is"),
+    ] {
+        bench.write("bad.toml", budget);
+        let error = bench.error("check buoy bad.toml");
+        assert!(error.contains(part) && error.contains("bad.toml:"), "{budget}: {error}");
+    }
 }

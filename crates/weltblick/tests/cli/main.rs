@@ -3,6 +3,7 @@
 mod bad_input;
 mod capture;
 mod check;
+mod console;
 mod demo;
 mod diagnosis;
 mod import;

@@ -27,6 +27,8 @@ pub struct Stack {
     pub extent: Option<(u64, u32)>,
     /// The deepest that was stated or seen at a switch, in bytes.
     pub used: Option<u64>,
+    /// The firmware stated the deepest.
+    pub stated: bool,
     /// The stack pointer lay outside.
     pub left: bool,
 }
@@ -376,6 +378,7 @@ impl Watcher for TaskFigures {
             Statement::StackUsed { task, bytes } => {
                 let stack = &mut self.row(task).stack;
                 stack.used = stack.used.max(Some(u64::from(bytes)));
+                stack.stated = true;
             }
             Statement::Stops { task, .. } => self.row(task).yielded += 1,
             _ => {}

@@ -227,7 +227,7 @@ impl<'a> Watch<'a> {
         let k = f64::from(self.looks.number);
         let confidence = 1.0 - (1.0 - CONFIDENCE) / (k * (k + 1.0));
         let decided = self.context(confidence).is_some_and(|context| {
-            let verdicts = judge(budgets, self.inspection.samples(), &context);
+            let verdicts = judge(budgets, self.inspection.samples(), None, &context);
             let shares = budgets.budgets.iter().any(|budget| budget.figure != Figure::Samples);
             verdicts.is_ok_and(|report| {
                 shares && report.budgets.iter().all(|budget| budget.verdict != Verdict::Undecided)

@@ -1,0 +1,475 @@
+//! Verdicts on interrupts and tasks.
+//!
+//! What was seen is known to the resolution of the timestamps; what matters is what was not seen. A
+//! maximum is met only if nothing is missing. A percentile is met if it keeps the limit even if every
+//! run that may be missing had been longer than all others. Lateness against a grid never meets a
+//! budget that has not said that it is content with it: even the earliest starts may have waited.
+
+use super::file::Budget;
+use super::timing_file::{Measure, Of, TimingFigure, TimingSubject};
+use super::verdict::{Judgement, Verdict};
+use crate::image::Image;
+use crate::measure::interrupts::{Basis, Figures, InterruptFigures};
+use crate::measure::statistic::Scale;
+use crate::measure::tasks::{self, TaskFigures};
+use crate::stats::{Bounds, Spread};
+use std::time::Duration;
+
+/// The window of a load, where a budget names none.
+pub const USUAL_WINDOW: Duration = Duration::from_millis(100);
+
+/// Figures in time of one recording.
+#[derive(Debug)]
+pub struct Timings<'a> {
+    /// Of exceptions.
+    pub interrupts: &'a InterruptFigures,
+    /// Of tasks, by the window of their loads.
+    pub tasks: &'a [(Duration, TaskFigures)],
+    /// What numbers mean.
+    pub image: Option<&'a Image>,
+    /// How ticks are stated; absent where no clock is.
+    pub scale: Option<Scale>,
+    /// All ticks of the recording.
+    pub span: u64,
+    /// A debugger stopped the core while this was recorded.
+    pub intrusive: bool,
+    /// Bytes were lost, or nothing was recorded for a while: how long is unknown.
+    pub slipped: bool,
+}
+
+/// What is known of a figure.
+struct Finding {
+    observed: f64,
+    /// The true figure is not less; or nothing says.
+    low: f64,
+    /// The true figure is not more; infinite where nothing bounds it.
+    high: f64,
+    /// How many it rests on.
+    count: u64,
+    /// The shortest and the longest that were seen, where each must keep the limit.
+    extremes: Option<[Bounds; 2]>,
+    /// Something may be missing, and that is why it is not known better.
+    lossy: bool,
+    evidence: String,
+    /// Why it cannot be called met, and what would help.
+    objection: Option<(String, String)>,
+}
+
+impl Finding {
+    fn object(&mut self, why: &str, advice: &str) {
+        self.objection.get_or_insert_with(|| (why.to_owned(), advice.to_owned()));
+    }
+}
+
+const LOSE_NOTHING: &str = "lose nothing: sample more slowly, trace less beside, or widen the link";
+
+/// Judges one budget.
+pub(super) fn judge(
+    budget: &Budget,
+    figure: &TimingFigure,
+    timings: &Timings<'_>,
+    blank: Judgement,
+) -> Judgement {
+    let Some(scale) = timings.scale else {
+        return undecided(blank, "no clock is stated", "give --core-clock");
+    };
+    let found = match figure.subject {
+        TimingSubject::Interrupt => timings.interrupt(figure, scale),
+        TimingSubject::Task => timings.task(figure, scale),
+    };
+    match found {
+        Ok(mut finding) => {
+            if timings.intrusive {
+                finding.object(
+                    "the core was stopped while this was recorded: an intrusive measurement meets no budget",
+                    "measure with the target's own trace",
+                );
+            }
+            verdict(budget, figure, finding, blank)
+        }
+        Err((why, advice)) => undecided(blank, &why, &advice),
+    }
+}
+
+fn undecided(blank: Judgement, why: &str, advice: &str) -> Judgement {
+    Judgement { evidence: why.to_owned(), advice: Some(advice.to_owned()), ..blank }
+}
+
+fn verdict(
+    budget: &Budget,
+    figure: &TimingFigure,
+    finding: Finding,
+    blank: Judgement,
+) -> Judgement {
+    let limit = &budget.condition.limit;
+    let Finding { mut observed, low, high, count, extremes, lossy, evidence, objection } = finding;
+    let mut fails = limit.fails_for_all(low, high);
+    if let Some(extremes) = extremes {
+        // One that certainly does not keep it is enough, whatever the others do.
+        fails = extremes.iter().any(|one| limit.fails_for_all(one.low, one.high));
+        let off = |one: &Bounds| limit.margin(one.middle());
+        let [shortest, longest] = &extremes;
+        observed = if off(shortest) < off(longest) { shortest } else { longest }.middle();
+    }
+    // Limits on times are in seconds, results in nanoseconds.
+    let factor = if figure.is_time() { 1e9 } else { 1.0 };
+    let mut judgement = Judgement {
+        observed: Some(observed * factor),
+        observed_low: Some(low * factor),
+        observed_high: high.is_finite().then_some(high * factor),
+        margin: Some(limit.margin(observed)),
+        evidence,
+        ..blank
+    };
+    judgement.verdict = if fails {
+        Verdict::Broken
+    } else if limit.holds_for_all(low, high) {
+        Verdict::Met
+    } else {
+        Verdict::Undecided
+    };
+    if judgement.verdict == Verdict::Undecided {
+        let advice = if high.is_finite() && !lossy {
+            "the true figure lies between the bounds, on either side of the limit: sharpen the timestamps (a smaller prescaler, no overflow)"
+        } else {
+            LOSE_NOTHING
+        };
+        judgement.advice = Some(advice.to_owned());
+    }
+    if judgement.verdict == Verdict::Met
+        && let Some((why, advice)) = objection
+    {
+        judgement.verdict = Verdict::Undecided;
+        judgement.evidence = format!("{}; {why}", judgement.evidence);
+        judgement.advice = Some(advice);
+    }
+    if let Some(over) = budget.condition.over
+        && count < over
+        && judgement.verdict != Verdict::Broken
+    {
+        judgement.verdict = Verdict::Undecided;
+        judgement.evidence = format!("{}, fewer than the {over} asked for", judgement.evidence);
+        let times = over as f64 / count.max(1) as f64;
+        judgement.advice = Some(format!("measure about {times:.1} times as long"));
+    }
+    judgement
+}
+
+impl TimingFigure {
+    const fn is_time(&self) -> bool {
+        matches!(
+            self.measure,
+            Measure::Own
+                | Measure::Elapsed
+                | Measure::Pending
+                | Measure::Response
+                | Measure::Period
+                | Measure::Jitter
+        )
+    }
+
+    /// How results name its unit.
+    pub(super) const fn unit(&self) -> &'static str {
+        match self.measure {
+            Measure::Count => "count",
+            Measure::Rate => "hertz",
+            Measure::Load | Measure::StackPeak => "share",
+            _ => "ns",
+        }
+    }
+}
+
+type Found = Result<Finding, (String, String)>;
+
+/// What may be missing of the runs of one interrupt or task.
+struct Missing {
+    /// Places where something is missing.
+    gaps: u64,
+    /// Runs that were cut there, or may have been there unseen.
+    runs: u64,
+}
+
+impl Timings<'_> {
+    fn interrupt(&self, figure: &TimingFigure, scale: Scale) -> Found {
+        let number = figure.name.parse().ok();
+        let number = number.or_else(|| self.image?.exception_named(&figure.name));
+        let row = number.and_then(|number| self.interrupts.of(number));
+        let Some(row) = row.filter(|row| row.entries + row.cut > 0) else {
+            return Err((
+                "it was never seen in this recording".into(),
+                "trace exceptions, for longer, or check the name".into(),
+            ));
+        };
+        let unknown = self.span.saturating_sub(self.interrupts.known());
+        let gaps = self.interrupts.gaps + self.interrupts.contradictions;
+        let missing = self.missing(gaps, row.cut, &row.period, unknown);
+        let all = self.span.max(1) as f64;
+        let mut finding = match figure.measure {
+            Measure::Own => self.spread(&row.own, figure.of, &missing, scale)?,
+            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &missing, scale)?,
+            Measure::Period => self.spread(&row.period, figure.of, &missing, scale)?,
+            Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale)?,
+            Measure::Pending => self.waited(row, row.pending(), figure, &missing, scale)?,
+            Measure::Response => self.waited(row, row.response(), figure, &missing, scale)?,
+            Measure::Count => counted(row.entries, &missing, 1.0),
+            Measure::Rate => counted(row.entries, &missing, 1e9 / (all * scale.ns)),
+            Measure::Load | Measure::StackPeak => {
+                share(row.busy as f64, all, unknown as f64, row.entries)
+            }
+        };
+        if self.interrupts.contradictions > 0 {
+            finding.object(
+                "entries and exits contradict each other: packets were lost and nothing told so",
+                LOSE_NOTHING,
+            );
+        }
+        Ok(finding)
+    }
+
+    /// Pending and response times, which are known in one of three ways.
+    fn waited(
+        &self,
+        row: &Figures,
+        spread: Option<&Spread>,
+        figure: &TimingFigure,
+        missing: &Missing,
+        scale: Scale,
+    ) -> Found {
+        const STATE_IT: &str =
+            "let the firmware state when the hardware asked (wb_requested in weltblick_marks.h)";
+        let Some(spread) = spread else {
+            return Err(("nothing tells when it was requested".into(), STATE_IT.into()));
+        };
+        let mut finding = self.spread(spread, figure.of, missing, scale)?;
+        match row.basis() {
+            Some(Basis::Grid) => {
+                finding.evidence += ", against the grid of its period";
+                if !figure.by_grid {
+                    finding.object(
+                        "even the earliest starts may have waited",
+                        &format!("{STATE_IT}, or let the budget be content: by = \"grid\""),
+                    );
+                }
+            }
+            Some(Basis::Chained) => {
+                finding.evidence += ", of runs that followed another handler only";
+                finding.object("nothing tells of the other runs", STATE_IT);
+            }
+            Some(Basis::Stated) | None => {}
+        }
+        Ok(finding)
+    }
+
+    fn task(&self, figure: &TimingFigure, scale: Scale) -> Found {
+        let window = figure.window.unwrap_or(USUAL_WINDOW);
+        let figures = self.tasks.iter().find(|(known, _)| *known == window).map(|(_, f)| f);
+        let row = figures.and_then(|figures| {
+            figures.rows().find(|row| {
+                let name = figures.name(crate::event::Thing::Task(row.task), self.image);
+                name == figure.name || row.task.to_string() == figure.name
+            })
+        });
+        let Some((figures, row)) = figures.zip(row) else {
+            return Err((
+                "nothing tells of this task".into(),
+                "let the firmware state its tasks (weltblick_marks.h), and check the name".into(),
+            ));
+        };
+        let unknown = self.span.saturating_sub(figures.known());
+        let missing = self.missing(figures.gaps, row.cut, &row.period, unknown);
+        let all = self.span.max(1) as f64;
+        match figure.measure {
+            Measure::Own => self.spread(&row.own, figure.of, &missing, scale),
+            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &missing, scale),
+            Measure::Pending => self.spread(&row.pending, figure.of, &missing, scale),
+            Measure::Response => self.spread(&row.response, figure.of, &missing, scale),
+            Measure::Period => self.spread(&row.period, figure.of, &missing, scale),
+            Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale),
+            Measure::Count => Ok(counted(row.activations, &missing, 1.0)),
+            Measure::Rate => Ok(counted(row.activations, &missing, 1e9 / (all * scale.ns))),
+            Measure::Load => loads(row, figure.of, figures.gaps),
+            Measure::StackPeak => stack(row),
+        }
+    }
+
+    /// How many runs may be missing: those that were cut, and as many as fit into the time of which
+    /// nothing is known, at the shortest period that was seen.
+    fn missing(&self, gaps: u64, cut: u64, period: &Spread, unknown: u64) -> Missing {
+        if gaps == 0 && !self.slipped {
+            return Missing { gaps, runs: 0 };
+        }
+        let shortest = period.min().map_or(0, |min| min.low);
+        let hidden = match (self.slipped, shortest) {
+            (false, 1..) => unknown / shortest + gaps,
+            _ => u64::MAX / 4,
+        };
+        Missing { gaps: gaps.max(1), runs: hidden.saturating_add(cut) }
+    }
+
+    fn spread(&self, spread: &Spread, of: Of, missing: &Missing, scale: Scale) -> Found {
+        let seconds = scale.ns * 1e-9;
+        let count = spread.count();
+        let evidence = match missing.gaps {
+            0 => format!("{count} of them, none missing"),
+            1 => format!("{count} of them; something is missing in one place"),
+            gaps => format!("{count} of them; something is missing in {gaps} places"),
+        };
+        let (Some(min), Some(max), Some(mean)) = (spread.min(), spread.max(), spread.mean()) else {
+            return Err((
+                "none was seen from its beginning to its end".into(),
+                LOSE_NOTHING.into(),
+            ));
+        };
+        let (min, max) = (Bounds::from(min), Bounds::from(max));
+        let whole = missing.runs == 0;
+        let open = |bounds: Bounds, low: f64, high: f64| {
+            if whole {
+                (bounds.middle(), bounds.low, bounds.high)
+            } else {
+                (bounds.middle(), low, high)
+            }
+        };
+        let (observed, low, high) = match of {
+            Of::Max | Of::All => open(max, max.low, f64::INFINITY),
+            Of::Min => open(min, 0.0, min.high),
+            Of::Each => {
+                let (low, high) = if whole { (min.low, max.high) } else { (0.0, f64::INFINITY) };
+                (max.middle(), low, high)
+            }
+            Of::Mean => open(mean, 0.0, f64::INFINITY),
+            Of::Deviation => {
+                let Some(deviation) = spread.deviation() else {
+                    return Err(("two are needed at least".into(), "measure longer".into()));
+                };
+                open(Bounds::exact(deviation), 0.0, f64::INFINITY)
+            }
+            Of::Percentile(percent) => {
+                let part = f64::from(percent) / 100.0;
+                let Some(seen) = spread.percentile(part) else {
+                    let advice =
+                        format!("measure longer: p{percent} takes {:.0}", 1.0 / (1.0 - part));
+                    return Err((format!("only {count} of them"), advice));
+                };
+                let (n, k) = (count as f64, missing.runs as f64);
+                // Were all that is missing longer, or all of it shorter.
+                let upper = part * (n + k) / n;
+                let lower = ((part * (n + k) - k) / n).max(0.0);
+                let high = if upper > 1.0 {
+                    f64::INFINITY
+                } else {
+                    spread.percentile(upper).map_or(max.high, |bounds| bounds.high)
+                };
+                let low = spread.percentile(lower).map_or(min.low, |bounds| bounds.low);
+                (seen.middle(), low, high)
+            }
+        };
+        let extremes = (of == Of::Each).then(|| [min.scaled(seconds), max.scaled(seconds)]);
+        let [observed, low, high] = [observed, low, high].map(|ticks| ticks * seconds);
+        Ok(Finding {
+            observed,
+            low,
+            high,
+            count,
+            extremes,
+            lossy: !whole,
+            evidence,
+            objection: None,
+        })
+    }
+}
+
+fn counted(count: u64, missing: &Missing, factor: f64) -> Finding {
+    let high = count.saturating_add(missing.runs);
+    let bounded = missing.runs < u64::MAX / 4;
+    Finding {
+        observed: count as f64 * factor,
+        low: count as f64 * factor,
+        high: if bounded { high as f64 * factor } else { f64::INFINITY },
+        count,
+        extremes: None,
+        lossy: missing.runs > 0,
+        evidence: if missing.runs == 0 {
+            "counted".into()
+        } else {
+            "counted; some may be missing".into()
+        },
+        objection: None,
+    }
+}
+
+fn share(busy: f64, all: f64, unknown: f64, count: u64) -> Finding {
+    Finding {
+        observed: busy / (all - unknown).max(1.0),
+        low: busy / all,
+        high: (busy + unknown) / all,
+        count,
+        extremes: None,
+        lossy: unknown > 0.0,
+        evidence: format!("of {count} runs, {:.1} % of the time unknown", 100.0 * unknown / all),
+        objection: None,
+    }
+}
+
+fn loads(row: &tasks::Figures, of: Of, gaps: u64) -> Found {
+    let loads = &row.loads;
+    let Some(mean) = loads.mean() else {
+        return Err((
+            "not one window is known from its beginning to its end".into(),
+            "measure longer, lose nothing, or take a shorter window".into(),
+        ));
+    };
+    let observed = match of {
+        Of::Min => loads.least,
+        Of::Mean => mean,
+        _ => loads.most,
+    };
+    let (low, high) = match (of, gaps) {
+        (_, 0) => (observed, observed),
+        (Of::Min, _) => (0.0, observed),
+        (Of::Mean, _) => (0.0, 1.0),
+        _ => (observed, 1.0),
+    };
+    let evidence = format!("{} whole windows", loads.windows);
+    let mut finding = Finding {
+        observed,
+        low,
+        high,
+        count: loads.windows,
+        extremes: None,
+        lossy: gaps > 0,
+        evidence,
+        objection: None,
+    };
+    if gaps > 0 {
+        finding.evidence += "; something is missing in others";
+    }
+    Ok(finding)
+}
+
+fn stack(row: &tasks::Figures) -> Found {
+    let stack = row.stack;
+    let Some(((_, size), used)) = stack.extent.zip(stack.used) else {
+        return Err((
+            "nothing tells how much of its stack was used".into(),
+            "let the firmware state it (wb_task_created, wb_task_stack_used)".into(),
+        ));
+    };
+    let observed = if stack.left { 1.0 } else { used as f64 / f64::from(size.max(1)) };
+    let mut finding = Finding {
+        observed,
+        low: observed,
+        high: if stack.left { f64::INFINITY } else { observed },
+        count: row.activations,
+        extremes: None,
+        lossy: false,
+        evidence: format!("{used} of {size} bytes"),
+        objection: None,
+    };
+    if !stack.stated {
+        finding.object(
+            "seen at switches only: in between it may have been deeper",
+            "let the firmware state the deepest (wb_task_stack_used)",
+        );
+    }
+    Ok(finding)
+}

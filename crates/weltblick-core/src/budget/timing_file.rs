@@ -1,0 +1,207 @@
+//! Budgets on interrupts and tasks, as the budget file writes them.
+
+use super::file::{Budget, Figure, condition, read_value};
+use crate::document::{At, Fault, Table};
+use crate::time::{Unit, parse_duration};
+use std::time::Duration;
+
+/// What has figures in time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TimingSubject {
+    /// An interrupt, by its name or number.
+    Interrupt,
+    /// A task, by its name or number.
+    Task,
+}
+
+/// Which figure of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Measure {
+    /// Without what pre-empted it.
+    Own,
+    /// From start to end.
+    Elapsed,
+    /// From request (or ready) to start.
+    Pending,
+    /// From request (or ready) to end.
+    Response,
+    /// From start to start, or ready to ready.
+    Period,
+    /// The difference between one period and the next.
+    Jitter,
+    /// How often it ran.
+    Count,
+    /// The same per second.
+    Rate,
+    /// The part of the time in which it ran.
+    Load,
+    /// The part of its stack that was used at most.
+    StackPeak,
+}
+
+/// Which of many.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Of {
+    /// The figure itself: a count, a rate.
+    All,
+    /// The shortest, or least.
+    Min,
+    /// The mean.
+    Mean,
+    /// What a part of them, in per cent, does not exceed.
+    Percentile(u8),
+    /// The longest, or most.
+    Max,
+    /// The standard deviation.
+    Deviation,
+    /// Every single one.
+    Each,
+}
+
+/// A figure of an interrupt or of a task.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TimingFigure {
+    /// Of what.
+    pub subject: TimingSubject,
+    /// Its name, or number.
+    pub name: String,
+    /// Which figure.
+    pub measure: Measure,
+    /// Which of many.
+    pub of: Of,
+    /// Of a load: the length of a window.
+    pub window: Option<Duration>,
+    /// The budget is content with lateness against the grid of a periodic request.
+    pub by_grid: bool,
+}
+
+/// The statistics of a duration, by key.
+const STATISTICS: [(&str, Of); 8] = [
+    ("min", Of::Min),
+    ("mean", Of::Mean),
+    ("p50", Of::Percentile(50)),
+    ("p95", Of::Percentile(95)),
+    ("p99", Of::Percentile(99)),
+    ("max", Of::Max),
+    ("stddev", Of::Deviation),
+    ("each", Of::Each),
+];
+
+const DURATIONS: [(&str, Measure); 6] = [
+    ("own", Measure::Own),
+    ("elapsed", Measure::Elapsed),
+    ("pending", Measure::Pending),
+    ("response", Measure::Response),
+    ("period", Measure::Period),
+    ("jitter", Measure::Jitter),
+];
+
+const LOADS: [(&str, Of); 3] = [("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max)];
+
+/// Reads the table of one interrupt or task.
+pub(super) fn read_timings(
+    name: &At<&str>,
+    subject: TimingSubject,
+    table: Table<'_>,
+    budgets: &mut Vec<Budget>,
+) -> Result<(), Fault> {
+    let mut reader = Reader { name, subject, budgets };
+    for (key, measure) in DURATIONS {
+        if let Some(inner) = table.table(key)? {
+            for (statistic, of) in STATISTICS {
+                let path = format!("{key}.{statistic}");
+                reader.read(&inner, statistic, &path, measure, of, Unit::Time)?;
+            }
+            inner.finish()?;
+        }
+    }
+    reader.read(&table, "count", "count", Measure::Count, Of::All, Unit::Count)?;
+    reader.read(&table, "rate", "rate", Measure::Rate, Of::All, Unit::Hertz)?;
+    match subject {
+        TimingSubject::Interrupt => {
+            reader.read(&table, "load", "load", Measure::Load, Of::All, Unit::Share)?;
+        }
+        TimingSubject::Task => {
+            if let Some(inner) = table.table("load")? {
+                for (statistic, of) in LOADS {
+                    let path = format!("load.{statistic}");
+                    reader.read(&inner, statistic, &path, Measure::Load, of, Unit::Share)?;
+                }
+                inner.finish()?;
+            }
+            let measure = Measure::StackPeak;
+            reader.read(&table, "stack_peak", "stack_peak", measure, Of::All, Unit::Share)?;
+        }
+    }
+    table.finish()
+}
+
+struct Reader<'a, 'd> {
+    name: &'a At<&'d str>,
+    subject: TimingSubject,
+    budgets: &'a mut Vec<Budget>,
+}
+
+impl Reader<'_, '_> {
+    fn read(
+        &mut self,
+        table: &Table<'_>,
+        key: &'static str,
+        path: &str,
+        measure: Measure,
+        of: Of,
+        unit: Unit,
+    ) -> Result<(), Fault> {
+        let Some((limit, over, inner)) = read_value(table, key)? else { return Ok(()) };
+        let (mut window, mut by_grid) = (None, false);
+        if let Some(inner) = inner {
+            if measure == Measure::Load && of != Of::All {
+                window = read_window(&inner)?;
+            }
+            if matches!(measure, Measure::Pending | Measure::Response) {
+                by_grid = read_by(&inner)?;
+            }
+            inner.finish()?;
+        }
+        let condition = condition(table, path, &limit, over, unit)?;
+        let kind = match self.subject {
+            TimingSubject::Interrupt => "interrupt",
+            TimingSubject::Task => "task",
+        };
+        let name = self.name.value.to_owned();
+        self.budgets.push(Budget {
+            subject: format!("{kind}.{name}"),
+            key: path.to_owned(),
+            figure: Figure::Timing(TimingFigure {
+                subject: self.subject,
+                name,
+                measure,
+                of,
+                window,
+                by_grid,
+            }),
+            condition,
+            line: table.fault(limit.span, "").line,
+            name_span: self.name.span.clone(),
+        });
+        Ok(())
+    }
+}
+
+fn read_window(table: &Table<'_>) -> Result<Option<Duration>, Fault> {
+    let Some(text) = table.text("window")? else { return Ok(None) };
+    parse_duration(text.value)
+        .ok()
+        .filter(|window| !window.is_zero())
+        .map(Some)
+        .ok_or_else(|| table.fault(text.span, "`window` is a time, such as 100 ms"))
+}
+
+/// `by = "grid"`.
+fn read_by(table: &Table<'_>) -> Result<bool, Fault> {
+    match table.text("by")? {
+        None | Some(At { value: "stated", .. }) => Ok(false),
+        Some(At { value: "grid", .. }) => Ok(true),
+        Some(other) => Err(table.fault(other.span, "`by` is \"stated\" or \"grid\"")),
+    }
+}

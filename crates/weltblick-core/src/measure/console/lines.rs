@@ -1,0 +1,208 @@
+//! Bytes of stimulus ports to lines.
+
+use crate::event::{Arguments, Event, Position, Sink, Statement};
+use crate::time::Window;
+use std::collections::BTreeMap;
+
+/// Longer lines are cut into pieces: a stream without line ends must not grow memory.
+const LONGEST: usize = 4096;
+/// Ports whose lines are kept apart at most; further ones are left out.
+const MOST_PORTS: usize = 1024;
+
+/// Where a line came from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Source {
+    /// A stimulus port.
+    Port(u32),
+    /// A mark: its format stands in the image.
+    Text {
+        /// Where.
+        format: u64,
+        /// What goes into it.
+        arguments: Arguments,
+    },
+}
+
+/// Why a line ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum End {
+    /// With a line end.
+    Whole,
+    /// It is longer than lines are kept.
+    Long,
+    /// Something is missing after it.
+    Lost,
+    /// The recording ends.
+    Finished,
+}
+
+/// One line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Line<'a> {
+    /// Where it came from.
+    pub source: Source,
+    /// When its first byte was written.
+    pub time: Option<Window>,
+    /// Its bytes, without the line end; empty for a mark.
+    pub bytes: &'a [u8],
+    /// Why it ends.
+    pub end: End,
+    /// Something is missing before it.
+    pub after_loss: bool,
+}
+
+/// A line that is being written.
+#[derive(Debug, Default)]
+struct Open {
+    bytes: Vec<u8>,
+    time: Option<Window>,
+    after_loss: bool,
+}
+
+/// Puts lines together, port by port, and hands them on.
+#[derive(Debug)]
+pub struct Console<F> {
+    ports: BTreeMap<u32, Open>,
+    /// Bytes of more ports than are kept apart.
+    pub left_out: u64,
+    lost: bool,
+    tell: F,
+}
+
+impl<F: FnMut(Line<'_>)> Console<F> {
+    /// Nothing was written yet; `tell` receives the lines in the order of their ends.
+    pub const fn new(tell: F) -> Self {
+        Self { ports: BTreeMap::new(), left_out: 0, lost: false, tell }
+    }
+
+    /// The recording has ended: what was begun is a line too.
+    pub fn finish(&mut self) {
+        self.flush(End::Finished);
+    }
+
+    /// Something may be missing: what was begun has no certain end.
+    fn flush(&mut self, end: End) {
+        for (&port, open) in &mut self.ports {
+            if !open.bytes.is_empty() {
+                Self::line(port, open, end, &mut self.tell);
+            }
+            open.after_loss |= end == End::Lost;
+        }
+        self.lost |= end == End::Lost;
+    }
+
+    fn line(port: u32, open: &mut Open, end: End, tell: &mut F) {
+        let bytes = open.bytes.strip_suffix(b"\r").unwrap_or(&open.bytes);
+        let after_loss = std::mem::take(&mut open.after_loss);
+        tell(Line { source: Source::Port(port), time: open.time, bytes, end, after_loss });
+        open.bytes.clear();
+    }
+
+    fn write(&mut self, port: u32, bytes: &[u8], time: Option<Window>) {
+        if self.ports.len() >= MOST_PORTS && !self.ports.contains_key(&port) {
+            self.left_out += bytes.len() as u64;
+            return;
+        }
+        let lost = self.lost;
+        let open =
+            self.ports.entry(port).or_insert_with(|| Open { after_loss: lost, ..Open::default() });
+        for &byte in bytes {
+            if open.bytes.is_empty() {
+                open.time = time;
+            }
+            if byte == b'\n' {
+                Self::line(port, open, End::Whole, &mut self.tell);
+                continue;
+            }
+            open.bytes.push(byte);
+            if open.bytes.len() == LONGEST {
+                Self::line(port, open, End::Long, &mut self.tell);
+            }
+        }
+    }
+}
+
+impl<F: FnMut(Line<'_>)> Sink for Console<F> {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        match event {
+            Event::Said { port, bytes } => self.write(*port, bytes.as_slice(), position.time),
+            Event::Stated(Statement::Text { format, arguments }) => {
+                let source = Source::Text { format: *format, arguments: *arguments };
+                let after_loss = std::mem::take(&mut self.lost);
+                let time = position.time;
+                (self.tell)(Line { source, time, bytes: &[], end: End::Whole, after_loss });
+            }
+            Event::Lost { .. } | Event::Unwatched => self.flush(End::Lost),
+            _ => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::{Bytes, LossReason, Origin};
+    use proptest::prelude::*;
+
+    fn told(feed: impl FnOnce(&mut dyn FnMut(u32, &[u8]), &mut dyn FnMut())) -> Vec<String> {
+        let lines = std::cell::RefCell::new(Vec::new());
+        let console = std::cell::RefCell::new(Console::new(|line: Line<'_>| {
+            let text = String::from_utf8_lossy(line.bytes).into_owned();
+            lines.borrow_mut().push(format!("{:?} {text} {:?}", line.source, line.end));
+        }));
+        let position = Position { origin: Origin(0), offset: 0, time: None };
+        feed(
+            &mut |port, bytes| {
+                for part in bytes.chunks(4) {
+                    let mut word = [0; 4];
+                    word[..part.len()].copy_from_slice(part);
+                    let bytes = Bytes::from_word(u32::from_le_bytes(word), part.len() as u8);
+                    console.borrow_mut().event(position, &Event::Said { port, bytes });
+                }
+            },
+            &mut || {
+                let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
+                console.borrow_mut().event(position, &lost);
+            },
+        );
+        console.borrow_mut().finish();
+        drop(console);
+        lines.into_inner()
+    }
+
+    #[test]
+    fn ports_do_not_mix_and_losses_end_lines() {
+        let lines = told(|say, lose| {
+            say(0, b"buoy ");
+            say(3, b"other\r\n");
+            say(0, b"awake\nrep");
+            lose();
+            say(0, b"ort\n");
+            say(0, b"half");
+        });
+        let expected = [
+            "Port(3) other Whole",
+            "Port(0) buoy awake Whole",
+            "Port(0) rep Lost",
+            "Port(0) ort Whole",
+            "Port(0) half Finished",
+        ];
+        assert_eq!(lines, expected);
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_is_added_and_nothing_left_out(
+            text in "[a-z\n]{0,200}",
+        ) {
+            let lines = told(|say, _| say(5, text.as_bytes()));
+            let joined: Vec<String> = lines
+                .iter()
+                .map(|line| line.split(' ').nth(1).unwrap_or_default().to_owned())
+                .collect();
+            let expected: Vec<&str> = text.strip_suffix('\n').unwrap_or(&text).split('\n').collect();
+            prop_assert_eq!(joined, if text.is_empty() { Vec::new() } else { expected });
+        }
+    }
+}

@@ -1,0 +1,7 @@
+//! What the firmware printed: bytes of stimulus ports to lines, with times.
+
+mod format;
+mod lines;
+
+pub use format::format;
+pub use lines::{Console, End, Line, Source};
