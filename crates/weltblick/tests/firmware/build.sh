@@ -1,6 +1,12 @@
 #!/usr/bin/env bash
-# Builds hot.elf anew; needs gcc-arm-none-eabi.
+# Builds the images anew; needs gcc-arm-none-eabi.
 set -euo pipefail
 cd "$(dirname "$0")"
 arm-none-eabi-gcc -mcpu=cortex-m3 -mthumb -O1 -g -ffreestanding -nostdlib -ffile-prefix-map="$PWD"=. \
   -Wall -Wextra -Wl,--build-id -T hot.ld hot.c -o hot.elf
+for variant in port ring; do
+  define=(); [ "$variant" = ring ] && define=(-DWELTBLICK_MARKS_RING)
+  arm-none-eabi-gcc -mcpu=cortex-m3 -mthumb -O2 -g1 -ffreestanding -nostdlib "${define[@]}" \
+    -ffile-prefix-map="$PWD"=. -Wall -Wextra -Werror -Wl,--build-id -T hot.ld \
+    -I../../../../demo/firmware/src marks.c -lgcc -o "marks-$variant.elf"
+done
