@@ -39,6 +39,9 @@ picture packets "weltblick inspect weltblick-demo/buoy --packets --within 1s..2s
 picture profile "weltblick profile weltblick-demo/buoy --top 20"
 picture lines "weltblick profile weltblick-demo/buoy --by line --top 12"
 picture check "weltblick check weltblick-demo/buoy weltblick-demo/budgets.toml"
+picture interrupts "weltblick interrupts weltblick-demo/buoy"
+picture tasks "weltblick tasks weltblick-demo/buoy"
+picture console "weltblick console weltblick-demo/buoy --deltas --within 0.9s..1.3s"
 picture demo "weltblick demo"
 
 # The time between points in the code, without any trace hardware.

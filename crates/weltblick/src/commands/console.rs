@@ -1,5 +1,6 @@
 //! `console`: the text that the firmware printed, with times.
 
+use super::within;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::console::{Face, LineRow};
@@ -9,8 +10,10 @@ use anyhow::{Result, bail};
 use std::cell::RefCell;
 use std::io::Write;
 use std::ops::ControlFlow;
+use weltblick_core::budget::PointRange;
 use weltblick_core::image::Image;
 use weltblick_core::measure::console::{Console, End, Line, Source, format};
+use weltblick_core::measure::within::Within;
 use weltblick_core::time::Frequency;
 
 /// What did the firmware print, and when?
@@ -23,8 +26,11 @@ pub(crate) struct Args {
     #[arg(long)]
     deltas: bool,
     /// Go on as the capture grows, until interrupted
-    #[arg(long)]
+    #[arg(long, conflicts_with = "within")]
     follow: bool,
+    /// Only this stretch of time, such as `1.2s..1.5s`
+    #[arg(long, value_name = "A..B")]
+    within: Option<PointRange>,
     #[command(flatten)]
     output: OutputArgs,
     #[command(flatten)]
@@ -76,6 +82,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     });
     if args.follow {
         follow(&capture, &mut console, &face, &trouble)?;
+    } else if let Some(range) = &args.within {
+        let cycles = within::cycles(range, &capture)?;
+        capture.replay(&mut (), &mut Within::new(cycles.start, cycles.end, &mut console))?;
     } else {
         capture.replay(&mut (), &mut console)?;
     }

@@ -40,7 +40,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         out,
         "A moored buoy measures waves. Its firmware ran for three seconds, and its debug"
     )?;
-    writeln!(out, "port sent program-counter samples, interrupts and text. In {folder}/:")?;
+    writeln!(
+        out,
+        "port sent samples, interrupts, statements of its kernel and text. In {folder}/:"
+    )?;
     writeln!(
         out,
         "  buoy/         the capture: the trace as it came, the firmware's ELF, a manifest"
@@ -53,6 +56,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     for (question, command) in [
         ("Is the recording whole, and is it this firmware?", vec!["inspect", &buoy]),
         ("Where does the time go?", vec!["profile", &buoy, "--top", "12"]),
+        (
+            "Which interrupt is late, and behind whom?",
+            vec!["interrupts", &buoy, "--sort", "response"],
+        ),
+        ("Which task waits, and for whom?", vec!["tasks", &buoy]),
         ("Does every budget hold?", vec!["check", &buoy, &budgets]),
     ] {
         step(question, &command, args.color, paint, out)?;
@@ -94,6 +102,9 @@ fn next(buoy: &str, budgets: &str, paint: Paint, out: &mut dyn Write) -> Result<
         (format!("profile {buoy} --by line"), "which lines of copy_bytes cost so much"),
         (format!("profile {buoy} --every 500ms --top 5"), "when the slow filter path was taken"),
         (format!("profile {buoy} --within 1s..1.2s"), "a closer look at one stretch of time"),
+        (format!("interrupts {buoy} adc_ready --worst 3"), "one interrupt in detail"),
+        (format!("tasks {buoy} --order --within 1s..1.05s"), "in which order tasks ran"),
+        (format!("console {buoy} --deltas"), "what the firmware printed"),
         (format!("inspect {buoy} --packets --top 20"), "the packets themselves"),
         (format!("check {buoy} {budgets} --format json"), "the same verdicts for a script"),
     ] {

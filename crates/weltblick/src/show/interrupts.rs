@@ -1,8 +1,8 @@
 //! Faces of the figures of interrupts.
 
 use super::evidence::doubts;
-use super::moment::{closer, moment};
-use super::statistic::{csv_cells, csv_columns, distribution, figure, max, stated, table};
+use super::moment::{self, closer, moment};
+use super::statistic::{csv_cells, csv_columns, distribution, figure, max, mean, stated, table};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
@@ -82,7 +82,6 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
         right("elapsed max"),
         right("mean"),
         right("own max"),
-        right("mean"),
         right("load"),
         right("runs"),
         ("interrupt", Align::Left),
@@ -94,9 +93,8 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
             row.pending.as_ref().map_or_else(String::new, max),
             basis(row.basis).to_owned(),
             max(&row.elapsed),
-            figure(row.elapsed.mean.as_ref()),
+            mean(&row.elapsed),
             max(&row.own),
-            figure(row.own.mean.as_ref()),
             share(row.load),
             count(row.count),
             plain(&row.name).into_owned(),
@@ -236,16 +234,16 @@ fn case(row: &InterruptRow, case: &Case, look: &Look<'_>, out: &mut dyn Write) -
     let name = plain(&row.name);
     writeln!(
         out,
-        "  {} {figure} of {name} #{} at {}{}",
+        "  {} {figure} of {name} #{} at {}",
         look.paint.strong(&stated(&case.duration)),
         case.number,
         moment(start),
-        parts(&case.parts)
     )?;
+    moment::parts(&parts(&case.parts), out)?;
     closer(look.capture, start, case.ended_ns, look.paint, out)
 }
 
-fn parts(parts: &[CausePart]) -> String {
+fn parts(parts: &[CausePart]) -> Vec<String> {
     let part = |part: &CausePart| {
         let who = part.interrupt.as_deref().map(plain).unwrap_or_default();
         let times = if part.times > 1 { format!(" ({} x)", part.times) } else { String::new() };
@@ -258,8 +256,7 @@ fn parts(parts: &[CausePart]) -> String {
             Cause::Switching => format!("{length} entering and leaving"),
         }
     };
-    let list: Vec<String> = parts.iter().map(part).collect();
-    if list.is_empty() { String::new() } else { format!(": {}", list.join(", ")) }
+    parts.iter().map(part).collect()
 }
 
 /// Every run, for people.
@@ -284,7 +281,7 @@ pub(crate) fn each(rows: &[RunRow], paint: Paint, out: &mut dyn Write) -> Result
                 stated(&row.elapsed),
                 plain(&row.interrupt).into_owned(),
                 format!("#{}", row.number),
-                parts(&row.parts).trim_start_matches(": ").to_owned(),
+                parts(&row.parts).join(", "),
             ]);
         }
         table.write(out)?;
@@ -322,7 +319,7 @@ pub(crate) fn each_csv(rows: &[RunRow], out: &mut dyn Write) -> Result<()> {
             ns(row.pending),
             ns(Some(row.elapsed)),
             ns(row.response),
-            parts(&row.parts).trim_start_matches(": ").to_owned(),
+            parts(&row.parts).join(", "),
         ])?;
     }
     csv.flush()?;

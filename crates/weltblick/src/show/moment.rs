@@ -1,12 +1,22 @@
 //! Moments, and the command that looks closer at one.
 
-use super::{Paint, plain};
+use super::{Paint, plain, wrapped};
 use anyhow::Result;
 use std::io::Write;
 
 /// A moment as a point that every command takes: `1.234567s`.
 pub(crate) fn moment(ns: f64) -> String {
     format!("{:.6}s", ns.max(0.0) / 1e9)
+}
+
+/// What a stretch of time went to, on lines of its own.
+pub(crate) fn parts(list: &[String], out: &mut dyn Write) -> Result<()> {
+    if !list.is_empty() {
+        for line in wrapped(&list.join(", ")) {
+            writeln!(out, "    {line}")?;
+        }
+    }
+    Ok(())
 }
 
 /// Nanoseconds that are shown before and after.

@@ -35,6 +35,11 @@ pub(crate) fn max(statistic: &Statistic) -> String {
     figure(statistic.max.as_ref())
 }
 
+/// The mean of many as one number, or nothing: overviews have no room for its window.
+pub(crate) fn mean(statistic: &Statistic) -> String {
+    statistic.mean.map_or_else(String::new, |mean| duration_ns(mean.ns))
+}
+
 /// All figures of several statistics, the worst first; those without any are left out.
 pub(crate) fn table(
     rows: &[(String, Option<&Statistic>)],

@@ -1,8 +1,8 @@
 //! Faces of the figures of tasks.
 
 use super::evidence::doubts;
-use super::moment::{closer, moment};
-use super::statistic::{csv_cells, csv_columns, distribution, figure, max, stated, table};
+use super::moment::{self, closer, moment};
+use super::statistic::{csv_cells, csv_columns, distribution, figure, max, mean, stated, table};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
@@ -90,10 +90,10 @@ fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result
         right("own max"),
         right("mean"),
         right("load"),
-        right("most in a window"),
+        right("peak"),
         right("stack"),
-        right("activations"),
-        right("priority"),
+        right("runs"),
+        right("prio"),
         ("task", Align::Left),
     ];
     let mut table = Table::new(look.paint, &columns);
@@ -101,10 +101,10 @@ fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result
         let name = plain(&row.name);
         table.row([
             max(&row.pending),
-            figure(row.pending.mean.as_ref()),
+            mean(&row.pending),
             max(&row.response),
             max(&row.own),
-            figure(row.own.mean.as_ref()),
+            mean(&row.own),
             load(row),
             row.load.max.map_or_else(String::new, share),
             row.stack.share.map_or_else(String::new, share),
@@ -116,7 +116,7 @@ fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result
     table.write(out)?;
     if let Some(row) = report.tasks.first() {
         let text = format!(
-            "  pending: from ready to running; response: from ready to the stop; windows of {}",
+            "  pending: from ready to running; response: from ready to the stop; peak: load in windows of {}",
             duration_ns(row.load.window.ns)
         );
         writeln!(out, "{}", look.paint.faint(&text))?;
@@ -282,20 +282,20 @@ fn case(
         case.parts.iter().filter(|part| figure != "pending" || part.waiting).collect();
     writeln!(
         out,
-        "  {} {figure} of {} #{} at {}{}",
+        "  {} {figure} of {} #{} at {}",
         look.paint.strong(&self::figure(length)),
         plain(&case.task),
         case.number,
         moment(start),
-        parts(&wanted, &case.task)
     )?;
+    moment::parts(&parts(&wanted, &case.task), out)?;
     closer(look.capture, start, until, look.paint, out)
 }
 
 /// Parts named at most; the rest is summed up.
 const MOST_PARTS: usize = 5;
 
-fn parts(parts: &[&ActorPart], task: &str) -> String {
+fn parts(parts: &[&ActorPart], task: &str) -> Vec<String> {
     let part = |part: &&ActorPart| {
         let times = match part.times {
             Some(times @ 2..) => format!(" ({times} x)"),
@@ -314,7 +314,7 @@ fn parts(parts: &[&ActorPart], task: &str) -> String {
         let rest: f64 = parts[MOST_PARTS..].iter().map(|part| part.duration.ns).sum();
         list.push(format!("{} others", duration_ns(rest)));
     }
-    if list.is_empty() { String::new() } else { format!(": {}", list.join(", ")) }
+    list
 }
 
 /// Every activation, for people.
@@ -339,7 +339,7 @@ pub(crate) fn each(rows: &[ActivationRow], paint: Paint, out: &mut dyn Write) ->
                 stated(&row.elapsed),
                 plain(&row.task).into_owned(),
                 format!("#{}", row.number),
-                parts(&all, &row.task).trim_start_matches(": ").to_owned(),
+                parts(&all, &row.task).join(", "),
             ]);
         }
         table.write(out)?;
@@ -373,7 +373,7 @@ pub(crate) fn each_csv(rows: &[ActivationRow], out: &mut dyn Write) -> Result<()
             ns(row.pending),
             ns(Some(row.elapsed)),
             ns(row.response),
-            parts(&all, &row.task).trim_start_matches(": ").to_owned(),
+            parts(&all, &row.task).join(", "),
         ])?;
     }
     csv.flush()?;

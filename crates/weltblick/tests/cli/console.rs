@@ -10,6 +10,8 @@ fn lines_and_the_time_between_them() {
     let out = bench.out("console buoy --deltas");
     let first: Vec<&str> = out.lines().take(12).collect();
     insta::assert_snapshot!(first.join("\n"));
+    let part = bench.out("console buoy --within 1s..1.1s");
+    assert!(part.lines().count() < 20 && part.contains("report"), "{part}");
     let json = bench.out("console buoy --port marks --format json");
     let rows: Vec<serde_json::Value> =
         json.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
