@@ -260,7 +260,7 @@ fn the_stand_in_in_this_process() {
         .run("capture stand-in:buoy/wave-buoy.elf --plan plan.toml --for 600ms --out run --quiet");
     assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
     let report = bench.json("profile run");
-    assert!(report["recording"]["samples"].as_u64().unwrap() > 4_000, "{report}");
+    assert!(report["recording"]["samples"].as_u64().unwrap() > 500, "{report}");
 }
 
 /// A limit on the size of files stands for a disk that is full: writing fails alike.

@@ -389,7 +389,7 @@ fn a_connection_that_breaks_leaves_no_target_standing() {
         "{journal}"
     );
     let span = bench.json("span run");
-    assert!(span["total"]["elapsed"]["count"].as_u64().unwrap() > 8, "{span}");
+    assert!(span["total"]["elapsed"]["count"].as_u64().unwrap() > 2, "{span}");
     // Over the gap there is no duration: a round takes as long as ever.
     let max = span["total"]["elapsed"]["max"]["cycles"].as_u64().unwrap();
     assert!(max < 80_000, "{span}");
