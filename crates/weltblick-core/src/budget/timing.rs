@@ -79,6 +79,10 @@ pub(super) fn judge(
     };
     match found {
         Ok(mut finding) => {
+            if timings.slipped && matches!(figure.measure, Measure::Rate | Measure::Load) {
+                // Without all of the time there is no part of it, and nothing per second.
+                (finding.low, finding.high, finding.lossy) = (0.0, f64::INFINITY, true);
+            }
             if timings.intrusive {
                 finding.object(
                     "the core was stopped while this was recorded: an intrusive measurement meets no budget",
@@ -244,6 +248,15 @@ impl Timings<'_> {
         match row.basis() {
             Some(Basis::Grid) => {
                 finding.evidence += ", against the grid of its period";
+                if row.grid.unfitted > 0 {
+                    finding.object(
+                        &format!(
+                            "{} runs lie on no grid: how late they were is unknown",
+                            row.grid.unfitted
+                        ),
+                        STATE_IT,
+                    );
+                }
                 if !figure.by_grid {
                     finding.object(
                         "even the earliest starts may have waited",
@@ -255,7 +268,13 @@ impl Timings<'_> {
                 finding.evidence += ", of runs that followed another handler only";
                 finding.object("nothing tells of the other runs", STATE_IT);
             }
-            Some(Basis::Stated) | None => {}
+            Some(Basis::Stated) | None => {
+                let unstated = row.elapsed.count().saturating_sub(row.stated_pending.count());
+                if unstated > 0 {
+                    let why = format!("of {unstated} runs nothing tells when they were requested");
+                    finding.object(&why, "let the firmware state each, first thing in the handler");
+                }
+            }
         }
         Ok(finding)
     }

@@ -158,10 +158,11 @@ fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> 
     if let Some(grid) = &row.grid {
         writeln!(
             out,
-            "requested every {} ({:+.1} ppm from the first grid to the last), {} missed",
+            "requested every {} ({:+.1} ppm from the first grid to the last), {} missed; {} runs lie on no grid",
             stated(&grid.period),
             grid.drift_ppm,
-            count(grid.missed)
+            count(grid.missed),
+            count(grid.unfitted)
         )?;
     }
     let by = basis(row.basis);

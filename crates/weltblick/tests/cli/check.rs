@@ -212,3 +212,23 @@ fn budgets_on_times_are_read_strictly() {
         assert!(error.contains(part) && error.contains("bad.toml:"), "{budget}: {error}");
     }
 }
+
+#[test]
+fn where_bytes_were_lost_no_rate_and_no_load_is_known() {
+    let bench = Bench::new();
+    let mut bytes = bench.read("buoy/swo.bin");
+    let at = bytes.len() / 3;
+    bytes[at..at + 12].fill(0x80);
+    bench.write("buoy/swo.bin", bytes);
+    for budget in [
+        "[interrupt.adc_ready]\nrate = '4 kHz +- 90 %'",
+        "[interrupt.adc_ready]\nrate = '<= 1 Hz'",
+        "[interrupt.adc_ready]\nload = '<= 99 %'",
+        "[task.wave_estimator]\nrate = '>= 1 Hz'",
+    ] {
+        assert_eq!(judged(&bench, budget).0, "undecided", "{budget}");
+    }
+    // What was seen was seen.
+    assert_eq!(judged(&bench, "[interrupt.adc_ready]\ncount = '>= 1000'").0, "met");
+    assert_eq!(judged(&bench, "[interrupt.adc_ready]\nown.max = '<= 1 us'").0, "broken");
+}

@@ -137,6 +137,8 @@ pub struct GridRow {
     pub missed: u64,
     /// Runs that lie on the grid.
     pub runs: u64,
+    /// Runs that lie on none: how late they were is unknown.
+    pub unfitted: u64,
 }
 
 /// Figures of one interrupt.
@@ -359,6 +361,7 @@ fn row(
         drift_ppm: row.grid.drift().unwrap_or(0.0) * 1e6,
         missed: row.grid.missed,
         runs: row.grid.fitted,
+        unfitted: row.grid.unfitted,
     });
     let mut worst = Vec::new();
     for (figure, list) in row.worst() {
