@@ -1,46 +1,12 @@
 //! The budget file: one table per subject, one key per figure.
 
-use super::limit::{Condition, Limit};
+use super::entry::{Budget, Figure, TimingSubject, condition, read_value};
 use super::place::function_of;
 use super::point::Point;
-use super::timing_file::{TimingFigure, TimingSubject, read_timings};
-use crate::document::{At, Fault, Source, Table, TextOrTable};
+use super::timing_file::read_timings;
+use crate::document::{At, Fault, Source, Table};
 use crate::image::{FunctionId, Image};
-use crate::time::{Quantity, Unit};
-use std::ops::Range;
-
-/// What a budget is about.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Figure {
-    /// The share of samples in a function, without what it calls.
-    SelfShare {
-        /// Which function.
-        function: Point,
-    },
-    /// The share of samples that found the core asleep.
-    SleepShare,
-    /// How many samples there are.
-    Samples,
-    /// A figure of an interrupt or of a task.
-    Timing(TimingFigure),
-}
-
-/// One line of a budget file.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Budget {
-    /// The subject as written: `function.wave_filter`.
-    pub subject: String,
-    /// The key: `self_share`.
-    pub key: String,
-    /// What it is about.
-    pub figure: Figure,
-    /// What must hold.
-    pub condition: Condition,
-    /// The line in the file.
-    pub line: usize,
-    /// Where the subject's name stands.
-    pub(super) name_span: Range<usize>,
-}
+use crate::time::Unit;
 
 /// A budget file that was understood.
 #[derive(Debug, Clone)]
@@ -150,52 +116,4 @@ fn read_figure(
         name_span: name.span.clone(),
     });
     Ok(())
-}
-
-/// What a value says: the limit, over how many, and the table it stands in, if any.
-pub(super) type Value<'d> = (At<&'d str>, Option<u64>, Option<Table<'d>>);
-
-/// A limit, plain or in a table with `over`; what else stands in that table is left to the caller.
-pub(super) fn read_value<'d>(
-    table: &Table<'d>,
-    key: &'static str,
-) -> Result<Option<Value<'d>>, Fault> {
-    Ok(match table.text_or_table(key)? {
-        None => None,
-        Some(TextOrTable::Text(limit)) => Some((limit, None, None)),
-        Some(TextOrTable::Table(inner)) => {
-            let limit = inner.required_text("limit")?;
-            let over = inner.text("over")?.map(|over| read_over(&inner, &over)).transpose()?;
-            Some((limit, over, Some(inner)))
-        }
-    })
-}
-
-/// The condition that a limit states.
-pub(super) fn condition(
-    table: &Table<'_>,
-    key: &str,
-    limit: &At<&str>,
-    over: Option<u64>,
-    unit: Unit,
-) -> Result<Condition, Fault> {
-    let parsed = Limit::parse(limit.value, unit)
-        .map_err(|error| table.fault(limit.span.clone(), format!("`{key}`: {error}")))?;
-    Ok(Condition { limit: parsed, written: limit.value.trim().to_owned(), over })
-}
-
-/// `>= 10000 samples`.
-fn read_over(table: &Table<'_>, over: &At<&str>) -> Result<u64, Fault> {
-    let fault = |why: String| table.fault(over.span.clone(), format!("`over`: {why}"));
-    let number = over
-        .value
-        .trim()
-        .strip_prefix(">=")
-        .ok_or_else(|| fault("write how many at least, for example >= 10000 samples".into()))?;
-    let count =
-        Quantity::parse(number, &[Unit::Count]).map_err(|error| fault(error.to_string()))?;
-    if count.value < 0.0 {
-        return Err(fault("it must not be negative".into()));
-    }
-    Ok(count.value as u64)
 }

@@ -1,6 +1,8 @@
 //! Points, limits, the budget file, and verdicts.
 
+mod entry;
 mod file;
+mod judgement;
 mod limit;
 mod place;
 mod point;
@@ -10,10 +12,11 @@ mod timing;
 mod timing_file;
 mod verdict;
 
-pub use file::{Budget, BudgetFile, Figure};
+pub use entry::{Budget, Figure, Measure, Of, TimingFigure, TimingSubject};
+pub use file::BudgetFile;
+pub use judgement::{Judgement, Verdict};
 pub use limit::{Comparison, Condition, Limit};
 pub use place::{NoPlace, address_of, ranges_of};
 pub use point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
 pub use timing::{Timings, USUAL_WINDOW};
-pub use timing_file::{Measure, Of, TimingFigure, TimingSubject};
-pub use verdict::{CheckReport, Judgement, SCHEMA, Verdict, judge};
+pub use verdict::{CheckReport, SCHEMA, judge};

@@ -5,9 +5,8 @@
 //! run that may be missing had been longer than all others. Lateness against a grid never meets a
 //! budget that has not said that it is content with it: even the earliest starts may have waited.
 
-use super::file::Budget;
-use super::timing_file::{Measure, Of, TimingFigure, TimingSubject};
-use super::verdict::{Judgement, Verdict};
+use super::entry::{Budget, Measure, Of, TimingFigure, TimingSubject};
+use super::judgement::{Judgement, Verdict};
 use crate::image::Image;
 use crate::measure::interrupts::{Basis, Figures, InterruptFigures};
 use crate::measure::statistic::Scale;

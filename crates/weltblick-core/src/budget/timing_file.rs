@@ -1,79 +1,11 @@
 //! Budgets on interrupts and tasks, as the budget file writes them.
 
-use super::file::{Budget, Figure, condition, read_value};
+use super::entry::{
+    Budget, Figure, Measure, Of, TimingFigure, TimingSubject, condition, read_value,
+};
 use crate::document::{At, Fault, Table};
 use crate::time::{Unit, parse_duration};
 use std::time::Duration;
-
-/// What has figures in time.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum TimingSubject {
-    /// An interrupt, by its name or number.
-    Interrupt,
-    /// A task, by its name or number.
-    Task,
-}
-
-/// Which figure of it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Measure {
-    /// Without what pre-empted it.
-    Own,
-    /// From start to end.
-    Elapsed,
-    /// From request (or ready) to start.
-    Pending,
-    /// From request (or ready) to end.
-    Response,
-    /// From start to start, or ready to ready.
-    Period,
-    /// The difference between one period and the next.
-    Jitter,
-    /// How often it ran.
-    Count,
-    /// The same per second.
-    Rate,
-    /// The part of the time in which it ran.
-    Load,
-    /// The part of its stack that was used at most.
-    StackPeak,
-}
-
-/// Which of many.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Of {
-    /// The figure itself: a count, a rate.
-    All,
-    /// The shortest, or least.
-    Min,
-    /// The mean.
-    Mean,
-    /// What a part of them, in per cent, does not exceed.
-    Percentile(u8),
-    /// The longest, or most.
-    Max,
-    /// The standard deviation.
-    Deviation,
-    /// Every single one.
-    Each,
-}
-
-/// A figure of an interrupt or of a task.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TimingFigure {
-    /// Of what.
-    pub subject: TimingSubject,
-    /// Its name, or number.
-    pub name: String,
-    /// Which figure.
-    pub measure: Measure,
-    /// Which of many.
-    pub of: Of,
-    /// Of a load: the length of a window.
-    pub window: Option<Duration>,
-    /// The budget is content with lateness against the grid of a periodic request.
-    pub by_grid: bool,
-}
 
 /// The statistics of a duration, by key.
 const STATISTICS: [(&str, Of); 8] = [

@@ -5,7 +5,9 @@
 //! together (Bonferroni), so that many budgets do not make one false verdict likely; and samples
 //! that may be missing are counted for and against.
 
-use super::file::{Budget, BudgetFile, Figure};
+use super::entry::{Budget, Figure};
+use super::file::BudgetFile;
+use super::judgement::{Judgement, Verdict, blank};
 use super::limit::{Comparison, Limit};
 use super::timing::{self, Timings};
 use crate::document::Fault;
@@ -21,53 +23,6 @@ pub const SCHEMA: &str = "weltblick/check/1";
 const LONGEST_WAIT: f64 = 1000.0;
 /// A larger part of samples outside the image means that it is not the one that ran.
 const MOST_OUTSIDE: f64 = 0.05;
-
-/// Whether a budget holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Verdict {
-    /// It does not.
-    Broken,
-    /// The evidence says neither.
-    Undecided,
-    /// It does, for this recording.
-    Met,
-}
-
-/// One budget, judged.
-#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
-pub struct Judgement {
-    /// The budget: `function.wave_filter.self_share`.
-    pub budget: String,
-    /// Its line in the budget file.
-    pub line: usize,
-    /// Whether it holds.
-    pub verdict: Verdict,
-    /// The limit as written.
-    pub limit: String,
-    /// `share` (a fraction), `count`, `ns` or `hertz`.
-    pub unit: String,
-    /// What was observed.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub observed: Option<f64>,
-    /// The least that the true figure may be.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub observed_low: Option<f64>,
-    /// The most that the true figure may be.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub observed_high: Option<f64>,
-    /// How far inside the limit the observation is, as a part of the limit; negative outside.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub margin: Option<f64>,
-    /// On what the verdict rests.
-    pub evidence: String,
-    /// For *undecided*: what would decide it.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub advice: Option<String>,
-    /// For *undecided* for want of samples: how much longer to measure, in nanoseconds.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub measure_longer_ns: Option<f64>,
-}
 
 /// All budgets, judged.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
@@ -332,24 +287,6 @@ impl<'a> Court<'a> {
             _ => judgement.verdict = Verdict::Broken,
         }
         judgement
-    }
-}
-
-/// A judgement without a figure.
-fn blank(budget: &Budget, unit: &str) -> Judgement {
-    Judgement {
-        budget: format!("{}.{}", budget.subject, budget.key),
-        line: budget.line,
-        verdict: Verdict::Undecided,
-        limit: budget.condition.written.clone(),
-        unit: unit.into(),
-        observed: None,
-        observed_low: None,
-        observed_high: None,
-        margin: None,
-        evidence: String::new(),
-        advice: None,
-        measure_longer_ns: None,
     }
 }
 

@@ -229,7 +229,7 @@ impl Image {
     }
 
     /// The text at `address` that ends with a zero byte; what is no UTF-8 is replaced. `None` where
-    /// the image has nothing, or nothing that ends within [`LONGEST_TEXT`] bytes.
+    /// the image has nothing, or nothing that ends within 1024 bytes.
     #[must_use]
     pub fn text_at(&self, address: u64) -> Option<String> {
         let section = self.code_at(address).or_else(|| section_holding(&self.data, address))?;

@@ -1,35 +1,7 @@
 //! Many durations in fixed memory, each on whatever clock saw it.
 
+use super::bounds::Bounds;
 use super::spread::{Spread, Ticks};
-
-/// A duration in nanoseconds: the true value lies from `low` to `high`.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Bounds {
-    /// Not less than this.
-    pub low: f64,
-    /// Not more than this.
-    pub high: f64,
-}
-
-impl Bounds {
-    /// A duration that is known exactly.
-    #[must_use]
-    pub const fn exact(ns: f64) -> Self {
-        Self { low: ns, high: ns }
-    }
-
-    /// The best single figure.
-    #[must_use]
-    pub const fn middle(self) -> f64 {
-        f64::midpoint(self.low, self.high)
-    }
-
-    /// In a unit of which `factor` make one of this.
-    #[must_use]
-    pub const fn scaled(self, factor: f64) -> Self {
-        Self { low: self.low * factor, high: self.high * factor }
-    }
-}
 
 /// Durations are counted in sixteenths of a nanosecond: finer than any core's cycle.
 const PER_NS: f64 = 16.0;

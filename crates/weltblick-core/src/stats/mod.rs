@@ -1,6 +1,7 @@
 //! Statistics behind the figures. Every formula names its source.
 
 mod batches;
+mod bounds;
 mod durations;
 mod grid;
 mod share;
@@ -8,7 +9,8 @@ mod spread;
 mod t_table;
 
 pub use batches::Batches;
-pub use durations::{Bounds, Durations};
+pub use bounds::Bounds;
+pub use durations::Durations;
 pub use grid::Grid;
 pub use share::{ShareEstimate, estimate_share};
 pub use spread::{Spread, Ticks};

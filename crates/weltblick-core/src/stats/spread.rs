@@ -2,7 +2,7 @@
 //! digits (HDR histograms; where ticks are known as windows, one of their lower and one of their
 //! upper ends).
 
-use super::durations::Bounds;
+use super::bounds::Bounds;
 use hdrhistogram::Histogram;
 
 /// Significant decimal digits of percentiles.

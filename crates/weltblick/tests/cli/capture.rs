@@ -30,7 +30,7 @@ fn send(bytes: &'static [u8]) -> impl FnOnce(TcpStream) + Send + 'static {
 
 #[test]
 fn a_file_standard_input_and_tcp_give_the_same_bytes() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let tcp = server(vec![send(TRACE)]);
     for (source, out) in [("buoy/swo.bin", "a"), ("-", "b"), (tcp.as_str(), "c")] {
         let mut command = bench
@@ -62,7 +62,7 @@ fn a_file_standard_input_and_tcp_give_the_same_bytes() {
 #[test]
 fn a_fifo_and_a_serial_port() {
     use serialport::{SerialPort as _, TTYPort};
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let fifo = bench.path("fifo");
     assert!(std::process::Command::new("mkfifo").arg(&fifo).status().unwrap().success());
     let writer = thread::spawn(move || std::fs::write(fifo, TRACE).unwrap());
@@ -88,7 +88,7 @@ fn a_fifo_and_a_serial_port() {
 
 #[test]
 fn folders_are_refused_replaced_or_numbered() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let capture = format!("capture buoy/swo.bin {SETUP} --quiet --out");
     bench.out(&format!("{capture} run"));
     assert!(bench.error(&format!("{capture} run")).contains("--series"));
@@ -103,7 +103,7 @@ fn folders_are_refused_replaced_or_numbered() {
 
 #[test]
 fn the_first_or_the_last_bytes_are_kept() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let first = bench
         .out(&format!("capture buoy/swo.bin {SETUP} --keep first --size 50kB --out first --quiet"));
     assert!(first.contains("50 000 bytes"), "{first}");
@@ -126,7 +126,7 @@ fn the_first_or_the_last_bytes_are_kept() {
 
 #[test]
 fn a_connection_that_breaks_is_a_loss_and_not_the_end() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let tcp = server(vec![send(&TRACE[..120_000]), send(&TRACE[200_000..])]);
     let ended = bench
         .run(&format!("capture {tcp} {SETUP} --bytes {}B --out run --quiet", TRACE.len() - 80_000));
@@ -159,7 +159,7 @@ fn trickle(mut stream: TcpStream) {
 
 #[test]
 fn windows_of_time_are_kept_and_the_rest_is_unwatched_not_lost() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let tcp = server(vec![trickle]);
     let ended = bench.run(&format!(
         "capture {tcp} {SETUP} --window 100ms..300ms --window 500ms..700ms --out run --quiet"
@@ -178,7 +178,7 @@ fn windows_of_time_are_kept_and_the_rest_is_unwatched_not_lost() {
 #[cfg(unix)]
 #[test]
 fn however_it_ends_the_folder_reads() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     for (signal, out) in [("INT", "int"), ("TERM", "term"), ("KILL", "kill")] {
         let tcp = server(vec![trickle]);
         let mut command = bench.command(&format!("capture {tcp} {SETUP} --out {out} --quiet"));
@@ -210,7 +210,7 @@ fn however_it_ends_the_folder_reads() {
 
 #[test]
 fn mistakes_are_told_before_anything_is_made() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     for (arguments, part) in [
         ("capture tcp:127.0.0.1:1 --out x", "nothing listens there"),
         ("capture tcp:nowhere --out x", "needs a host and a port"),
@@ -230,7 +230,7 @@ fn mistakes_are_told_before_anything_is_made() {
 
 #[test]
 fn it_says_when_there_is_enough() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     bench.write("b.toml", "[function.spectrum_power]\nself_share = '<= 20 %'\n");
     let tcp = server(vec![trickle]);
     let ended = bench.run(&format!(
@@ -243,7 +243,7 @@ fn it_says_when_there_is_enough() {
 
 #[test]
 fn it_ends_at_an_event() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let tcp = server(vec![trickle]);
     let ended = bench
         .run(&format!("capture {tcp} {SETUP} --until irq:SysTick[50] --for 20s --out run --quiet"));
@@ -253,7 +253,7 @@ fn it_ends_at_an_event() {
 
 #[test]
 fn the_stand_in_in_this_process() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     bench.write("target.toml", include_str!("../../../../demo/target.toml"));
     bench.out("plan target.toml --out plan.toml");
     let ended = bench
@@ -267,7 +267,7 @@ fn the_stand_in_in_this_process() {
 #[cfg(unix)]
 #[test]
 fn a_full_disk_ends_it_with_an_error_and_a_folder_that_reads() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let program = env!("CARGO_BIN_EXE_weltblick");
     let script = format!(
         "trap '' XFSZ; ulimit -f 200; exec {program} capture buoy/swo.bin {SETUP} --out full --quiet"

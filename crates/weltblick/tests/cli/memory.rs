@@ -27,7 +27,7 @@ fn peak_of(bench: &Bench, arguments: &str, input: Option<&str>) -> u64 {
 #[test]
 fn a_long_recording_takes_no_more_memory_than_a_short_one() {
     const LIMIT: u64 = 100_000_000;
-    let bench = Bench::new();
+    let bench = Bench::alone();
     write_repeated(&bench.path("buoy/swo.bin"), TRACE, 64 << 20);
     let setup = "--image buoy/wave-buoy.elf --core-clock 47.972352MHz --pc-sample-period 4096";
     for (arguments, input) in [
@@ -70,7 +70,7 @@ fn a_capture_of_20_mb_a_second_loses_nothing_and_does_not_grow() {
         }
         sent
     });
-    let bench = Bench::new();
+    let bench = Bench::alone();
     let command = format!(
         "capture tcp:{address} --image buoy/wave-buoy.elf --core-clock 47.972352MHz --out run --quiet --reconnect 1ms"
     );

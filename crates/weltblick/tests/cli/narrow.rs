@@ -22,7 +22,7 @@ fn codes(report: &Value) -> Vec<String> {
 
 #[test]
 fn code_that_was_not_asked_for_is_not_told_apart_and_shares_stay() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     bench.out(&format!(
         "capture buoy/swo.bin {IMAGE} --inside filter.c --inside copy_bytes --exclude filter_precise \
          --core-clock 47.972352MHz --pc-sample-period 4096 --out part --quiet"
@@ -95,7 +95,7 @@ fn between_points_in_the_code_the_stub_opens_and_closes() {
 
 #[test]
 fn samples_are_asked_for_between_points_only() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     bench.write("hot.elf", super::stub::HOT);
     let target = Running::start(&bench, "hot.elf");
     let ended = bench.run(&format!(
@@ -117,7 +117,7 @@ fn samples_are_asked_for_between_points_only() {
 
 #[test]
 fn comparators_of_the_target_open_and_close_a_micro_trace_buffer() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     bench.write("micro.toml", super::stub::MICRO);
     bench.out("plan micro.toml --out plan.toml");
     let target = Running::start(&bench, "");
@@ -145,7 +145,7 @@ fn comparators_of_the_target_open_and_close_a_micro_trace_buffer() {
 
 #[test]
 fn what_cannot_be_narrowed_is_told() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     for (options, part) in [
         ("--window wave_filter..copy_bytes", "add stub:HOST:PORT"),
         ("--window 1s..wave_filter", "points in the code on both"),

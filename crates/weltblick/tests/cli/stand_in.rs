@@ -36,7 +36,7 @@ impl Drop for Running {
 
 /// A bench with the demo's target description, and its plan.
 pub(crate) fn planned() -> Bench {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     bench.write("target.toml", include_str!("../../../../demo/target.toml"));
     bench.out("plan target.toml --out plan.toml");
     bench
@@ -137,7 +137,7 @@ fn nothing_comes_until_the_registers_are_written() {
 #[cfg(unix)]
 #[test]
 fn the_demo_s_script_does_it_all() {
-    let bench = Bench::new();
+    let bench = Bench::alone();
     bench.out("demo");
     let program = std::path::Path::new(env!("CARGO_BIN_EXE_weltblick")).parent().unwrap().display();
     let path = std::env::var("PATH").unwrap();

@@ -1,8 +1,10 @@
 //! A folder with the demo's data, and ways to run the program in it.
 
+use std::cell::Cell;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use tempfile::TempDir;
 use weltblick_standin::Program;
 use weltblick_standin::machine::Setup;
@@ -16,6 +18,44 @@ const BUDGETS: &str = include_str!("../../../../demo/budgets.toml");
 /// A temporary folder, current for every command.
 pub(crate) struct Bench {
     folder: TempDir,
+    _turn: Turn,
+}
+
+/// Tests in real time run alone: beside others they would measure the machine.
+static TURNS: RwLock<()> = RwLock::new(());
+
+thread_local! {
+    /// This thread has its turn already: a second bench needs none.
+    static HAS_TURN: Cell<bool> = const { Cell::new(false) };
+}
+
+/// Until it is dropped.
+enum Turn {
+    Shared { _guard: RwLockReadGuard<'static, ()> },
+    Alone { _guard: RwLockWriteGuard<'static, ()> },
+    Inner,
+}
+
+impl Turn {
+    fn take(alone: bool) -> Self {
+        if HAS_TURN.replace(true) {
+            return Self::Inner;
+        }
+        // Another test that failed says nothing of this one.
+        if alone {
+            Self::Alone { _guard: TURNS.write().unwrap_or_else(PoisonError::into_inner) }
+        } else {
+            Self::Shared { _guard: TURNS.read().unwrap_or_else(PoisonError::into_inner) }
+        }
+    }
+}
+
+impl Drop for Turn {
+    fn drop(&mut self) {
+        if matches!(self, Self::Shared { .. } | Self::Alone { .. }) {
+            HAS_TURN.set(false);
+        }
+    }
 }
 
 /// How a command ended.
@@ -41,7 +81,16 @@ impl Ended {
 impl Bench {
     /// With the capture `buoy/` and `budgets.toml`.
     pub(crate) fn new() -> Self {
-        let bench = Self { folder: TempDir::new().unwrap() };
+        Self::with(Turn::take(false))
+    }
+
+    /// The same, with no other test beside.
+    pub(crate) fn alone() -> Self {
+        Self::with(Turn::take(true))
+    }
+
+    fn with(turn: Turn) -> Self {
+        let bench = Self { folder: TempDir::new().unwrap(), _turn: turn };
         bench.write("buoy/wave-buoy.elf", FIRMWARE);
         bench.write("buoy/swo.bin", TRACE);
         bench.write("buoy/capture.toml", MANIFEST);

@@ -1,0 +1,159 @@
+//! One line of a budget file: what it is about, and what must hold.
+
+use super::limit::{Condition, Limit};
+use super::point::Point;
+use crate::document::{At, Fault, Table, TextOrTable};
+use crate::time::{Quantity, Unit};
+use std::ops::Range;
+use std::time::Duration;
+
+/// What a budget is about.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Figure {
+    /// The share of samples in a function, without what it calls.
+    SelfShare {
+        /// Which function.
+        function: Point,
+    },
+    /// The share of samples that found the core asleep.
+    SleepShare,
+    /// How many samples there are.
+    Samples,
+    /// A figure of an interrupt or of a task.
+    Timing(TimingFigure),
+}
+
+/// One line of a budget file.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Budget {
+    /// The subject as written: `function.wave_filter`.
+    pub subject: String,
+    /// The key: `self_share`.
+    pub key: String,
+    /// What it is about.
+    pub figure: Figure,
+    /// What must hold.
+    pub condition: Condition,
+    /// The line in the file.
+    pub line: usize,
+    /// Where the subject's name stands.
+    pub(super) name_span: Range<usize>,
+}
+
+/// What has figures in time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TimingSubject {
+    /// An interrupt, by its name or number.
+    Interrupt,
+    /// A task, by its name or number.
+    Task,
+}
+
+/// Which figure of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Measure {
+    /// Without what pre-empted it.
+    Own,
+    /// From start to end.
+    Elapsed,
+    /// From request (or ready) to start.
+    Pending,
+    /// From request (or ready) to end.
+    Response,
+    /// From start to start, or ready to ready.
+    Period,
+    /// The difference between one period and the next.
+    Jitter,
+    /// How often it ran.
+    Count,
+    /// The same per second.
+    Rate,
+    /// The part of the time in which it ran.
+    Load,
+    /// The part of its stack that was used at most.
+    StackPeak,
+}
+
+/// Which of many.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Of {
+    /// The figure itself: a count, a rate.
+    All,
+    /// The shortest, or least.
+    Min,
+    /// The mean.
+    Mean,
+    /// What a part of them, in per cent, does not exceed.
+    Percentile(u8),
+    /// The longest, or most.
+    Max,
+    /// The standard deviation.
+    Deviation,
+    /// Every single one.
+    Each,
+}
+
+/// A figure of an interrupt or of a task.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TimingFigure {
+    /// Of what.
+    pub subject: TimingSubject,
+    /// Its name, or number.
+    pub name: String,
+    /// Which figure.
+    pub measure: Measure,
+    /// Which of many.
+    pub of: Of,
+    /// Of a load: the length of a window.
+    pub window: Option<Duration>,
+    /// The budget is content with lateness against the grid of a periodic request.
+    pub by_grid: bool,
+}
+
+/// What a value says: the limit, over how many, and the table it stands in, if any.
+pub(super) type Value<'d> = (At<&'d str>, Option<u64>, Option<Table<'d>>);
+
+/// A limit, plain or in a table with `over`; what else stands in that table is left to the caller.
+pub(super) fn read_value<'d>(
+    table: &Table<'d>,
+    key: &'static str,
+) -> Result<Option<Value<'d>>, Fault> {
+    Ok(match table.text_or_table(key)? {
+        None => None,
+        Some(TextOrTable::Text(limit)) => Some((limit, None, None)),
+        Some(TextOrTable::Table(inner)) => {
+            let limit = inner.required_text("limit")?;
+            let over = inner.text("over")?.map(|over| read_over(&inner, &over)).transpose()?;
+            Some((limit, over, Some(inner)))
+        }
+    })
+}
+
+/// The condition that a limit states.
+pub(super) fn condition(
+    table: &Table<'_>,
+    key: &str,
+    limit: &At<&str>,
+    over: Option<u64>,
+    unit: Unit,
+) -> Result<Condition, Fault> {
+    let parsed = Limit::parse(limit.value, unit)
+        .map_err(|error| table.fault(limit.span.clone(), format!("`{key}`: {error}")))?;
+    Ok(Condition { limit: parsed, written: limit.value.trim().to_owned(), over })
+}
+
+/// `>= 10000 samples`.
+fn read_over(table: &Table<'_>, over: &At<&str>) -> Result<u64, Fault> {
+    let fault = |why: String| table.fault(over.span.clone(), format!("`over`: {why}"));
+    let number = over
+        .value
+        .trim()
+        .strip_prefix(">=")
+        .ok_or_else(|| fault("write how many at least, for example >= 10000 samples".into()))?;
+    let count =
+        Quantity::parse(number, &[Unit::Count]).map_err(|error| fault(error.to_string()))?;
+    if count.value < 0.0 {
+        return Err(fault("it must not be negative".into()));
+    }
+    Ok(count.value as u64)
+}
