@@ -6,6 +6,7 @@ use weltblick_core::event::{
     Arguments, Event, Name, Number, Origin, Position, Sink, Statement, Stop, Thing,
 };
 use weltblick_core::image::{Image, Variables};
+use weltblick_core::time::Window;
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::TraceSetup;
 use weltblick_standin::{Machine, Program};
@@ -17,6 +18,7 @@ const RING: &[u8] = include_bytes!("firmware/marks-ring.elf");
 struct Seen {
     statements: Vec<Statement>,
     undated: usize,
+    last: Option<Window>,
     others: Vec<Event>,
 }
 
@@ -25,6 +27,7 @@ impl Sink for Seen {
         match event {
             Event::Stated(statement) => {
                 self.statements.push(statement.clone());
+                self.last = position.time;
                 self.undated += usize::from(position.time.is_none());
             }
             other => self.others.push(other.clone()),
@@ -32,8 +35,8 @@ impl Sink for Seen {
     }
 }
 
-/// Runs until the firmware is done, with the trace on or off.
-fn run(elf: &[u8], traced: bool) -> Machine {
+/// Before the first instruction, with the trace on or off.
+fn started(elf: &[u8], traced: bool) -> Machine {
     let setup = Setup { link_bit_rate: 40_000_000, link_buffer: 4096, ..Setup::default() };
     let mut machine = Machine::new(&Program::parse(elf).unwrap(), setup).unwrap();
     let trace = TraceSetup { samples: false, ..TraceSetup::default() };
@@ -42,10 +45,20 @@ fn run(elf: &[u8], traced: bool) -> Machine {
         let on = traced || address == 0xe000_1000 || address == 0xe000_edfc;
         machine.poke(address, 4, if on { value } else { 0 }).unwrap();
     }
+    machine
+}
+
+fn until_done(elf: &[u8], machine: &mut Machine) {
     let done = address(elf, "done");
     while machine.peek(done, 4).unwrap() == 0 {
         machine.step().unwrap();
     }
+}
+
+/// Runs until the firmware is done.
+fn run(elf: &[u8], traced: bool) -> Machine {
+    let mut machine = started(elf, traced);
+    until_done(elf, &mut machine);
     machine
 }
 
@@ -143,7 +156,7 @@ fn every_mark_in_the_ring_is_what_was_meant() {
 /// Cycles by the stand-in's model, as `docs/formats/marks.md` states them.
 #[test]
 fn a_mark_costs_what_is_said() {
-    for (elf, short, longest) in [(PORT, 4, 160), (RING, 120, 700)] {
+    for (elf, short, longest) in [(PORT, 4, 160), (RING, 160, 700)] {
         let mut machine = run(elf, false);
         let costs = address(elf, "cost");
         let cost: Vec<u32> = (0..26).map(|n| machine.peek(costs + 4 * n, 4).unwrap()).collect();
@@ -154,4 +167,26 @@ fn a_mark_costs_what_is_said() {
         }
         assert!(cost.iter().all(|cost| *cost <= longest), "{cost:?}");
     }
+}
+
+/// A pause that no single timestamp holds.
+#[test]
+fn a_ring_keeps_long_pauses() {
+    const PAUSE: u32 = 0x3456_789a;
+    const CYCLE_COUNTER: u32 = 0xe000_1004;
+    let ring = address(RING, "weltblick_ring");
+    let mut machine = started(RING, false);
+    while machine.peek(ring + 12, 4).unwrap() == 0 {
+        machine.step().unwrap();
+    }
+    let now = machine.peek(CYCLE_COUNTER, 4).unwrap();
+    machine.poke(CYCLE_COUNTER, 4, now + PAUSE).unwrap();
+    until_done(RING, &mut machine);
+    let written = machine.peek(ring + 12, 4).unwrap();
+    let bytes: Vec<u8> =
+        (0..written).map(|at| machine.peek(ring + 32 + at, 1).unwrap() as u8).collect();
+    let seen = read(&bytes);
+    assert_eq!(seen.statements.len(), expected().len());
+    let last = seen.last.expect("they have times").latest;
+    assert!((u64::from(PAUSE)..u64::from(PAUSE) + 20_000).contains(&last), "{last:#x}");
 }

@@ -53,7 +53,7 @@ static inline void wb_unlock_(uint32_t before)
  * The ring: a power of two of bytes behind a header of eight words (docs/formats/ring.md). One C file
  * defines WELTBLICK_MARKS_HERE before it includes this header, and calls wb_ring_start() once.
  * WELTBLICK_MARKS_CLOCK() reads a counter of 32 bits that counts up; WELTBLICK_MARKS_CLOCK_HZ is
- * how fast.
+ * how fast. There must be a mark in every turn of it: a whole turn without one does not show.
  */
 #ifndef WELTBLICK_MARKS_RING_SIZE
 #define WELTBLICK_MARKS_RING_SIZE 1024
@@ -95,6 +95,15 @@ static void wb_ring_packet_(uint32_t *at, uint32_t port, uint32_t size, uint32_t
     }
 }
 
+static void wb_ring_time_(uint32_t *at, uint32_t ticks)
+{
+    wb_ring_byte_(at, 0xc0);
+    for (; ticks > 0x7f; ticks >>= 7) {
+        wb_ring_byte_(at, 0x80 | (ticks & 0x7f));
+    }
+    wb_ring_byte_(at, ticks);
+}
+
 void wb_ring_start(void)
 {
     weltblick_ring.version = 1;
@@ -113,8 +122,12 @@ void wb_ring_mark_(uint32_t half, const uint32_t *arguments, uint32_t count)
 {
     uint32_t before = WELTBLICK_MARKS_LOCK();
     uint32_t at = weltblick_ring.written;
-    /* An overflow packet, the arguments, the mark, and the longest timestamp. */
-    uint32_t needed = 1 + 5 * count + 3 + 5;
+    uint32_t now = WELTBLICK_MARKS_CLOCK();
+    uint32_t ticks = now - wb_ring_last_;
+    /* A timestamp holds 28 bits: whole ones go first, the rest dates the mark. */
+    uint32_t whole = ticks > 0x0fffffffu ? ticks / 0x0fffffffu : 0;
+    /* An overflow packet, the arguments, the mark, and the timestamps. */
+    uint32_t needed = 1 + 5 * count + 3 + 5 * (whole + 1);
     if (weltblick_ring.magic == 0) {
         WELTBLICK_MARKS_UNLOCK(before);
         return;
@@ -129,21 +142,15 @@ void wb_ring_mark_(uint32_t half, const uint32_t *arguments, uint32_t count)
         wb_ring_overflowed_ = 0;
         wb_ring_byte_(&at, 0x70);
     }
+    for (; whole > 0; whole--, ticks -= 0x0fffffffu) {
+        wb_ring_time_(&at, 0x0fffffffu);
+    }
     for (uint32_t n = 0; n < count; n++) {
         wb_ring_packet_(&at, WELTBLICK_MARKS_PORT + 1, 4, arguments[n]);
     }
     wb_ring_packet_(&at, WELTBLICK_MARKS_PORT, 2, half);
-    uint32_t now = WELTBLICK_MARKS_CLOCK();
-    uint32_t ticks = now - wb_ring_last_;
-    if (ticks > 0x0fffffff) {
-        ticks = 0x0fffffff; /* marks farther apart than this: times are at least what they say */
-    }
+    wb_ring_time_(&at, ticks);
     wb_ring_last_ = now;
-    wb_ring_byte_(&at, 0xc0);
-    for (; ticks > 0x7f; ticks >>= 7) {
-        wb_ring_byte_(&at, 0x80 | (ticks & 0x7f));
-    }
-    wb_ring_byte_(&at, ticks);
     __asm volatile("" ::: "memory");
     weltblick_ring.written = at;
     WELTBLICK_MARKS_UNLOCK(before);

@@ -62,16 +62,25 @@ impl BudgetFile {
         Ok(Self { file: file.to_owned(), text: text.to_owned(), budgets })
     }
 
-    /// The functions that a budget is about.
+    /// The function that a budget is about, if it is about one.
     ///
     /// # Errors
     ///
-    /// If the image has no such function, or several without telling which.
+    /// If the image has no such function or interrupt, or several functions without telling which.
     pub fn function(&self, budget: &Budget, image: &Image) -> Result<Option<FunctionId>, Fault> {
-        let Figure::SelfShare { function } = &budget.figure else { return Ok(None) };
-        function_of(function, image)
-            .map(Some)
-            .map_err(|why| Source::new(&self.file, &self.text).fault(budget.name_span.clone(), why))
+        let fault = |why| Source::new(&self.file, &self.text).fault(budget.name_span.clone(), why);
+        match &budget.figure {
+            Figure::SelfShare { function } => function_of(function, image).map(Some).map_err(fault),
+            Figure::Timing(figure) if figure.subject == TimingSubject::Interrupt => {
+                let known = figure.name.parse::<u16>().is_ok()
+                    || image.exception_named(&figure.name).is_some();
+                let names = || image.interrupt_names().join(", ");
+                let why =
+                    || format!("the vector table has no `{}`; it has {}", figure.name, names());
+                if known { Ok(None) } else { Err(fault(why())) }
+            }
+            _ => Ok(None),
+        }
     }
 }
 

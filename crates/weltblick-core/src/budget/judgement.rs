@@ -21,6 +21,8 @@ pub enum Verdict {
 pub struct Judgement {
     /// The budget: `function.wave_filter.self_share`.
     pub budget: String,
+    /// What it is about: `function.wave_filter`, `task.telemetry`.
+    pub subject: String,
     /// Its line in the budget file.
     pub line: usize,
     /// Whether it holds.
@@ -55,6 +57,7 @@ pub struct Judgement {
 pub(super) fn blank(budget: &Budget, unit: &str) -> Judgement {
     Judgement {
         budget: format!("{}.{}", budget.subject, budget.key),
+        subject: budget.subject.clone(),
         line: budget.line,
         verdict: Verdict::Undecided,
         limit: budget.condition.written.clone(),

@@ -30,6 +30,8 @@ pub struct Timings<'a> {
     pub scale: Option<Scale>,
     /// All ticks of the recording.
     pub span: u64,
+    /// Exceptions were traced: own times and loads of tasks are without handlers.
+    pub exceptions: bool,
     /// A debugger stopped the core while this was recorded.
     pub intrusive: bool,
     /// Bytes were lost, or nothing was recorded for a while: how long is unknown.
@@ -296,18 +298,38 @@ impl Timings<'_> {
         let unknown = self.span.saturating_sub(figures.known());
         let missing = self.missing(figures.gaps, row.cut, &row.period, unknown);
         let all = self.span.max(1) as f64;
+        let mut finding = match figure.measure {
+            Measure::Own => self.spread(&row.own, figure.of, &missing, scale)?,
+            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &missing, scale)?,
+            Measure::Pending => self.spread(&row.pending, figure.of, &missing, scale)?,
+            Measure::Response => self.spread(&row.response, figure.of, &missing, scale)?,
+            Measure::Period => self.spread(&row.period, figure.of, &missing, scale)?,
+            Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale)?,
+            Measure::Count => counted(row.activations, &missing, 1.0),
+            Measure::Rate => counted(row.activations, &missing, 1e9 / (all * scale.ns)),
+            Measure::Load => loads(row, figure.of, figures.gaps)?,
+            Measure::StackPeak => stack(row)?,
+        };
         match figure.measure {
-            Measure::Own => self.spread(&row.own, figure.of, &missing, scale),
-            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &missing, scale),
-            Measure::Pending => self.spread(&row.pending, figure.of, &missing, scale),
-            Measure::Response => self.spread(&row.response, figure.of, &missing, scale),
-            Measure::Period => self.spread(&row.period, figure.of, &missing, scale),
-            Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale),
-            Measure::Count => Ok(counted(row.activations, &missing, 1.0)),
-            Measure::Rate => Ok(counted(row.activations, &missing, 1e9 / (all * scale.ns))),
-            Measure::Load => loads(row, figure.of, figures.gaps),
-            Measure::StackPeak => stack(row),
+            Measure::Own if row.own.count() < row.elapsed.count() => finding.object(
+                "of some activations it is not known whether handlers ran meanwhile",
+                LOSE_NOTHING,
+            ),
+            Measure::Own | Measure::Load if !self.exceptions => {
+                finding.evidence += ", with the handlers that ran meanwhile";
+                // It is not more than that.
+                (finding.low, finding.extremes) = (0.0, None);
+            }
+            Measure::Pending | Measure::Response => {
+                let unready = row.elapsed.count().saturating_sub(row.pending.count());
+                if unready > 0 {
+                    let why = format!("of {unready} activations nothing tells when it was ready");
+                    finding.object(&why, "let the kernel state each (wb_task_ready)");
+                }
+            }
+            _ => {}
         }
+        Ok(finding)
     }
 
     /// How many runs may be missing: those that were cut, and as many as fit into the time of which

@@ -215,6 +215,16 @@ impl<S: Sink> Sink for Option<S> {
     }
 }
 
+/// All receive every event.
+impl<S: Sink> Sink for Vec<S> {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        for sink in self {
+            sink.event(position, event);
+        }
+    }
+}
+
 /// Both receive every event.
 impl<A: Sink, B: Sink> Sink for (A, B) {
     #[inline(always)]

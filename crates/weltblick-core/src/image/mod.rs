@@ -206,7 +206,7 @@ impl Image {
             .filter(|&other| other != exception)
             .filter_map(|other| self.vector(other)?.handler)
             .any(|other| Some(other) == handler);
-        if twice { format!("{short}.{exception}") } else { short.to_owned() }
+        if twice { format!("{short}_{exception}") } else { short.to_owned() }
     }
 
     /// The names of all exceptions above 15 that the vector table has, by number.
@@ -236,6 +236,21 @@ impl Image {
         let bytes = section.bytes.get((address - section.range.start) as usize..)?;
         let end = bytes.iter().take(LONGEST_TEXT).position(|&byte| byte == 0)?;
         Some(String::from_utf8_lossy(&bytes[..end]).into_owned())
+    }
+}
+
+/// What to call an exception, with an image or without one.
+#[must_use]
+pub fn interrupt_name(image: Option<&Image>, exception: u16) -> String {
+    match image {
+        Some(image) => image.interrupt_name(exception),
+        None => system_exception(exception).map_or_else(
+            || match exception.checked_sub(16) {
+                Some(interrupt) => format!("interrupt {interrupt}"),
+                None => format!("exception {exception}"),
+            },
+            str::to_owned,
+        ),
     }
 }
 

@@ -91,6 +91,12 @@ impl Dissection {
         Self { stretches, first: 0 }
     }
 
+    /// There is nothing to look into.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.stretches.is_empty()
+    }
+
     /// What was found, by start.
     #[must_use]
     pub fn into_stretches(self) -> Vec<Stretch> {

@@ -158,12 +158,6 @@ impl Spread {
         (self.count > 0).then(|| Bounds::from(self.sum).scaled(1.0 / count))
     }
 
-    /// The sum of all.
-    #[must_use]
-    pub fn sum(&self) -> Bounds {
-        self.sum.into()
-    }
-
     /// The standard deviation of the sample, of the middles of windows; `None` below two.
     #[must_use]
     pub fn deviation(&self) -> Option<f64> {

@@ -45,29 +45,28 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     for budget in &budgets.budgets {
         budgets.function(budget, capture.image()?)?;
     }
-    let mut sink = (Counted::default(), followed(&capture, USUAL_WINDOW));
+    let windows = windows(&budgets);
+    let followed: Vec<Followed> = windows.iter().map(|window| follow(&capture, *window)).collect();
+    let mut sink = (Counted::default(), followed);
     capture.replay(&mut (), &mut sink)?;
-    let ((counts, recording, cadences), tracking) = sink;
-    let (mut first, mut interrupts) = tracking.finish_both();
-    interrupts.finish();
-    first.finish();
-    let mut tasks = vec![(USUAL_WINDOW, first)];
-    // Loads with other windows: one more reading for each.
-    for window in windows(&budgets) {
-        if tasks.iter().all(|(known, _)| *known != window) {
-            let mut tracking = followed(&capture, window);
-            capture.replay(&mut (), &mut tracking)?;
-            tasks.push((window, tracking.finish_both().0));
-        }
-    }
+    let ((counts, recording, cadences), followed) = sink;
     let context = context(&capture, &recording, &cadences, 0)?;
     let clocks = capture.clocks();
+    let exceptions = followed.iter().any(|tracking| tracking.exceptions);
+    let (mut tasks, mut interrupts) = (Vec::new(), InterruptFigures::new(0));
+    for (window, tracking) in windows.into_iter().zip(followed) {
+        let (figures, of_this) = tracking.finish_both();
+        tasks.push((window, figures));
+        interrupts = of_this;
+    }
+    interrupts.finish();
     let timings = Timings {
         interrupts: &interrupts,
         tasks: &tasks,
         image: Some(context.image),
         scale: clocks.timestamp_clock.map(|clock| Scale::of(clock, clocks.core_clock)),
         span: recording.span().unwrap_or(0),
+        exceptions,
         intrusive: context.conduct.intrusive,
         slipped: recording.time_slipped,
     };
@@ -87,21 +86,28 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     })
 }
 
+type Followed = Tracking<TaskFigures, InterruptFigures>;
+
 /// Figures of tasks and interrupts of this capture, with loads over windows of this length.
-fn followed(capture: &Capture, window: Duration) -> Tracking<TaskFigures, InterruptFigures> {
+fn follow(capture: &Capture, window: Duration) -> Followed {
     let clocks = capture.clocks();
     let stamp = clocks.timestamp_clock;
     let ticks = stamp.map_or(1, |clock| clock.cycle_at(window).max(1));
     let ratio = stamp.zip(clocks.core_clock).map_or(1.0, |(s, core)| s.hertz() / core.hertz());
-    let settings = Settings { keep: 1, window: ticks, each: false };
-    Tracking::beside(ratio, TaskFigures::new(settings), InterruptFigures::new(1))
+    let settings = Settings { keep: 0, window: ticks, each: false };
+    Tracking::beside(ratio, TaskFigures::new(settings), InterruptFigures::new(0))
 }
 
-/// The windows that budgets on loads ask for.
+/// The windows that loads are judged over: none where no budget is about times, so that nothing is
+/// followed in vain; one where none asks for others.
 fn windows(budgets: &BudgetFile) -> Vec<Duration> {
     let window = |figure: &Figure| match figure {
-        Figure::Timing(figure) => figure.window,
+        Figure::Timing(figure) => Some(figure.window.unwrap_or(USUAL_WINDOW)),
         _ => None,
     };
-    budgets.budgets.iter().filter_map(|budget| window(&budget.figure)).collect()
+    let mut windows: Vec<Duration> =
+        budgets.budgets.iter().filter_map(|budget| window(&budget.figure)).collect();
+    windows.sort_unstable();
+    windows.dedup();
+    windows
 }

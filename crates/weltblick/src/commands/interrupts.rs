@@ -1,5 +1,6 @@
 //! `interrupts`: who interrupted whom, for how long, how late, how regular.
 
+use super::list;
 use super::reading::Reading;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
@@ -68,7 +69,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut figures = InterruptFigures::new(args.worst);
     if args.each {
         let all = if wanted.is_empty() { (0..512).collect() } else { wanted.clone() };
-        all.into_iter().for_each(|number| figures.list_each(number));
+        figures.list_each(all);
     }
     let (nesting, recording) = reading.first(Nesting::new(reading.ticks_per_cycle, figures))?;
     let mut figures = nesting.finish();
@@ -81,10 +82,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         );
     }
     reading.require_times(&recording)?;
-    let dissection = Nesting::new(reading.ticks_per_cycle, figures.cases());
-    let stretches = reading
-        .second(dissection)?
-        .map_or_else(Vec::new, |nesting| nesting.finish().into_stretches());
+    let follow = |cases| Nesting::new(reading.ticks_per_cycle, cases);
+    let stretches = reading.dissect(figures.cases(), follow, Nesting::finish)?;
     let context = Context {
         image: reading.image(),
         timing: reading.timing(&recording),
@@ -92,10 +91,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         intrusive: capture.conduct().intrusive,
     };
     if args.each {
-        let truncated =
-            figures.rows().any(|row| row.each.as_ref().is_some_and(|list| list.len() >= MOST_EACH));
+        let listed = figures.rows().filter_map(|row| row.each.as_ref()).map(Vec::len);
+        list::tell_cut(listed, MOST_EACH);
         let rows = each(&figures, &stretches, &context);
-        return list(&rows, truncated, args, out);
+        let faces: list::Faces<_> = (show::interrupts::each_csv, show::interrupts::each);
+        return list::write(&rows, &args.output, faces, out);
     }
     let mut report = report(&figures, &stretches, &context);
     if !wanted.is_empty() {
@@ -164,18 +164,4 @@ fn sort(rows: &mut [InterruptRow], sort: Sort) {
     } else {
         rows.sort_by(|a, b| longest(b).total_cmp(&longest(a)));
     }
-}
-
-fn list(rows: &[RunRow], truncated: bool, args: &Args, out: &mut dyn Write) -> Result<Outcome> {
-    if truncated {
-        eprintln!(
-            "weltblick: more than {MOST_EACH} runs of an interrupt: the first are listed; take a part of the time with --within"
-        );
-    }
-    match args.output.format {
-        Format::Json => show::json(&rows, out)?,
-        Format::Csv => show::interrupts::each_csv(rows, out)?,
-        Format::Text => show::interrupts::each(rows, Paint::new(args.output.color), out)?,
-    }
-    Ok(Outcome::Done)
 }

@@ -8,6 +8,7 @@ mod demo;
 mod import;
 mod inspect;
 mod interrupts;
+mod list;
 mod packets;
 mod plan;
 mod profile;

@@ -7,6 +7,7 @@ use std::ops::Range;
 use weltblick_core::budget::PointRange;
 use weltblick_core::event::Sink;
 use weltblick_core::image::Image;
+use weltblick_core::measure::dissection::{Dissection, Stretch};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timing::Timing;
@@ -66,6 +67,20 @@ impl<'a> Reading<'a> {
         let ((sink, mut recording), slipped) = self.read((sink, Recording::default()))?;
         recording.time_slipped |= slipped;
         Ok((sink, recording))
+    }
+
+    /// Reads again, to look into cases: nothing where there are none, or the recording is gone.
+    pub(crate) fn dissect<S: Sink>(
+        &self,
+        cases: Dissection,
+        follow: impl FnOnce(Dissection) -> S,
+        finish: impl FnOnce(S) -> Dissection,
+    ) -> Result<Vec<Stretch>> {
+        if cases.is_empty() {
+            return Ok(Vec::new());
+        }
+        let found = self.second(follow(cases))?;
+        Ok(found.map_or_else(Vec::new, |sink| finish(sink).into_stretches()))
     }
 
     /// Reads again; nothing where the recording is gone.

@@ -1,5 +1,6 @@
 //! `tasks`: who ran when and for how long, how late, how much stack, and what it waited for.
 
+use super::list;
 use super::reading::Reading;
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
 use crate::outcome::Outcome;
@@ -10,9 +11,10 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::time::Duration;
 use weltblick_core::budget::PointRange;
+use weltblick_core::measure::interrupts::MOST_EACH;
 use weltblick_core::measure::tasks::{
-    ActivationRow, Context, Order, Settings, TaskFigures, TaskReport, TaskRow, Tracking, TurnRow,
-    each, report, turns,
+    ActivationRow, Context, MOST_TURNS, Order, Settings, TaskFigures, TaskReport, TaskRow,
+    Tracking, TurnRow, each, report, turns,
 };
 
 /// Which task ran how long, how late, and what did it wait for?
@@ -99,22 +101,25 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut report = report(&figures, &[], &context);
     select(&mut report, &args.tasks)?;
     let wanted = |name: &str| report.tasks.iter().any(|row| row.name == name);
-    let paint = Paint::new(args.output.color);
     if args.order {
         let Some(order) = reading.second(Tracking::new(Order::default()))? else {
             bail!("--order reads twice, and standard input only once; give a file");
         };
-        let mut rows = turns(&order.finish(), &figures, &context);
+        let order = order.finish();
+        list::tell_cut([order.turns.len()].into_iter(), MOST_TURNS);
+        let mut rows = turns(&order, &figures, &context);
         rows.retain(|row| wanted(&row.task));
-        return show_order(&rows, args.output.format, paint, out);
+        let faces: list::Faces<_> = (show::tasks::order_csv, show::tasks::order);
+        return list::write(&rows, &args.output, faces, out);
     }
-    let stretches = reading
-        .second(Tracking::new(figures.cases()))?
-        .map_or_else(Vec::new, |tracking| tracking.finish().into_stretches());
+    let stretches = reading.dissect(figures.cases(), Tracking::new, Tracking::finish)?;
     if args.each {
+        let listed = figures.rows().filter_map(|row| row.each.as_ref()).map(Vec::len);
+        list::tell_cut(listed, MOST_EACH);
         let mut rows = each(&figures, &stretches, &context);
         rows.retain(|row| wanted(&row.task));
-        return show_each(&rows, args.output.format, paint, out);
+        let faces: list::Faces<_> = (show::tasks::each_csv, show::tasks::each);
+        return list::write(&rows, &args.output, faces, out);
     }
     let mut report = self::report(&figures, &stretches, &context);
     select(&mut report, &args.tasks)?;
@@ -124,41 +129,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Format::Csv => show::tasks::csv(&report, out)?,
         Format::Text => {
             let look = show::tasks::Look {
-                paint,
+                paint: Paint::new(args.output.color),
                 capture: &capture.name.display().to_string(),
                 detailed: !args.tasks.is_empty(),
                 explained: !reading.once,
             };
             show::tasks::text(&report, &look, out)?;
         }
-    }
-    Ok(Outcome::Done)
-}
-
-fn show_order(
-    rows: &[TurnRow],
-    format: Format,
-    paint: Paint,
-    out: &mut dyn Write,
-) -> Result<Outcome> {
-    match format {
-        Format::Json => show::json(&rows, out)?,
-        Format::Csv => show::tasks::order_csv(rows, out)?,
-        Format::Text => show::tasks::order(rows, paint, out)?,
-    }
-    Ok(Outcome::Done)
-}
-
-fn show_each(
-    rows: &[ActivationRow],
-    format: Format,
-    paint: Paint,
-    out: &mut dyn Write,
-) -> Result<Outcome> {
-    match format {
-        Format::Json => show::json(&rows, out)?,
-        Format::Csv => show::tasks::each_csv(rows, out)?,
-        Format::Text => show::tasks::each(rows, paint, out)?,
     }
     Ok(Outcome::Done)
 }

@@ -106,11 +106,10 @@ fn explain(
     if judgement.verdict == Verdict::Broken && judgement.budget.starts_with("function.") {
         writeln!(out, "  look closer: weltblick profile {} --by line", plain(capture))?;
     }
-    for (kind, command) in [("interrupt", "interrupts"), ("task", "tasks")] {
-        let rest = judgement.budget.strip_prefix(kind).and_then(|rest| rest.strip_prefix('.'));
-        if let Some(subject) = rest.and_then(|rest| rest.split('.').next()) {
-            let (capture, subject) = (plain(capture), plain(subject));
-            writeln!(out, "  look closer: weltblick {command} {capture} {subject} --worst 3")?;
+    for (kind, command) in [("interrupt.", "interrupts"), ("task.", "tasks")] {
+        if let Some(name) = judgement.subject.strip_prefix(kind) {
+            let (capture, name) = (plain(capture), plain(name));
+            writeln!(out, "  look closer: weltblick {command} {capture} {name} --worst 3")?;
         }
     }
     if let Some(advice) = &judgement.advice {

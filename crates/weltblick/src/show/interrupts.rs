@@ -3,23 +3,14 @@
 use super::evidence::doubts;
 use super::moment::{self, closer, moment};
 use super::statistic::{csv_cells, csv_columns, distribution, figure, max, mean, stated, table};
+pub(crate) use super::timing::Look;
+use super::timing::{Regular, regularity, right, worst_heading};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::interrupts::{
     Basis, Case, Cause, CausePart, FigureName, InterruptReport, InterruptRow, RunRow,
 };
-use weltblick_core::measure::statistic::Statistic;
-
-/// How to write the text.
-pub(crate) struct Look<'a> {
-    pub(crate) paint: Paint,
-    pub(crate) capture: &'a str,
-    /// All statistics of each, not only the telling ones.
-    pub(crate) detailed: bool,
-    /// The worst cases have their parts.
-    pub(crate) explained: bool,
-}
 
 /// For people: who is late, who runs long, who holds up whom, and why.
 pub(crate) fn text(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -30,7 +21,13 @@ pub(crate) fn text(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Writ
             details(row, look.paint, out)?;
         }
     } else {
-        regularity(report, look, out)?;
+        let rows = report.interrupts.iter().map(|row| Regular {
+            name: &row.name,
+            period: &row.period,
+            jitter: &row.jitter,
+            missed: row.grid.as_ref().map(|grid| grid.missed),
+        });
+        regularity("from start to start", "interrupt", rows, look.paint, out)?;
     }
     preemptions(report, look, out)?;
     cases(report, look, out)
@@ -59,10 +56,6 @@ fn head(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Resul
     doubts(&report.evidence.losses, &report.evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
-}
-
-const fn right(name: &str) -> (&str, Align) {
-    (name, Align::Right)
 }
 
 fn basis(basis: Option<Basis>) -> &'static str {
@@ -111,33 +104,6 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
         }
     }
     Ok(())
-}
-
-fn regularity(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
-    writeln!(out, "\nfrom start to start")?;
-    let columns = [
-        right("mean"),
-        right("min"),
-        right("max"),
-        right("stddev"),
-        right("jitter max"),
-        right("missed"),
-        ("interrupt", Align::Left),
-    ];
-    let mut table = Table::new(look.paint, &columns);
-    for row in report.interrupts.iter().filter(|row| row.period.count > 0) {
-        let Statistic { min, mean, stddev, .. } = &row.period;
-        table.row([
-            figure(mean.as_ref()),
-            figure(min.as_ref()),
-            max(&row.period),
-            figure(stddev.as_ref()),
-            max(&row.jitter),
-            row.grid.as_ref().map_or_else(String::new, |grid| count(grid.missed)),
-            plain(&row.name).into_owned(),
-        ]);
-    }
-    table.write(out)
 }
 
 fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
@@ -204,11 +170,7 @@ fn preemptions(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -
 }
 
 fn cases(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
-    writeln!(out, "\nthe worst of each")?;
-    if !look.explained {
-        let text = "  not explained: standard input cannot be read a second time; give a file";
-        writeln!(out, "{}", look.paint.faint(text))?;
-    }
+    worst_heading(look, out)?;
     for row in &report.interrupts {
         let figures = [FigureName::Response, FigureName::Pending, FigureName::Elapsed];
         let first = row.worst.first().map(|case| case.figure);

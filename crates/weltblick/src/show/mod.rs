@@ -16,6 +16,7 @@ pub(crate) mod span;
 mod statistic;
 mod table;
 pub(crate) mod tasks;
+mod timing;
 mod units;
 
 pub(crate) use packets::{PacketFace, PacketLine};

@@ -3,6 +3,8 @@
 use super::evidence::doubts;
 use super::moment::{self, closer, moment};
 use super::statistic::{csv_cells, csv_columns, distribution, figure, max, mean, stated, table};
+pub(crate) use super::timing::Look;
+use super::timing::{Regular, regularity, right, worst_heading};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
@@ -10,16 +12,6 @@ use weltblick_core::measure::duration::Duration;
 use weltblick_core::measure::tasks::{
     ActivationRow, ActorPart, LoadRow, TaskReport, TaskRow, TurnRow,
 };
-
-/// How to write the text.
-pub(crate) struct Look<'a> {
-    pub(crate) paint: Paint,
-    pub(crate) capture: &'a str,
-    /// All statistics of each, not only the telling ones.
-    pub(crate) detailed: bool,
-    /// The worst cases have their parts.
-    pub(crate) explained: bool,
-}
 
 /// For people: what is wrong, who is late, who runs long, where the time and the stack went, and why.
 pub(crate) fn text(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -30,15 +22,17 @@ pub(crate) fn text(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) ->
             details(row, look.paint, out)?;
         }
     } else {
-        regularity(report, look, out)?;
+        let rows = report.tasks.iter().map(|row| Regular {
+            name: &row.name,
+            period: &row.period,
+            jitter: &row.jitter,
+            missed: row.missed,
+        });
+        regularity("from ready to ready", "task", rows, look.paint, out)?;
     }
     states(report, look, out)?;
     waits(report, look, out)?;
     cases(report, look, out)
-}
-
-const fn right(name: &str) -> (&str, Align) {
-    (name, Align::Right)
 }
 
 fn head(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -133,35 +127,6 @@ fn load(row: &TaskRow) -> String {
     format!("{:.1}..{:.1} %", 100.0 * share_low, 100.0 * share_high)
 }
 
-fn regularity(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
-    if report.tasks.iter().all(|row| row.period.count == 0) {
-        return Ok(());
-    }
-    writeln!(out, "\nfrom ready to ready")?;
-    let columns = [
-        right("mean"),
-        right("min"),
-        right("max"),
-        right("stddev"),
-        right("jitter max"),
-        right("missed"),
-        ("task", Align::Left),
-    ];
-    let mut table = Table::new(look.paint, &columns);
-    for row in report.tasks.iter().filter(|row| row.period.count > 0) {
-        table.row([
-            figure(row.period.mean.as_ref()),
-            figure(row.period.min.as_ref()),
-            max(&row.period),
-            figure(row.period.stddev.as_ref()),
-            max(&row.jitter),
-            row.missed.map_or_else(String::new, count),
-            plain(&row.name).into_owned(),
-        ]);
-    }
-    table.write(out)
-}
-
 fn details(row: &TaskRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
     let name = format!("{} (task {})", plain(&row.name), row.number);
     writeln!(out, "\n{}", paint.strong(&name))?;
@@ -250,11 +215,7 @@ fn waits(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()
 }
 
 fn cases(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
-    writeln!(out, "\nthe worst of each")?;
-    if !look.explained {
-        let text = "  not explained: standard input cannot be read a second time; give a file";
-        writeln!(out, "{}", look.paint.faint(text))?;
-    }
+    worst_heading(look, out)?;
     for row in &report.tasks {
         for case in &row.latest {
             self::case(case, "pending", case.pending.as_ref(), look, out)?;

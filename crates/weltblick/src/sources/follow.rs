@@ -29,9 +29,10 @@ impl Capture {
         let mut line = Line::new(&self.manifest.streams[0], Origin(0));
         let mut buffer = vec![0; CHUNK];
         let mut at = 0;
+        let mut is_over = false;
         let mut open: Option<(PathBuf, File)> = None;
+        let mut files = self.files()?;
         loop {
-            let files = self.files()?;
             if open.is_none()
                 && let Some(path) = files.get(at)
             {
@@ -50,13 +51,18 @@ impl Capture {
                 line.finish(&mut (), sink);
                 return Ok(());
             }
-            match read {
-                0 if at + 1 < files.len() => {
-                    at += 1;
-                    open = None;
-                }
-                0 => thread::sleep(PATIENCE),
-                _ => {}
+            if read > 0 {
+                continue;
+            }
+            if is_over {
+                (at, open, is_over) = (at + 1, None, false);
+                continue;
+            }
+            files = self.files()?;
+            // Before the next file begins nothing more comes to this one: its rest is read first.
+            is_over = at + 1 < files.len();
+            if !is_over {
+                thread::sleep(PATIENCE);
             }
         }
     }

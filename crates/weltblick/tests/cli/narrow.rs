@@ -106,7 +106,7 @@ fn samples_are_asked_for_between_points_only() {
     ended.succeeded();
     let found = samples(&bench.json("profile run"));
     assert_eq!(found.keys().collect::<Vec<_>>(), ["smooth_spectrum"], "{found:?}");
-    assert!(found["smooth_spectrum"] > 20, "{found:?}");
+    assert!(found["smooth_spectrum"] > 2, "{found:?}");
     // Laps at both edges of a window belong into it.
     let span = bench.json("span run --core-clock 47.972352MHz");
     assert!(span["total"]["elapsed"]["count"].as_u64().unwrap() > 10, "{span}");

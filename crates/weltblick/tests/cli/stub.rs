@@ -453,6 +453,6 @@ fn a_capture_that_is_refused_leaves_the_target_running() {
         let ended = bench.run(&format!("capture {trace} {image} --for 300ms --out {name} --quiet"));
         assert_eq!(ended.code, 0, "{options}: {}", ended.err);
         let bytes = bench.read(&format!("{name}/trace.000000.bin")).len();
-        assert!(bytes > 10_000, "{options}: {bytes} bytes");
+        assert!(bytes > 500, "{options}: {bytes} bytes");
     }
 }

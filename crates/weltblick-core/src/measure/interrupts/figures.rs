@@ -218,6 +218,8 @@ pub struct InterruptFigures {
     /// Where each exception's row is, if it has one.
     places: Box<[Option<u16>; EXCEPTIONS]>,
     keep: usize,
+    /// Exceptions whose runs are wanted one by one.
+    each: Vec<u16>,
     /// Ticks in thread mode.
     pub thread: u64,
     /// Ticks between a handler's end and what came after.
@@ -237,7 +239,8 @@ impl InterruptFigures {
         Self {
             rows: Vec::new(),
             places: Box::new([None; EXCEPTIONS]),
-            keep: keep.max(1),
+            keep,
+            each: Vec::new(),
             thread: 0,
             switching: 0,
             gaps: 0,
@@ -251,17 +254,17 @@ impl InterruptFigures {
         let place = self.places.get_mut(usize::from(exception))?;
         let place = *place.get_or_insert_with(|| {
             let detailed = self.rows.len() < MOST_DETAILED;
-            self.rows.push(Figures::new(exception, detailed, self.keep));
+            let mut figures = Figures::new(exception, detailed, self.keep);
+            figures.each = self.each.contains(&exception).then(Vec::new);
+            self.rows.push(figures);
             (self.rows.len() - 1) as u16
         });
         self.rows.get_mut(usize::from(place))
     }
 
-    /// Every run of this exception is wanted one by one, up to [`MOST_EACH`].
-    pub fn list_each(&mut self, exception: u16) {
-        if let Some(row) = self.row(exception) {
-            row.each = Some(Vec::new());
-        }
+    /// Every run of these exceptions is wanted one by one, up to [`MOST_EACH`].
+    pub fn list_each(&mut self, exceptions: impl IntoIterator<Item = u16>) {
+        self.each.extend(exceptions);
     }
 
     /// Figures of every exception that was seen.

@@ -397,24 +397,6 @@ impl<A: Watcher, B: Watcher> Watcher for (A, B) {
     }
 }
 
-impl<W: Watcher> Watcher for &mut W {
-    #[inline]
-    fn ran(&mut self, run: &Run) {
-        (**self).ran(run);
-    }
-    #[inline]
-    fn entered(&mut self, exception: u16, time: Option<Window>) {
-        (**self).entered(exception, time);
-    }
-    #[inline]
-    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
-        (**self).did(runner, from, until);
-    }
-    fn cut(&mut self, why: Cut) {
-        (**self).cut(why);
-    }
-}
-
 /// Looks into the stretches of a [`Dissection`]: nothing tells tasks apart.
 impl Watcher for Dissection {
     #[inline]

@@ -2,7 +2,7 @@
 
 use super::figures::{Figures, InterruptFigures};
 use super::nesting::{THREAD, between};
-use crate::image::{Image, system_exception};
+use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Dissection, Phase, Stretch};
 use crate::measure::duration::Duration;
 use crate::measure::losses::LossRow;
@@ -40,11 +40,7 @@ impl Context<'_> {
     /// What to call an exception.
     #[must_use]
     pub fn name(&self, exception: u16) -> String {
-        match self.image {
-            Some(image) => image.interrupt_name(exception),
-            None => system_exception(exception)
-                .map_or_else(|| format!("interrupt {}", exception - 16), str::to_owned),
-        }
+        interrupt_name(self.image, exception)
     }
 
     fn ns(&self, tick: u64) -> f64 {

@@ -144,7 +144,9 @@ impl Figures {
         self.activations += 1;
         let Activation { ready, began, ended, own, .. } = *activation;
         let (Some(began), Some(ended)) = (began, ended) else { return };
-        self.own.add(own);
+        if let Some(own) = own {
+            self.own.add(own);
+        }
         let elapsed = between(began, ended);
         let bad = |ticks| Bad { ticks, number, requested: ready, began, ended };
         self.elapsed.add(elapsed);
@@ -220,7 +222,7 @@ impl TaskFigures {
     #[must_use]
     pub fn new(settings: Settings) -> Self {
         Self {
-            settings: Settings { keep: settings.keep.max(1), ..settings },
+            settings,
             rows: FxHashMap::default(),
             windows: Windows::new(settings.window),
             names: FxHashMap::default(),

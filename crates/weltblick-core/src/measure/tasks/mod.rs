@@ -4,11 +4,13 @@ mod figures;
 mod loads;
 mod order;
 mod report;
+#[cfg(test)]
+mod tests;
 mod tracking;
 
 pub use figures::{Figures, Settings, Stack, TaskFigures, Waiting};
 pub use loads::Loads;
-pub use order::{Order, Turn};
+pub use order::{MOST_TURNS, Order, Turn};
 pub use report::{
     ActivationRow, ActorPart, Context, LoadRow, StackRow, StateRow, TaskReport, TaskRow, Totals,
     TurnRow, WaitRow, each, report, turns,

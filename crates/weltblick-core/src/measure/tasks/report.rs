@@ -4,7 +4,7 @@ use super::figures::{Figures, Stack, TaskFigures, Waiting};
 use super::order::{Order, Turn};
 use super::tracking::{Spell, State};
 use crate::event::{Name, Thing};
-use crate::image::{Image, system_exception};
+use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Phase, Stretch};
 use crate::measure::duration::Duration;
 use crate::measure::interrupts::between;
@@ -52,11 +52,7 @@ impl Context<'_> {
         match actor {
             Actor::Task(task) => figures.name(Thing::Task(task), self.image),
             Actor::Exception(0) => "thread".into(),
-            Actor::Exception(number) => match self.image {
-                Some(image) => image.interrupt_name(number),
-                None => system_exception(number)
-                    .map_or_else(|| format!("interrupt {}", number - 16), str::to_owned),
-            },
+            Actor::Exception(number) => interrupt_name(self.image, number),
             Actor::Kernel => "kernel".into(),
             Actor::Switching => "entering and leaving".into(),
         }

@@ -8,7 +8,9 @@
 
 use crate::event::{Event, Position, Sink, Statement, Stop};
 use crate::measure::dissection::Actor;
-use crate::measure::interrupts::{Nesting, Runner, THREAD, Watcher as InterruptWatcher, between};
+use crate::measure::interrupts::{
+    Cut, Nesting, Runner, THREAD, Watcher as InterruptWatcher, between,
+};
 use crate::stats::Ticks;
 use crate::time::Window;
 use rustc_hash::FxHashMap;
@@ -83,10 +85,9 @@ pub struct Activation {
     pub began: Option<Window>,
     /// When it stopped.
     pub ended: Option<Window>,
-    /// How long it ran itself, without handlers and other tasks.
-    pub own: Ticks,
-    /// How often another task ran inside.
-    pub preempted: u32,
+    /// How long it ran itself, without handlers and other tasks; absent where it is not known all
+    /// the time whether a handler ran.
+    pub own: Option<Ticks>,
 }
 
 /// Sees what tasks do, in order.
@@ -116,13 +117,18 @@ struct Task {
 }
 
 /// An activation that has not ended.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy)]
 struct Open {
     ready: Option<Window>,
     began: Option<Window>,
     started: bool,
-    own: Ticks,
-    preempted: u32,
+    own: Option<Ticks>,
+}
+
+impl Open {
+    const fn new(ready: Option<Window>) -> Self {
+        Self { ready, began: None, started: false, own: Some(Ticks::exact(0)) }
+    }
 }
 
 /// Who has thread mode.
@@ -135,14 +141,22 @@ enum Owner {
 
 /// The stretches that one event ends.
 #[derive(Debug, Default)]
-struct Ended(Vec<(Runner, Window, Window)>);
+struct Ended {
+    stretches: Vec<(Runner, Window, Window)>,
+    /// Entries and exits contradict each other: packets were lost, and marks may be among them.
+    contradicted: bool,
+}
 
 impl InterruptWatcher for Ended {
     #[inline]
     fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
         if let Some((from, until)) = from.zip(until) {
-            self.0.push((runner, from, until));
+            self.stretches.push((runner, from, until));
         }
+    }
+
+    fn cut(&mut self, why: Cut) {
+        self.contradicted |= why == Cut::Contradiction;
     }
 }
 
@@ -227,7 +241,7 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             // It is told twice, or runs already: nothing new.
             return;
         }
-        known.open = Some(Open { ready: now, ..Open::default() });
+        known.open = Some(Open::new(now));
         self.enter(task, State::Ready, now);
     }
 
@@ -240,9 +254,6 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         self.settle(now);
         if let Some(before) = before {
             self.enter(before, State::Ready, now);
-            if let Some(open) = self.tasks.get_mut(&before).and_then(|task| task.open.as_mut()) {
-                open.preempted += 1;
-            }
         }
         if self.owner != Owner::Unknown {
             self.watcher.switched(before, before.is_some(), task);
@@ -255,13 +266,30 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         // Nobody said that it was ready, but it had stopped: this is an activation too.
         if let Some(known) = self.tasks.get_mut(&task).filter(|task| rested && task.open.is_none())
         {
-            known.open = Some(Open::default());
+            known.open = Some(Open::new(None));
         }
         if let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.as_mut())
             && !open.started
         {
             open.started = true;
             open.began = now;
+        }
+        if self.is_blind() {
+            self.lose_own();
+        }
+    }
+
+    /// Exceptions are traced, and still nothing tells whether a handler runs: since a gap.
+    fn is_blind(&self) -> bool {
+        self.exceptions && self.nesting.running().is_none()
+    }
+
+    /// How long the task that runs ran itself is not known all the time.
+    fn lose_own(&mut self) {
+        if let Owner::Task(task) = self.owner
+            && let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.as_mut())
+        {
+            open.own = None;
         }
     }
 
@@ -285,7 +313,6 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             began: open.began,
             ended: now,
             own: open.own,
-            preempted: open.preempted,
         });
     }
 
@@ -295,13 +322,23 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             Some(THREAD) => self.nesting.thread_since(),
             // Without exception trace all time is thread mode.
             _ if !self.exceptions => None,
-            _ => return,
+            None => return self.lose_own(),
+            Some(_) => return,
         };
-        let from = self.split.or(since);
+        let from = self.owned_since(since);
         if let (Some(from), Some(now)) = (from, now) {
             self.attribute(from, now);
         }
         self.split = now;
+    }
+
+    /// Since when thread mode, which runs since `since`, is its owner's: a change before that says
+    /// nothing.
+    fn owned_since(&self, since: Option<Window>) -> Option<Window> {
+        match (self.split, since) {
+            (Some(split), Some(since)) if split.latest < since.latest => Some(since),
+            (split, since) => split.or(since),
+        }
     }
 
     /// Time in thread mode goes to whoever has it.
@@ -310,8 +347,9 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             Owner::Unknown => {}
             Owner::Kernel => self.watcher.did(Actor::Kernel, from, until),
             Owner::Task(task) => {
-                if let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.as_mut()) {
-                    open.own += between(from, until);
+                let open = self.tasks.get_mut(&task).and_then(|task| task.open.as_mut());
+                if let Some(own) = open.and_then(|open| open.own.as_mut()) {
+                    *own += between(from, until);
                 }
                 self.watcher.did(Actor::Task(task), from, until);
             }
@@ -321,11 +359,12 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
     /// The stretches that this event ended.
     #[inline]
     fn drain(&mut self) {
-        let mut ended = std::mem::take(&mut self.nesting.watcher.0.0);
+        let mut ended = std::mem::take(&mut self.nesting.watcher.0.stretches);
         for (runner, from, until) in ended.drain(..) {
             match runner {
                 Runner::Exception(THREAD) => {
-                    let from = self.split.take().unwrap_or(from);
+                    let from = self.owned_since(Some(from)).unwrap_or(from);
+                    self.split = None;
                     self.attribute(from, until);
                 }
                 // Unless a task is known handlers are all that is known: that says nothing of load.
@@ -334,10 +373,10 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
                     self.watcher.did(Actor::Exception(number), from, until);
                 }
                 Runner::Switching => self.watcher.did(Actor::Switching, from, until),
-                Runner::Unknown => {}
+                Runner::Unknown => self.lose_own(),
             }
         }
-        self.nesting.watcher.0.0 = ended;
+        self.nesting.watcher.0.stretches = ended;
     }
 
     /// Nothing is known of any task.
@@ -370,9 +409,16 @@ impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
     fn event(&mut self, position: Position, event: &Event) {
         match event {
             Event::Entered { .. } | Event::Left { .. } | Event::Resumed { .. } => {
-                self.exceptions = true;
+                if !std::mem::replace(&mut self.exceptions, true) {
+                    // What was stated before the first of them may have been stated in a handler.
+                    self.lose_own();
+                    self.split = None;
+                }
                 self.nesting.event(position, event);
                 self.drain();
+                if std::mem::take(&mut self.nesting.watcher.0.contradicted) {
+                    self.forget(true);
+                }
             }
             Event::Stated(statement) => {
                 // A request belongs to the handler that runs.
