@@ -213,6 +213,24 @@ impl<'d> Table<'d> {
         }
     }
 
+    /// A finite number under `key`, with or without a fraction.
+    ///
+    /// # Errors
+    ///
+    /// If it is something else.
+    pub fn number(&self, key: &'static str) -> Result<Option<At<f64>>, Fault> {
+        let Some(value) = self.value(key) else { return Ok(None) };
+        let written = match value.get_ref() {
+            DeValue::Integer(number) if number.radix() == 10 => number.as_str(),
+            DeValue::Float(number) => number.as_str(),
+            _ => return Err(self.wrong_type(key, value, "a number")),
+        };
+        match written.parse::<f64>() {
+            Ok(number) if number.is_finite() => Ok(Some(At { value: number, span: value.span() })),
+            _ => Err(self.fault(value.span(), format!("`{key}` must be a finite number"))),
+        }
+    }
+
     /// The version of the form, under the key `format`.
     ///
     /// # Errors

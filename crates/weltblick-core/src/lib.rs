@@ -35,6 +35,7 @@ pub mod event;
 pub mod image;
 pub mod isa;
 pub mod measure;
+pub mod pattern;
 pub mod plan;
 pub mod stats;
 pub mod time;

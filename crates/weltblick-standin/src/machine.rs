@@ -35,7 +35,7 @@ pub struct Setup {
 
 impl Default for Setup {
     fn default() -> Self {
-        Self { core_clock: 47_972_352, link_bit_rate: 4_000_000, link_buffer: 160, seed: 1 }
+        Self { core_clock: 47_972_352, link_bit_rate: 4_000_000, link_buffer: 224, seed: 1 }
     }
 }
 

@@ -21,6 +21,27 @@ pub struct TraceSetup {
     pub ports: u32,
     /// Global timestamps beside each synchronisation.
     pub global: bool,
+    /// What comparators watch.
+    pub watches: [Watch; 4],
+}
+
+/// What a comparator watches: `DWT_COMPn`, `DWT_MASKn`, `DWT_FUNCTIONn`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Watch {
+    /// The address.
+    pub address: u32,
+    /// Low bits of it that do not count.
+    pub mask: u32,
+    /// What is sent; 0: nothing.
+    pub function: u32,
+}
+
+impl Watch {
+    /// Sends what is written to so many bytes, and the instruction that wrote (DDI 0403E, table C1-14).
+    #[must_use]
+    pub const fn writes(address: u32, bytes: u32) -> Self {
+        Self { address, mask: bytes.trailing_zeros(), function: 0b1111 }
+    }
 }
 
 impl Default for TraceSetup {
@@ -34,6 +55,7 @@ impl Default for TraceSetup {
             // Text, and marks with their arguments.
             ports: 1 | 0b11 << 16,
             global: true,
+            watches: [Watch::default(); 4],
         }
     }
 }
@@ -47,7 +69,7 @@ impl TraceSetup {
 
     /// The register writes that set it up, in order (DDI 0403E, C1.6 to C1.8).
     #[must_use]
-    pub fn registers(&self) -> [(u32, u32); 5] {
+    pub fn registers(&self) -> Vec<(u32, u32)> {
         let control = 1
             | self.sample_reload << 1
             | u32::from(self.slow_tap) << 9
@@ -61,13 +83,20 @@ impl TraceSetup {
             | self.timestamps.unwrap_or(0) << 8
             | u32::from(self.global) << 10
             | 1 << 16;
-        [
+        let mut writes = vec![
             (0xe000_edfc, 1 << 24),
             (0xe000_0fb0, 0xc5ac_ce55),
             (0xe000_0e00, self.ports),
             (0xe000_0e80, trace),
-            (0xe000_1000, control),
-        ]
+        ];
+        let used = (0_u32..).zip(&self.watches).filter(|(_, watch)| watch.function != 0);
+        for (number, &Watch { address, mask, function }) in used {
+            let base = 0xe000_1020 + 16 * number;
+            writes.extend([(base, address), (base + 4, mask), (base + 8, function)]);
+        }
+        // The DWT starts last.
+        writes.push((0xe000_1000, control));
+        writes
     }
 }
 

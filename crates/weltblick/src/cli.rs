@@ -37,6 +37,9 @@ pub(crate) struct SetupArgs {
     /// The stimulus port of firmware marks; their arguments come on the next
     #[arg(long, value_name = "PORT", value_parser = clap::value_parser!(u32).range(..8191))]
     pub(crate) marks_port: Option<u32>,
+    /// The variable that a comparator watches, such as `0=drift_ppb`
+    #[arg(long, value_name = "COMPARATOR=VARIABLE", value_parser = watch)]
+    pub(crate) watch: Vec<(u8, String)>,
     /// The known period of the SysTick interrupt, to check the clock against
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) tick_period: Option<Duration>,
@@ -99,6 +102,15 @@ pub(crate) enum Color {
 /// A stretch of time on the command line.
 pub(crate) fn duration(text: &str) -> Result<Duration, QuantityError> {
     weltblick_core::time::parse_duration(text)
+}
+
+fn watch(text: &str) -> Result<(u8, String), String> {
+    let (number, variable) =
+        text.split_once('=').ok_or("write COMPARATOR=VARIABLE, such as 0=drift_ppb")?;
+    let number = number.trim().parse().ok().filter(|&number| number < 16);
+    let number =
+        number.ok_or_else(|| format!("`{text}`: comparators have numbers from 0 to 15"))?;
+    Ok((number, variable.trim().to_owned()))
 }
 
 fn prescaler(text: &str) -> Result<u32, String> {

@@ -13,9 +13,9 @@ mod tests;
 
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Line, Tap};
-pub(crate) use manifest::read_marks_port;
 pub use manifest::{
-    Framing, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings, Protocol, SourceSpec,
-    StreamSpec, Target,
+    Framing, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings, Protocol, SignalSpec,
+    SourceSpec, StreamSpec, Target,
 };
+pub(crate) use manifest::{read_marks_port, read_signals, write_signals};
 pub use segments::{segment_file, segment_number};

@@ -405,7 +405,7 @@ impl ItmReader {
                 self.access(offset, comparator, Part::Address(address), sink);
             }
             Packet::DataValue { comparator, write, size, value } => {
-                let value = Value { bits: value, size: size.bytes() as u8 };
+                let value = Value { bits: u64::from(value), size: size.bytes() as u8 };
                 let access = if write { Access::Write } else { Access::Read };
                 self.access(offset, comparator, Part::Value(value, access), sink);
             }

@@ -1,6 +1,7 @@
 //! Lines of a poll stream to events. Its clock is the host's: cycles are nanoseconds, and every
 //! event happened between a request and its answer.
 
+use super::statement::Statement;
 use super::vocabulary::{Event, LossReason, Origin, Position, Sink, Value};
 use crate::time::Window;
 use crate::wire::poll::{self, Record};
@@ -47,11 +48,11 @@ impl PollReader {
         sink: &mut impl Sink,
     ) {
         let position = self.at(offset, when);
-        let size = self.element.get(usize::from(watch)).copied().unwrap_or(4).clamp(1, 4) as usize;
+        let size = self.element.get(usize::from(watch)).copied().unwrap_or(4).clamp(1, 8) as usize;
         for (index, element) in (0..).zip(bytes.chunks(size)) {
-            let mut word = [0; 4];
+            let mut word = [0; 8];
             word[..element.len()].copy_from_slice(element);
-            let value = Value { bits: u32::from_le_bytes(word), size: element.len() as u8 };
+            let value = Value { bits: u64::from_le_bytes(word), size: element.len() as u8 };
             let event = Event::Accessed {
                 watch,
                 code: None,
@@ -80,7 +81,11 @@ impl<S: Sink> poll::Sink for PollEvents<'_, S> {
                 let event = pc.map_or(Event::Unobservable, |pc| Event::Sample { pc: pc & !1 });
                 sink.event(position, &event);
             }
-            Record::Name { watch, size, .. } => {
+            Record::Name { watch, size, kind, address, name } => {
+                let position = reader.position(at.start);
+                let name = name.into();
+                let watches = Statement::Watches { watch, address, size, kind, name };
+                sink.event(position, &Event::Stated(watches));
                 let watch = usize::from(watch);
                 if reader.element.len() <= watch {
                     reader.element.resize(watch + 1, 4);

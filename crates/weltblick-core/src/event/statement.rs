@@ -1,5 +1,7 @@
 //! What firmware and kernels state about themselves: marks, and event traces.
 
+use crate::wire::poll::Kind;
+
 /// Something that the firmware numbers: a task, an object to wait for, a span, a quantity.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Thing {
@@ -89,6 +91,19 @@ impl Arguments {
 pub enum Statement {
     /// A thing has a name.
     Named(Thing, Name),
+    /// What later accesses call a number is this variable.
+    Watches {
+        /// The number.
+        watch: u8,
+        /// Where it lies.
+        address: u64,
+        /// Bytes of one element.
+        size: u64,
+        /// How to read them.
+        kind: Kind,
+        /// Its name.
+        name: Box<str>,
+    },
     /// A task exists.
     Created {
         /// Which.

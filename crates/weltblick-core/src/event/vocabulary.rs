@@ -159,11 +159,11 @@ pub enum Access {
     Write,
 }
 
-/// A value of one, two or four bytes, zero-extended.
+/// A value of one, two, four or eight bytes, zero-extended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Value {
     /// The bits.
-    pub bits: u32,
+    pub bits: u64,
     /// How many bytes were accessed.
     pub size: u8,
 }

@@ -5,18 +5,22 @@
 //! asked for. Nothing here does I/O.
 
 mod elf;
+mod fields;
 mod functions;
 mod lines;
 mod names;
+mod shapes;
 #[cfg(test)]
 mod tests;
 mod variables;
 mod vectors;
 
 pub use elf::ImageError;
+pub use fields::{Bits, Field};
 pub use functions::{Function, FunctionId};
 pub(crate) use lines::ends_with_path;
 pub use lines::{Frame, Location};
+pub use shapes::Labels;
 pub use variables::{Element, Kind, NotFixed, Variable, Variables};
 pub use vectors::{Vector, system_exception};
 

@@ -3,19 +3,17 @@
 use super::ImageError;
 use super::elf::{damaged, debug_section};
 use super::ends_with_path;
+use super::shapes::{Reader, ShapeId, Shapes};
 use crate::document::nearest;
-use gimli::{AttributeValue, DwAte, EndianArcSlice, Operation, Reader as _, RunTimeEndian};
+use gimli::{AttributeValue, EndianArcSlice, Operation, Reader as _, RunTimeEndian};
 use object::{Object as _, ObjectSymbol as _, SymbolKind};
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
 use thiserror::Error;
 
-type Slice = EndianArcSlice<RunTimeEndian>;
-type Unit = gimli::Unit<Slice>;
-
-/// Types are followed so far: a crafted file may chain them in a circle.
-const DEEPEST_TYPE: usize = 16;
+pub(super) type Slice = EndianArcSlice<RunTimeEndian>;
+pub(super) type Unit = gimli::Unit<Slice>;
 
 /// A variable at a fixed address.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,6 +28,8 @@ pub struct Variable {
     pub size: u64,
     /// Its element's size and kind: of an array's element, else of the variable itself.
     pub element: Element,
+    /// What its bytes mean.
+    pub(super) shape: ShapeId,
 }
 
 /// What the bytes of a value are.
@@ -88,6 +88,25 @@ pub enum NotFixed {
         /// What to write instead.
         places: Vec<String>,
     },
+    /// A structure holds several numbers.
+    #[error("`{name}` is a structure; write one of its members: {}", .members.iter().map(|member| format!("{name}.{member}")).collect::<Vec<_>>().join(", "))]
+    Structure {
+        /// The path.
+        name: String,
+        /// What is in it.
+        members: Vec<String>,
+    },
+    /// It leads somewhere else than to numbers.
+    #[error("`{0}` holds no number that could be read")]
+    NoNumber(String),
+    /// A part of a path does not exist.
+    #[error("`{name}`: {why}")]
+    NoPart {
+        /// The path.
+        name: String,
+        /// What is wrong with it.
+        why: String,
+    },
 }
 
 /// All global variables of an image.
@@ -96,6 +115,8 @@ pub struct Variables {
     fixed: Vec<Variable>,
     /// Names without an address: the function they are local to, or nothing if optimised out.
     floating: HashMap<String, Option<String>>,
+    /// What their bytes mean.
+    pub(super) shapes: Shapes,
 }
 
 impl Variables {
@@ -195,6 +216,8 @@ impl Variables {
         let file = unit.name.as_ref().and_then(text);
         // The function around each depth of the tree.
         let mut inside: Vec<(isize, String)> = Vec::new();
+        let shapes = &mut self.shapes;
+        let mut reader = Reader { dwarf, unit, shapes, known: HashMap::new() };
         let mut entries = unit.entries();
         while let Some(entry) = entries.next_dfs()? {
             let depth = entry.depth();
@@ -221,9 +244,11 @@ impl Variables {
                     let function = inside.last().map(|(_, function)| function.clone());
                     match fixed_address(dwarf, unit, entry) {
                         Some(address) => {
-                            let (size, element) = type_of(unit, declared.as_ref().unwrap_or(entry));
+                            let shape = reader.of(declared.as_ref().unwrap_or(entry));
+                            let size = reader.shapes.size(shape);
+                            let element = reader.shapes.element(shape);
                             let file = file.clone();
-                            self.fixed.push(Variable { name, file, address, size, element });
+                            self.fixed.push(Variable { name, file, address, size, element, shape });
                         }
                         None => {
                             self.floating.insert(name, function);
@@ -247,8 +272,9 @@ impl Variables {
         }
         for (address, (name, size)) in symbols {
             if !self.fixed.iter().any(|variable| variable.address == address) {
-                let element = Element { size, kind: Kind::Unsigned };
-                self.fixed.push(Variable { name, file: None, address, size, element });
+                let shape = self.shapes.plain(size);
+                let element = self.shapes.element(shape);
+                self.fixed.push(Variable { name, file: None, address, size, element, shape });
             }
         }
     }
@@ -272,7 +298,7 @@ fn sized_symbols(file: &object::File<'_>) -> HashMap<u64, (String, u64)> {
         .collect()
 }
 
-fn text(slice: &Slice) -> Option<String> {
+pub(super) fn text(slice: &Slice) -> Option<String> {
     Some(slice.to_string_lossy().ok()?.into_owned())
 }
 
@@ -292,56 +318,4 @@ fn fixed_address(
         _ => return None,
     };
     operations.next().ok()?.is_none().then_some(address)
-}
-
-/// Bytes of a variable, and what its elements are. Zero where nothing says it.
-fn type_of(unit: &Unit, entry: &gimli::DebuggingInformationEntry<Slice>) -> (u64, Element) {
-    let mut count = 1_u64;
-    let mut at = entry.attr_value(gimli::DW_AT_type);
-    for _ in 0..DEEPEST_TYPE {
-        let Some(AttributeValue::UnitRef(offset)) = at else { break };
-        let Ok(found) = unit.entry(offset) else { break };
-        let next = found.attr_value(gimli::DW_AT_type);
-        if found.tag() == gimli::DW_TAG_array_type {
-            count = count.saturating_mul(array_length(unit, offset).unwrap_or(0));
-        }
-        let size = found.attr_value(gimli::DW_AT_byte_size).and_then(|size| size.udata_value());
-        if let Some(size) = size
-            && found.tag() != gimli::DW_TAG_array_type
-        {
-            let encoding = found.attr_value(gimli::DW_AT_encoding);
-            let kind = match (found.tag(), encoding) {
-                (gimli::DW_TAG_base_type, Some(AttributeValue::Encoding(encoding))) => {
-                    kind_of(encoding)
-                }
-                (gimli::DW_TAG_pointer_type | gimli::DW_TAG_enumeration_type, _) => Kind::Unsigned,
-                _ => Kind::Other,
-            };
-            return (size.saturating_mul(count), Element { size, kind });
-        }
-        at = next;
-    }
-    (0, Element { size: 0, kind: Kind::Other })
-}
-
-const fn kind_of(encoding: DwAte) -> Kind {
-    match encoding {
-        gimli::DW_ATE_signed | gimli::DW_ATE_signed_char => Kind::Signed,
-        gimli::DW_ATE_float => Kind::Float,
-        _ => Kind::Unsigned,
-    }
-}
-
-/// Elements of an array: the product of its dimensions.
-fn array_length(unit: &Unit, offset: gimli::UnitOffset) -> Option<u64> {
-    let mut tree = unit.entries_tree(Some(offset)).ok()?;
-    let mut children = tree.root().ok()?.children();
-    let mut length = 1_u64;
-    while let Ok(Some(child)) = children.next() {
-        let value = |name| child.entry().attr_value(name).and_then(|value| value.udata_value());
-        let dimension = value(gimli::DW_AT_count)
-            .or_else(|| value(gimli::DW_AT_upper_bound).map(|bound| bound.saturating_add(1)))?;
-        length = length.saturating_mul(dimension);
-    }
-    Some(length)
 }

@@ -12,6 +12,7 @@ pub mod interrupts;
 pub mod losses;
 pub mod profile;
 pub mod recording;
+pub mod signals;
 pub mod span;
 pub mod statistic;
 pub mod tasks;

@@ -17,7 +17,7 @@ pub struct Clocks {
 }
 
 /// The host's clock, which dates polls: nanoseconds.
-const HOST_CLOCK: f64 = 1e9;
+pub const HOST_CLOCK: f64 = 1e9;
 
 impl Clocks {
     /// Of the source whose samples count.

@@ -1,6 +1,6 @@
 //! Only what happened in a window of time.
 
-use crate::event::{Event, Position, Sink};
+use crate::event::{Event, Position, Sink, Statement};
 
 /// Passes on the events of one half-open range of cycles.
 #[derive(Debug)]
@@ -38,6 +38,10 @@ impl<S: Sink> Sink for Within<S> {
     fn event(&mut self, position: Position, event: &Event) {
         if let Event::Lost { why, .. } = event {
             return self.lost(position, event, why.loses_bytes());
+        }
+        // Who is who holds whenever it was told.
+        if let Event::Stated(Statement::Named(..) | Statement::Watches { .. }) = event {
+            return self.sink.event(Position { time: None, ..position }, event);
         }
         match position.time {
             Some(window) if window.is_inside(self.start, self.end) => {

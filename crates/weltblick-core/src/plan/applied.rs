@@ -5,8 +5,8 @@ use super::description::Description;
 use super::narrow::TraceUnit;
 use super::registers::{ITM_TRACE_ID, Register};
 use super::rows::PlanReport;
-use crate::capture::read_marks_port;
-use crate::capture::{Framing, ItmSettings, Protocol, SourceSpec, StreamSpec, Target};
+use crate::capture::{Framing, ItmSettings, Protocol, SignalSpec, SourceSpec, StreamSpec, Target};
+use crate::capture::{read_marks_port, read_signals, write_signals};
 use crate::document::{At, Fault, Source, Table};
 use crate::isa::Isa;
 use crate::time::parse_duration;
@@ -35,6 +35,8 @@ pub struct Applied {
     pub unit: Option<TraceUnit>,
     /// What to write, in order.
     pub writes: Vec<Write>,
+    /// What comparators watch.
+    pub signals: Vec<SignalSpec>,
 }
 
 /// One register write.
@@ -79,6 +81,10 @@ impl Applied {
             },
             unit: plan.unit,
             writes: plan.registers.iter().map(Write::from).collect(),
+            signals: (0..)
+                .zip(&description.observe.variables)
+                .map(|(comparator, watched)| SignalSpec::watched(comparator, &watched.name))
+                .collect(),
         }
     }
 
@@ -106,6 +112,7 @@ impl Applied {
             read_stream(stream, &mut applied)?;
         }
         applied.unit = root.table("trace_unit")?.map(read_unit).transpose()?;
+        applied.signals = read_signals(&root)?;
         for write in root.tables("register")? {
             if applied.writes.len() == MOST_WRITES {
                 return Err(write.fault(write.span(), "there are more than 10 000 writes"));
@@ -156,6 +163,7 @@ impl Applied {
             let _ = writeln!(text, "comparators = \"{}\"", architecture.name());
             let _ = writeln!(text, "comparator_count = {comparators}\ncomparators_used = {used}");
         }
+        write_signals(&mut text, &self.signals);
         let _ =
             writeln!(text, "\n# Written in this order; bits outside the mask keep their value.");
         for write in &self.writes {

@@ -85,7 +85,7 @@ fn one(watched: &Watched, variables: Option<&Variables>) -> Result<Watch, WatchE
         },
         None => {
             let variables = variables.ok_or_else(|| WatchError::NoImage(name.clone()))?;
-            let found = variables.find(&name)?;
+            let found = variables.field(&name)?;
             (found.address, found.size)
         }
     };

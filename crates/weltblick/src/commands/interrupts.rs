@@ -4,6 +4,7 @@ use super::list;
 use super::reading::Reading;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
+use crate::show::picture::{self, PictureFile};
 use crate::show::{self, Paint};
 use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
@@ -27,6 +28,9 @@ pub(crate) struct Args {
     /// List every single run instead, with what happened inside it
     #[arg(long, conflicts_with = "worst")]
     each: bool,
+    /// Draw how long they were pending, and ran, into a file, too: .svg or .png
+    #[arg(long, value_name = "FILE", conflicts_with = "each")]
+    picture: Option<PictureFile>,
     /// In which order
     #[arg(long, value_enum, default_value_t = Sort::Load)]
     sort: Sort,
@@ -102,6 +106,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         select(&mut report, &wanted, &capture)?;
     }
     sort(&mut report.interrupts, args.sort);
+    if let Some(file) = &args.picture {
+        picture::save(file, &show::interrupts::histograms(&report))?;
+    }
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::interrupts::csv(&report, out)?,

@@ -13,6 +13,7 @@ mod packets;
 mod plan;
 mod profile;
 mod reading;
+mod signals;
 mod span;
 mod stand_in;
 mod tasks;
@@ -49,6 +50,8 @@ pub(crate) enum Command {
     Interrupts(interrupts::Args),
     /// Which task ran how long, how late, on how much stack, and what it waited for
     Tasks(tasks::Args),
+    /// What watched variables and firmware quantities were, and when they changed
+    Signals(signals::Args),
     /// Text that the firmware printed, with times
     Console(console::Args),
     /// Time from one point in the code to another, with laps
@@ -71,6 +74,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Interrupts(args) => interrupts::run(args, out),
         Command::Tasks(args) => tasks::run(args, out),
         Command::Console(args) => console::run(args, out),
+        Command::Signals(args) => signals::run(args, out),
         Command::Span(args) => span::run(args, out),
         Command::StandIn(args) => stand_in::run(args, out),
         Command::Plan(args) => plan::run(args, out),

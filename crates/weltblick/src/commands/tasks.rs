@@ -4,6 +4,7 @@ use super::list;
 use super::reading::Reading;
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
 use crate::outcome::Outcome;
+use crate::show::picture::{self, PictureFile};
 use crate::show::{self, Paint};
 use crate::sources;
 use anyhow::{Result, bail};
@@ -32,6 +33,9 @@ pub(crate) struct Args {
     /// List in which order tasks ran
     #[arg(long, conflicts_with = "worst")]
     order: bool,
+    /// Draw how long they took into a file, too: .svg or .png
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["each", "order"])]
+    picture: Option<PictureFile>,
     /// The window of a load
     #[arg(long, value_name = "TIME", default_value = "100ms", value_parser = duration)]
     load_window: Duration,
@@ -124,6 +128,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut report = self::report(&figures, &stretches, &context);
     select(&mut report, &args.tasks)?;
     sort(&mut report.tasks, args.sort);
+    if let Some(file) = &args.picture {
+        picture::save(file, &show::tasks::histograms(&report))?;
+    }
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::tasks::csv(&report, out)?,

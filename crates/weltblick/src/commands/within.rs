@@ -5,10 +5,16 @@ use anyhow::{Context as _, Result, bail};
 use std::ops::Range;
 use std::time::Duration;
 use weltblick_core::budget::{Point, PointRange};
+use weltblick_core::time::Frequency;
 
 /// The window of time that a user means, in cycles of the clock of the timestamps.
 pub(crate) fn cycles(range: &PointRange, capture: &Capture) -> Result<Range<u64>> {
-    let clock = capture.timestamp_clock().context(
+    of_clock(range, capture.timestamp_clock())
+}
+
+/// The same, in cycles of a clock.
+pub(crate) fn of_clock(range: &PointRange, clock: Option<Frequency>) -> Result<Range<u64>> {
+    let clock = clock.context(
         "--within needs the core clock: give --core-clock, or `core_clock` in the manifest",
     )?;
     let start = time_of(range.start.as_ref())?.unwrap_or(Duration::ZERO);

@@ -2,7 +2,10 @@
 
 use super::evidence::doubts;
 use super::moment::{self, closer, moment};
-use super::statistic::{csv_cells, csv_columns, distribution, figure, max, mean, stated, table};
+use super::picture::Histograms;
+use super::statistic::{
+    bars, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
+};
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, regularity, right, worst_heading};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
@@ -142,6 +145,18 @@ fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> 
     ];
     table(&rows, paint, out)?;
     distribution("elapsed", &row.distribution, &row.elapsed, paint, out)
+}
+
+/// How long each was pending, and ran, as a picture.
+pub(crate) fn histograms(report: &InterruptReport) -> Histograms {
+    let panels = report.interrupts.iter().flat_map(|row| {
+        let elapsed = bars(&format!("{}: elapsed", row.name), &row.distribution, &row.elapsed);
+        let title = format!("{}: pending ({})", row.name, basis(row.basis));
+        let pending = row.pending.as_ref();
+        let pending = pending.and_then(|many| bars(&title, &row.pending_distribution, many));
+        [pending, elapsed].into_iter().flatten()
+    });
+    Histograms(panels.collect())
 }
 
 fn preemptions(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {

@@ -2,6 +2,7 @@
 
 pub(crate) mod check;
 pub(crate) mod console;
+mod course;
 mod evidence;
 pub(crate) mod inspect;
 pub(crate) mod interrupts;
@@ -9,9 +10,11 @@ pub(crate) mod live;
 mod moment;
 mod packets;
 mod paint;
+pub(crate) mod picture;
 mod plain;
 pub(crate) mod plan;
 pub(crate) mod profile;
+pub(crate) mod signals;
 pub(crate) mod span;
 mod statistic;
 mod table;
@@ -23,7 +26,7 @@ pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
 pub(crate) use plain::{cell, plain, wrapped};
 pub(crate) use table::{Align, Table};
-pub(crate) use units::{count, duration_ns, level, percent, range_ns, share};
+pub(crate) use units::{Number, count, duration_ns, level, percent, range_ns, share};
 
 use anyhow::Result;
 use schemars::JsonSchema;

@@ -1,5 +1,6 @@
 //! Figures of many durations, in columns.
 
+use super::picture::Bars;
 use super::{Align, Paint, Table, count, duration_ns, level, range_ns};
 use anyhow::Result;
 use std::io::Write;
@@ -86,6 +87,26 @@ pub(crate) fn distribution(
     )?;
     writeln!(out, " {}", paint.accent(bars.trim_end()))?;
     Ok(())
+}
+
+/// The same as a picture; nothing where there are none.
+pub(crate) fn bars(title: &str, counts: &[u64], of: &Statistic) -> Option<Bars> {
+    let (min, max) = of.min.zip(of.max)?;
+    let mark = |name: &str, at: Option<Duration>| {
+        let at = at?;
+        Some((format!("{name} {}", stated(&at)), at.ns_low))
+    };
+    // What the longest says already is not said twice.
+    let high = of.p99.filter(|p99| p99.ns < max.ns * 0.99);
+    let marks = [mark("p50", of.p50), mark("p99", high), mark("max", of.max)];
+    Some(Bars {
+        title: format!("{title}, {} times", count(of.count)),
+        counts: counts.to_vec(),
+        from: min.ns_low,
+        // Columns count by what durations take at least.
+        until: max.ns_low.max(min.ns_low),
+        marks: marks.into_iter().flatten().collect(),
+    })
 }
 
 /// The columns of a statistic in a CSV file, behind a name: `elapsed_max_ns`.

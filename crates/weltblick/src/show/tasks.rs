@@ -2,7 +2,10 @@
 
 use super::evidence::doubts;
 use super::moment::{self, closer, moment};
-use super::statistic::{csv_cells, csv_columns, distribution, figure, max, mean, stated, table};
+use super::picture::Histograms;
+use super::statistic::{
+    bars, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
+};
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, regularity, right, worst_heading};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
@@ -171,6 +174,16 @@ fn details(row: &TaskRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
         ("elapsed", &row.elapsed)
     };
     distribution(name, &row.distribution, of, paint, out)
+}
+
+/// How long each took from ready to stop, as a picture.
+pub(crate) fn histograms(report: &TaskReport) -> Histograms {
+    let panel = |row: &TaskRow| {
+        let told = row.response.count > 0;
+        let (name, of) = if told { ("response", &row.response) } else { ("elapsed", &row.elapsed) };
+        bars(&format!("{}: {name}", row.name), &row.distribution, of)
+    };
+    Histograms(report.tasks.iter().filter_map(panel).collect())
 }
 
 const STATES: [&str; 5] = ["runs", "ready", "sleeps", "waits", "ended"];

@@ -57,6 +57,28 @@ pub(crate) fn count(number: u64) -> String {
     grouped
 }
 
+/// A value of any size, with five significant digits; whole numbers up to nine digits in full.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Number(pub(crate) f64);
+
+impl std::fmt::Display for Number {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let value = self.0;
+        let size = value.abs();
+        if size < 1e9 && value.fract() == 0.0 {
+            return f.pad(&format!("{value:.0}"));
+        }
+        if !(1e-4..1e9).contains(&size) {
+            return f.pad(&format!("{value:.3e}"));
+        }
+        let before = size.log10().floor() as i32 + 1;
+        let decimals = (5 - before).clamp(0, 8) as usize;
+        let text = format!("{value:.decimals$}");
+        let short = text.trim_end_matches('0').trim_end_matches('.');
+        f.pad(if text.contains('.') { short } else { &text })
+    }
+}
+
 /// A column's height in eighths; something is never drawn as nothing.
 pub(crate) fn level(fraction: f64) -> char {
     const LEVELS: [char; 9] = [
@@ -86,6 +108,25 @@ mod tests {
         }
         assert_eq!(count(1_234_567), "1 234 567");
         assert_eq!(count(999), "999");
+    }
+
+    #[test]
+    fn values_keep_the_digits_that_tell() {
+        for (value, text) in [
+            (0.0, "0"),
+            (3712.0, "3712"),
+            (-5.0, "-5"),
+            (123_456_789.0, "123456789"),
+            (3.712_34, "3.7123"),
+            (0.001_25, "0.00125"),
+            (2.5e-7, "2.500e-7"),
+            (1.5e12, "1.500e12"),
+            (12_345.678, "12346"),
+            (0.5, "0.5"),
+        ] {
+            assert_eq!(Number(value).to_string(), text);
+        }
+        assert_eq!(format!("{:>5}", Number(1.5)), "  1.5");
     }
 
     #[test]

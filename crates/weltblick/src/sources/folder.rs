@@ -8,14 +8,14 @@ use std::fs;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
-    Framing, ItmSettings, Line, MANIFEST, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
-    Tap,
+    Framing, ItmSettings, Line, MANIFEST, Manifest, PollSettings, Protocol, SignalSpec, SourceSpec,
+    StreamSpec, Tap,
 };
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, Origin, Sink};
-use weltblick_core::image::Image;
+use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::profile::Conduct;
-use weltblick_core::measure::timing::Clocks;
+use weltblick_core::measure::timing::{Clocks, HOST_CLOCK};
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
 
@@ -118,6 +118,10 @@ pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) {
     if let Some(stream) = manifest.streams.first_mut() {
         correct_framing(stream, setup);
     }
+    for (comparator, variable) in &setup.watch {
+        manifest.signals.retain(|signal| signal.comparator != Some(*comparator));
+        manifest.signals.push(SignalSpec::watched(*comparator, variable));
+    }
     let Some(itm) = manifest.itm_mut() else { return };
     if setup.pc_sample_period.is_some() {
         itm.pc_sample_period = setup.pc_sample_period;
@@ -192,6 +196,14 @@ impl Capture {
         })
     }
 
+    /// The image's variables, if an image is named.
+    pub(crate) fn variables(&self) -> Result<Option<Variables>> {
+        let Some(open) = &self.image else { return Ok(None) };
+        let bytes = fs::read(&open.path).with_context(|| format!("{}", open.path.display()))?;
+        let variables = Variables::parse(&bytes);
+        Ok(Some(variables.with_context(|| format!("{}", open.path.display()))?))
+    }
+
     /// How the recording was made.
     pub(crate) fn conduct(&self) -> Conduct {
         Conduct::of(&self.manifest)
@@ -210,6 +222,18 @@ impl Capture {
     /// The clock of the timestamps: of the ITM's, or of the host that polled.
     pub(crate) fn timestamp_clock(&self) -> Option<Frequency> {
         self.clocks().timestamp_clock
+    }
+
+    /// The clock of every origin, by number, and whether it is the host's.
+    pub(crate) fn origin_clocks(&self) -> Vec<(Option<Frequency>, bool)> {
+        let core = self.manifest.target.core_clock;
+        let sources = self.manifest.streams.iter().flat_map(|stream| &stream.sources);
+        let clock = |source: &SourceSpec| match &source.protocol {
+            Protocol::Itm(settings) => (settings.timestamp_clock.or(core), false),
+            Protocol::Poll(_) => (Frequency::from_hertz(HOST_CLOCK), true),
+            Protocol::Mtb => (None, false),
+        };
+        sources.map(clock).collect()
     }
 
     /// How many sources of samples the manifest names.

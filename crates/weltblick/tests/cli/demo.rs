@@ -1,6 +1,7 @@
 use super::support::{Bench, FIRMWARE, TRACE, recorded};
+use weltblick_core::image::Variables;
 use weltblick_standin::machine::Setup;
-use weltblick_standin::recording::TraceSetup;
+use weltblick_standin::recording::{TraceSetup, Watch};
 
 #[test]
 fn walks_the_whole_path_and_leaves_the_data() {
@@ -39,10 +40,14 @@ fn every_command_that_it_proposes_runs() {
 
 #[test]
 fn the_committed_trace_is_what_the_stand_in_emits() {
-    let setup = Setup::default();
+    let mut trace = TraceSetup::default();
+    let temperature = Variables::parse(FIRMWARE).unwrap();
+    let temperature = temperature.field("latest_health.temperature_dc").unwrap();
+    trace.watches[0] = Watch::writes(temperature.address as u32, 4);
     assert!(
-        recorded(setup, TraceSetup::default(), 3.0) == TRACE,
-        "demo/buoy/swo.bin is stale: run crates/weltblick-standin/record-demo.sh"
+        recorded(Setup::default(), trace, 3.0) == TRACE,
+        "demo/buoy/swo.bin is stale: run the example record-demo of weltblick-standin with {:#x}:4",
+        temperature.address
     );
 }
 

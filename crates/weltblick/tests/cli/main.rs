@@ -14,6 +14,7 @@ mod memory;
 mod narrow;
 mod plan;
 mod profile;
+mod signals;
 mod span;
 mod stand_in;
 mod stub;

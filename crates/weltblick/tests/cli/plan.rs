@@ -81,7 +81,7 @@ fn options_alone_are_enough() {
 fn a_variable_is_watched_or_the_reason_said() {
     let bench = bench();
     let out = bench.out("plan target.toml --watch ticks=100Hz");
-    assert!(out.contains("comparator 0 watches ticks at 0x2000"), "{out}");
+    assert!(out.contains("comparator 1 watches ticks at 0x2000"), "{out}");
     assert!(bench.error("plan target.toml --watch value=1kHz").contains("is local to `"));
     assert!(bench.error("plan target.toml --watch history=1kHz").contains("512 bytes long"));
     assert!(bench.error("plan target.toml --watch tickz=1kHz").contains("did you mean `ticks`?"));

@@ -165,7 +165,7 @@ fn several_sources_are_not_added_up() {
     bench.out("import other.bin --amend --out two");
     let error = bench.error("profile two");
     assert!(error.contains("2 sources of samples (swo, other)"), "{error}");
-    assert!(bench.out("inspect two").contains("1 045 472 bytes"));
+    assert!(bench.out("inspect two").contains("1 047 880 bytes"));
 }
 
 #[test]

@@ -170,7 +170,7 @@ fn a_watched_variable_is_traced_write_by_write() {
     let packets = bench.run("inspect run --packets --format json").out;
     let values: Vec<u64> = packets
         .lines()
-        .filter(|line| line.contains("watch 0, wrote"))
+        .filter(|line| line.contains("watch 1, wrote"))
         .map(|line| {
             let meaning =
                 serde_json::from_str::<serde_json::Value>(line).unwrap()["meaning"].to_string();

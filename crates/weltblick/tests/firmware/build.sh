@@ -10,3 +10,6 @@ for variant in port ring; do
     -ffile-prefix-map="$PWD"=. -Wall -Wextra -Werror -Wl,--build-id -T hot.ld \
     -I../../../../demo/firmware/src marks.c -lgcc -o "marks-$variant.elf"
 done
+arm-none-eabi-gcc -mcpu=cortex-m3 -mthumb -O1 -g -ffreestanding -nostdlib \
+  -ffile-prefix-map="$PWD"=. -Wall -Wextra -Werror -Wl,--build-id -T hot.ld values.c -lgcc \
+  -o values.elf

@@ -1,9 +1,12 @@
 //! `capture.toml`: what the streams of a capture are, read strictly.
 
 mod read;
+mod signal;
 mod write;
 
 pub(crate) use read::read_marks_port;
+pub use signal::SignalSpec;
+pub(crate) use signal::{read_signals, write_signals};
 
 use crate::document::At;
 use crate::event::{CodeRanges, ItmClock};
@@ -32,6 +35,8 @@ pub struct Manifest {
     pub between_points: bool,
     /// The streams, in order.
     pub streams: Vec<StreamSpec>,
+    /// What signals mean.
+    pub signals: Vec<SignalSpec>,
 }
 
 /// What was measured.

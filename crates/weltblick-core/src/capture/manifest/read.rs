@@ -2,7 +2,7 @@
 
 use super::{
     FORMAT, Framing, ItmSettings, LapPoint, Manifest, PollSettings, Protocol, SourceSpec,
-    StreamSpec, Target,
+    StreamSpec, Target, read_signals,
 };
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::event::CodeRanges;
@@ -48,8 +48,9 @@ impl Manifest {
         if streams.is_empty() {
             return Err(root.missing("[[stream]]"));
         }
+        let signals = read_signals(&root)?;
         root.finish()?;
-        Ok(Self { image, target, ranges, intrusive, between_points, streams })
+        Ok(Self { image, target, ranges, intrusive, between_points, streams, signals })
     }
 }
 

@@ -1,6 +1,6 @@
 //! A manifest as text.
 
-use super::{FORMAT, Framing, LapPoint, Manifest, Protocol, StreamSpec, Target};
+use super::{FORMAT, Framing, LapPoint, Manifest, Protocol, StreamSpec, Target, write_signals};
 use crate::wire::tpiu::Start;
 use std::fmt::Write as _;
 use std::ops::Range;
@@ -25,11 +25,12 @@ impl Manifest {
         for stream in &self.streams {
             write_stream(&mut text, stream);
         }
+        write_signals(&mut text, &self.signals);
         text
     }
 }
 
-fn quoted(text: &str) -> String {
+pub(super) fn quoted(text: &str) -> String {
     toml::Value::String(text.to_owned()).to_string()
 }
 

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 const WIDEST: usize = 64;
 
 /// A conversion as C writes it: `%-8u`, `%04x`.
-struct Conversion {
+struct Field {
     left: bool,
     zero: bool,
     plus: bool,
@@ -53,10 +53,55 @@ pub fn format(format: &str, arguments: &[u32], text_at: impl Fn(u64) -> Option<S
     out
 }
 
+/// What a conversion makes of its argument.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Conversion {
+    /// A whole number.
+    Signed,
+    /// A whole number that is not negative.
+    Unsigned,
+    /// The address of a text.
+    Text,
+    /// Nothing that is known here.
+    Unknown,
+}
+
+/// What a format makes of each of its arguments.
+///
+/// ```
+/// use weltblick_core::measure::console::{Conversion, conversions};
+/// let takes = conversions("%d %% of %08x, %s");
+/// assert_eq!(takes, [Conversion::Signed, Conversion::Unsigned, Conversion::Text]);
+/// ```
+#[must_use]
+pub fn conversions(format: &str) -> Vec<Conversion> {
+    let mut found = Vec::new();
+    let mut rest = format;
+    while let Some(at) = rest.find('%') {
+        let after = &rest[at + 1..];
+        if let Some(tail) = after.strip_prefix('%') {
+            rest = tail;
+            continue;
+        }
+        let Some((field, length)) = conversion(after) else {
+            rest = after;
+            continue;
+        };
+        found.push(match field.kind {
+            'd' | 'i' => Conversion::Signed,
+            'u' | 'x' | 'X' | 'o' | 'p' | 'c' => Conversion::Unsigned,
+            's' => Conversion::Text,
+            _ => Conversion::Unknown,
+        });
+        rest = &after[length..];
+    }
+    found
+}
+
 /// The conversion at the start of a text, and its length.
-fn conversion(text: &str) -> Option<(Conversion, usize)> {
+fn conversion(text: &str) -> Option<(Field, usize)> {
     let mut chars = text.char_indices().peekable();
-    let mut read = Conversion {
+    let mut read = Field {
         left: false,
         zero: false,
         plus: false,
@@ -94,11 +139,7 @@ fn conversion(text: &str) -> Option<(Conversion, usize)> {
     Some((read, at + kind.len_utf8()))
 }
 
-fn fill(
-    conversion: &Conversion,
-    word: u32,
-    text_at: &impl Fn(u64) -> Option<String>,
-) -> Option<String> {
+fn fill(conversion: &Field, word: u32, text_at: &impl Fn(u64) -> Option<String>) -> Option<String> {
     let signed = word as i32;
     let mut digits = String::new();
     let mut sign = "";

@@ -59,6 +59,18 @@ struct Open {
     after_loss: bool,
 }
 
+/// Receives lines.
+pub trait Lines {
+    /// One line.
+    fn line(&mut self, line: Line<'_>);
+}
+
+impl<F: FnMut(Line<'_>)> Lines for F {
+    fn line(&mut self, line: Line<'_>) {
+        self(line);
+    }
+}
+
 /// Puts lines together, port by port, and hands them on.
 #[derive(Debug)]
 pub struct Console<F> {
@@ -66,10 +78,11 @@ pub struct Console<F> {
     /// Bytes of more ports than are kept apart.
     pub left_out: u64,
     lost: bool,
-    tell: F,
+    /// Receives the lines, in the order of their ends.
+    pub tell: F,
 }
 
-impl<F: FnMut(Line<'_>)> Console<F> {
+impl<F: Lines> Console<F> {
     /// Nothing was written yet; `tell` receives the lines in the order of their ends.
     pub const fn new(tell: F) -> Self {
         Self { ports: BTreeMap::new(), left_out: 0, lost: false, tell }
@@ -94,7 +107,7 @@ impl<F: FnMut(Line<'_>)> Console<F> {
     fn line(port: u32, open: &mut Open, end: End, tell: &mut F) {
         let bytes = open.bytes.strip_suffix(b"\r").unwrap_or(&open.bytes);
         let after_loss = std::mem::take(&mut open.after_loss);
-        tell(Line { source: Source::Port(port), time: open.time, bytes, end, after_loss });
+        tell.line(Line { source: Source::Port(port), time: open.time, bytes, end, after_loss });
         open.bytes.clear();
     }
 
@@ -122,7 +135,7 @@ impl<F: FnMut(Line<'_>)> Console<F> {
     }
 }
 
-impl<F: FnMut(Line<'_>)> Sink for Console<F> {
+impl<F: Lines> Sink for Console<F> {
     #[inline]
     fn event(&mut self, position: Position, event: &Event) {
         match event {
@@ -131,7 +144,7 @@ impl<F: FnMut(Line<'_>)> Sink for Console<F> {
                 let source = Source::Text { format: *format, arguments: *arguments };
                 let after_loss = std::mem::take(&mut self.lost);
                 let time = position.time;
-                (self.tell)(Line { source, time, bytes: &[], end: End::Whole, after_loss });
+                self.tell.line(Line { source, time, bytes: &[], end: End::Whole, after_loss });
             }
             Event::Lost { .. } | Event::Unwatched => self.flush(End::Lost),
             _ => {}

@@ -3,5 +3,5 @@
 mod format;
 mod lines;
 
-pub use format::format;
-pub use lines::{Console, End, Line, Source};
+pub use format::{Conversion, conversions, format};
+pub use lines::{Console, End, Line, Lines, Source};

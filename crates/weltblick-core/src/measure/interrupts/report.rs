@@ -184,6 +184,9 @@ pub struct InterruptRow {
     pub grid: Option<GridRow>,
     /// How many runs lie in each of equal parts from the shortest to the longest `elapsed`.
     pub distribution: Vec<u64>,
+    /// The same for `pending`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub pending_distribution: Vec<u64>,
     /// The worst cases, explained.
     pub worst: Vec<Case>,
 }
@@ -388,6 +391,7 @@ fn row(
         response: stated(row.response()),
         grid,
         distribution: row.elapsed.columns(COLUMNS),
+        pending_distribution: row.pending().map_or_else(Vec::new, |many| many.columns(COLUMNS)),
         worst,
     }
 }

@@ -137,13 +137,13 @@ fn questions(args: &Args, image: Option<&OpenImage>) -> Result<Questions> {
     if !args.read.is_empty() {
         let variables = variables(image, "--read")?;
         for name in &args.read {
-            let variable = variables.find(name)?;
+            let variable = variables.field(name)?;
             if variable.size == 0
                 || variable.size > weltblick_core::wire::poll::LONGEST_VALUE as u64
             {
                 bail!("--read: `{name}` is {} bytes long; at most 4096 are read", variable.size);
             }
-            questions.variables.push(variable.clone());
+            questions.variables.push(variable);
         }
     }
     let lap =
@@ -301,6 +301,7 @@ pub(super) fn manifest(
     }
     if let Some(applied) = &prepared.applied {
         manifest.target = applied.target.clone();
+        manifest.signals.clone_from(&applied.signals);
     }
     sources::correct(&mut manifest, &args.setup);
     if prepared.questions.polls() {

@@ -5,7 +5,7 @@ use super::registers::PC_SAMPLE;
 use super::windows::Windows;
 use std::time::Duration;
 use weltblick_core::capture::LapPoint;
-use weltblick_core::image::Variable;
+use weltblick_core::image::Field;
 
 /// What is asked, and how often.
 #[derive(Debug, Clone, Default)]
@@ -13,7 +13,7 @@ pub(super) struct Questions {
     /// Mean time between samples of the program counter.
     pub(super) sample_every: Option<Duration>,
     /// Variables, and how often they are read.
-    pub(super) variables: Vec<Variable>,
+    pub(super) variables: Vec<Field>,
     pub(super) read_every: Duration,
     /// A buffer, and how often it is read out while the target runs.
     pub(super) read_out: Option<ReadOut>,

@@ -1,0 +1,456 @@
+//! Every number that a recording tells, signal by signal.
+
+use super::arguments::Arguments;
+use super::dictionary::Dictionary;
+use super::threshold::Threshold;
+use super::trend::{Gaps, Trend};
+use super::values::Values;
+use crate::event::{Access, Event, Name, Number, Origin, Position, Sink, Statement, Thing, Value};
+use crate::image::Field;
+use crate::measure::interrupts::{MOST_EACH, between};
+use crate::stats::{Spread, Ticks};
+use crate::time::Window;
+use rustc_hash::FxHashMap;
+use std::sync::Arc;
+
+/// Signals at most; further ones are counted and left out.
+pub const MOST_SIGNALS: usize = 1024;
+/// Signals with percentiles of their intervals at most.
+const MOST_DETAILED: usize = 32;
+/// Places in the code that are counted for one signal at most.
+const MOST_PLACES: usize = 64;
+/// Elements of an array at most.
+const MOST_ELEMENTS: usize = 4096;
+
+/// Whose values these are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Subject {
+    /// A watched variable: a comparator's, or a polled one.
+    Watch(u8),
+    /// A quantity that the firmware states.
+    Quantity(u32),
+    /// A number in a text whose format stays in the image.
+    Argument {
+        /// Where the format stands.
+        format: u64,
+        /// Which of its arguments, from 0.
+        index: u8,
+    },
+}
+
+/// One signal: reads and writes of a variable are two.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Key {
+    /// Whose clock dates it.
+    pub origin: Origin,
+    /// Whose values these are.
+    pub subject: Subject,
+    /// Which way it was accessed, if known.
+    pub access: Option<AccessKey>,
+}
+
+/// Which way; in an order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum AccessKey {
+    /// The core wrote.
+    Write,
+    /// The core read.
+    Read,
+}
+
+impl From<Access> for AccessKey {
+    fn from(access: Access) -> Self {
+        match access {
+            Access::Read => Self::Read,
+            Access::Write => Self::Write,
+        }
+    }
+}
+
+/// An element of an array as it was last seen.
+pub(super) type Element = Option<(f64, Option<Window>)>;
+
+/// Figures of one signal. Values are raw: scaling comes with names.
+#[derive(Debug)]
+pub struct Signal {
+    /// Which.
+    pub key: Key,
+    /// What its bits mean, if anything says so.
+    pub field: Option<Arc<Field>>,
+    /// Accesses, or statements.
+    pub count: u64,
+    /// Its values.
+    pub values: Values,
+    /// From one access to the next.
+    pub interval: Spread,
+    /// From one such interval to the next, the difference.
+    pub jitter: Spread,
+    /// Levels that it crosses.
+    pub thresholds: Vec<Threshold>,
+    /// Its values over time: by ticks after its base, or by number without times.
+    pub trend: Trend,
+    /// Accesses that covered only a part of the variable: without a value.
+    pub partial: u64,
+    /// Where in the code it was accessed, and how often; the most at first seen.
+    pub places: Vec<(u64, u64)>,
+    /// Accesses from further places.
+    pub elsewhere: u64,
+    /// The elements of an array, as they were last seen.
+    pub(super) elements: Vec<Element>,
+    /// Elements beyond those that are kept.
+    pub beyond: u64,
+    /// The tick from which its trend counts.
+    pub base: u64,
+    last: Option<Position>,
+    last_interval: Option<Ticks>,
+}
+
+/// One access, or statement.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Reading {
+    /// The number of its signal in the list.
+    pub signal: usize,
+    /// When.
+    pub time: Option<Window>,
+    /// The raw value.
+    pub value: Option<f64>,
+    /// The instruction.
+    pub code: Option<u64>,
+    /// The element of an array.
+    pub element: Option<u64>,
+}
+
+const NOTHING: Reading = Reading { signal: 0, time: None, value: None, code: None, element: None };
+
+/// Figures of all signals.
+#[derive(Debug)]
+pub struct Signals<'a> {
+    dictionary: &'a Dictionary<'a>,
+    index: FxHashMap<Key, u32>,
+    list: Vec<Signal>,
+    /// What a poll stream calls its numbers.
+    polled: FxHashMap<(Origin, u8), Arc<Field>>,
+    names: FxHashMap<u32, Name>,
+    arguments: Arguments,
+    /// Values of more signals than are kept.
+    pub left_out: u64,
+    /// Every access, one by one, where that was asked for.
+    pub each: Option<Vec<Reading>>,
+    /// When something may be missing, in ticks of the first origin.
+    pub gaps: Gaps,
+    /// The origin that speaks, and the time of its first event.
+    speaks: Option<(Origin, u64)>,
+    last: Option<Window>,
+}
+
+impl<'a> Signals<'a> {
+    /// Nothing seen yet.
+    #[must_use]
+    pub fn new(dictionary: &'a Dictionary<'a>) -> Self {
+        Self {
+            dictionary,
+            index: FxHashMap::default(),
+            list: Vec::new(),
+            polled: FxHashMap::default(),
+            names: FxHashMap::default(),
+            arguments: Arguments::default(),
+            left_out: 0,
+            each: None,
+            gaps: Gaps::default(),
+            speaks: None,
+            last: None,
+        }
+    }
+
+    /// The recording has ended.
+    pub fn finish(&mut self) {
+        self.interrupt();
+    }
+
+    /// Every signal, in the order in which they were first seen.
+    #[must_use]
+    pub fn list(&self) -> &[Signal] {
+        &self.list
+    }
+
+    /// What a signal is called: by the manifest, the firmware, debug information, or its number.
+    #[must_use]
+    pub fn name(&self, key: Key) -> String {
+        match key.subject {
+            Subject::Watch(watch) => match self.polled.get(&(key.origin, watch)) {
+                Some(field) => field.name.clone(),
+                None => self.dictionary.watch_name(watch),
+            },
+            Subject::Quantity(number) => {
+                let told = self.names.get(&number);
+                self.dictionary.quantity_name(number, told)
+            }
+            Subject::Argument { format, index } => self.dictionary.argument_name(format, index),
+        }
+    }
+
+    /// Another origin has another clock: nothing follows what was before.
+    fn speaks(&mut self, position: Position) {
+        if self.speaks.is_some() {
+            self.interrupt();
+            self.last = None;
+        }
+        self.speaks = position.time.map(|time| (position.origin, time.earliest));
+    }
+
+    fn interrupt(&mut self) {
+        for signal in &mut self.list {
+            signal.values.interrupt();
+            let last = signal.last.and_then(|last| last.time);
+            signal.thresholds.iter_mut().for_each(|threshold| threshold.interrupt(last));
+            signal.last = None;
+            signal.last_interval = None;
+        }
+    }
+
+    fn lost(&mut self, time: Option<Window>) {
+        if let Some(time) = time {
+            let from = self.last.map_or(time.earliest, |last| last.latest.min(time.earliest));
+            self.gaps.add(from, time.latest);
+        }
+        self.interrupt();
+    }
+
+    /// The number of a key's signal; nothing if there are too many.
+    fn find(&mut self, key: Key) -> Option<usize> {
+        Some(match self.index.get(&key) {
+            Some(&at) => at as usize,
+            None if self.list.len() >= MOST_SIGNALS => {
+                self.left_out += 1;
+                return None;
+            }
+            None => {
+                let field = match key.subject {
+                    Subject::Watch(watch) => self
+                        .polled
+                        .get(&(key.origin, watch))
+                        .cloned()
+                        .or_else(|| self.dictionary.watched(watch)),
+                    _ => None,
+                };
+                let name = self.name(key);
+                let levels = self.dictionary.thresholds(&name);
+                self.index.insert(key, self.list.len() as u32);
+                let detailed = self.list.len() < MOST_DETAILED;
+                let base = self.speaks.map_or(0, |(_, base)| base);
+                self.list.push(Signal::new(key, field, levels, detailed, base));
+                self.list.len() - 1
+            }
+        })
+    }
+
+    fn number(&mut self, position: Position, subject: Subject, number: f64) {
+        let key = Key { origin: position.origin, subject, access: None };
+        if let Some(at) = self.find(key) {
+            let signal = &mut self.list[at];
+            let since = signal.accessed(position);
+            signal.value(number, position.time, since);
+            let value = Some(number);
+            self.list_reading(Reading { signal: at, time: position.time, value, ..NOTHING });
+        }
+    }
+
+    fn accessed(&mut self, position: Position, event: &Event) {
+        let Event::Accessed { watch, code, address, value, access } = *event else { return };
+        let subject = Subject::Watch(watch);
+        let key = Key { origin: position.origin, subject, access: access.map(AccessKey::from) };
+        let polled = self.polled.contains_key(&(position.origin, watch));
+        let Some(at) = self.find(key) else { return };
+        let signal = &mut self.list[at];
+        // The elements of one answer are one access.
+        let again = polled && address.is_some_and(|index| index > 0);
+        let since = if again { None } else { signal.accessed(position) };
+        if let Some(code) = code {
+            signal.place(code);
+        }
+        let element = signal.element(address, polled);
+        let number = value.and_then(|value| signal.decode(value, address, polled));
+        match (number, element) {
+            (Some(number), Some(index)) => signal.set_element(index, number, position.time),
+            (Some(number), None) => signal.value(number, position.time, since),
+            (None, _) => signal.partial += u64::from(value.is_some()),
+        }
+        let time = position.time;
+        self.list_reading(Reading { signal: at, time, value: number, code, element });
+    }
+
+    fn list_reading(&mut self, reading: Reading) {
+        if let Some(each) = self.each.as_mut().filter(|each| each.len() < MOST_EACH) {
+            each.push(reading);
+        }
+    }
+
+    fn stated(&mut self, position: Position, statement: &Statement) {
+        match *statement {
+            Statement::Quantity { quantity, number } => {
+                let number = match number {
+                    Number::Integer(value) => value as f64,
+                    Number::Float(value) => value,
+                };
+                self.number(position, Subject::Quantity(quantity), number);
+            }
+            Statement::Named(Thing::Quantity(number), ref name) => self.named(number, name),
+            Statement::Watches { watch, address, size, kind, ref name } => {
+                let field = self.dictionary.polled(name, address, size, kind);
+                self.polled.insert((position.origin, watch), Arc::new(field));
+            }
+            Statement::Text { format, ref arguments } => {
+                let image = self.dictionary.image;
+                for (index, &word) in (0_u8..).zip(arguments.as_slice()) {
+                    if let Some(number) = self.arguments.number(image, format, index, word) {
+                        self.number(position, Subject::Argument { format, index }, number);
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// A name that comes after values: levels that are meant for it count from here.
+    fn named(&mut self, number: u32, name: &Name) {
+        let known = self.names.contains_key(&number);
+        if known || self.names.len() >= MOST_SIGNALS {
+            return;
+        }
+        self.names.insert(number, name.clone());
+        let called = self.dictionary.quantity_name(number, Some(name));
+        let levels = self.dictionary.thresholds(&called);
+        for signal in &mut self.list {
+            if signal.key.subject == Subject::Quantity(number)
+                && !levels.iter().eq(signal.thresholds.iter().map(|threshold| &threshold.level))
+            {
+                signal.thresholds = levels.iter().copied().map(Threshold::new).collect();
+            }
+        }
+    }
+}
+
+impl Sink for Signals<'_> {
+    #[inline]
+    fn event(&mut self, position: Position, event: &Event) {
+        if self.speaks.is_none_or(|(origin, _)| origin != position.origin) {
+            self.speaks(position);
+        }
+        match event {
+            Event::Accessed { .. } => self.accessed(position, event),
+            Event::Stated(statement) => self.stated(position, statement),
+            Event::Lost { .. } | Event::Unwatched => self.lost(position.time),
+            _ => {}
+        }
+        self.last = position.time.or(self.last);
+    }
+}
+
+impl Signal {
+    fn new(
+        key: Key,
+        field: Option<Arc<Field>>,
+        levels: Vec<f64>,
+        detailed: bool,
+        base: u64,
+    ) -> Self {
+        let count = field.as_ref().map_or(1, |field| field.count);
+        let elements = if count > 1 { count.min(MOST_ELEMENTS as u64) as usize } else { 0 };
+        Self {
+            key,
+            field,
+            count: 0,
+            values: Values::default(),
+            interval: Spread::new(detailed),
+            jitter: Spread::new(detailed),
+            thresholds: levels.into_iter().map(Threshold::new).collect(),
+            trend: Trend::default(),
+            partial: 0,
+            places: Vec::new(),
+            elsewhere: 0,
+            elements: vec![None; elements],
+            beyond: 0,
+            base,
+            last: None,
+            last_interval: None,
+        }
+    }
+
+    /// Whether it has elements instead of one value over time.
+    #[must_use]
+    pub fn is_array(&self) -> bool {
+        !self.elements.is_empty()
+    }
+
+    /// Counts an access; the time since the one before.
+    fn accessed(&mut self, position: Position) -> Option<Ticks> {
+        self.count += 1;
+        let before = self.last.replace(position);
+        let since = between(before?.time?, position.time?);
+        self.interval.add(since);
+        if let Some(before) = self.last_interval.replace(since) {
+            self.jitter.add(since.difference(before));
+        }
+        Some(since)
+    }
+
+    fn value(&mut self, number: f64, time: Option<Window>, since: Option<Ticks>) {
+        self.values.add(number, time, since);
+        self.thresholds.iter_mut().for_each(|threshold| threshold.add(number, time));
+        if number.is_finite() {
+            let tick = time.map_or(self.count - 1, |time| time.latest.saturating_sub(self.base));
+            self.trend.add(tick, number);
+        }
+    }
+
+    fn set_element(&mut self, index: u64, number: f64, time: Option<Window>) {
+        match self.elements.get_mut(index as usize) {
+            Some(slot) => {
+                *slot = Some((number, time));
+                self.values.add(number, time, None);
+                // The next element does not follow this one.
+                self.values.interrupt();
+            }
+            None => self.beyond += 1,
+        }
+    }
+
+    fn place(&mut self, code: u64) {
+        let room = self.places.len() < MOST_PLACES;
+        match self.places.iter_mut().find(|(address, _)| *address == code) {
+            Some((_, count)) => *count += 1,
+            None if room => self.places.push((code, 1)),
+            None => self.elsewhere += 1,
+        }
+    }
+
+    /// The number that an access tells; nothing where it covered only a part of it.
+    fn decode(&self, value: Value, address: Option<u16>, polled: bool) -> Option<f64> {
+        let Some(field) = &self.field else { return Some(value.bits as f64) };
+        let (wanted, seen) = (field.element.size, u64::from(value.size));
+        if seen < wanted {
+            return None;
+        }
+        // A wider access holds it at its place in the word.
+        let at = if polled || self.is_array() { 0 } else { field.address % seen };
+        let inside = address
+            .filter(|_| !polled && !self.is_array())
+            .map_or(at, |address| field.address.wrapping_sub(u64::from(address)) & 0xffff);
+        if inside + wanted > seen {
+            return None;
+        }
+        let shifted = value.bits >> (8 * inside);
+        field.number(if wanted >= 8 { shifted } else { shifted & ((1 << (8 * wanted)) - 1) })
+    }
+
+    /// Which element of an array was accessed, if that is known.
+    fn element(&self, address: Option<u16>, polled: bool) -> Option<u64> {
+        let field = self.field.as_ref().filter(|_| self.is_array())?;
+        let address = u64::from(address?);
+        Some(match polled {
+            true => address,
+            // The low 16 bits of an address: arrays are smaller than that.
+            false => (address.wrapping_sub(field.address) & 0xffff) / field.element.size.max(1),
+        })
+    }
+}
