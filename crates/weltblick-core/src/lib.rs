@@ -37,6 +37,7 @@ pub mod isa;
 pub mod measure;
 pub mod pattern;
 pub mod plan;
+pub mod point;
 pub mod stats;
 pub mod time;
 pub mod wire;

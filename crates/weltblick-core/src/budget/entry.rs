@@ -1,8 +1,8 @@
 //! One line of a budget file: what it is about, and what must hold.
 
 use super::limit::{Condition, Limit};
-use super::point::Point;
 use crate::document::{At, Fault, Table, TextOrTable};
+use crate::point::Point;
 use crate::time::{Quantity, Unit};
 use std::ops::Range;
 use std::time::Duration;

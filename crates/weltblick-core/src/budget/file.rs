@@ -2,10 +2,10 @@
 
 use super::entry::{Budget, Figure, TimingSubject, condition, read_value};
 use super::place::function_of;
-use super::point::Point;
 use super::timing_file::read_timings;
 use crate::document::{At, Fault, Source, Table};
 use crate::image::{FunctionId, Image};
+use crate::point::Point;
 use crate::time::Unit;
 
 /// A budget file that was understood.

@@ -5,18 +5,17 @@ mod file;
 mod judgement;
 mod limit;
 mod place;
-mod point;
 #[cfg(test)]
 mod tests;
 mod timing;
 mod timing_file;
 mod verdict;
 
+pub use crate::point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
 pub use entry::{Budget, Figure, Measure, Of, TimingFigure, TimingSubject};
 pub use file::BudgetFile;
 pub use judgement::{Judgement, Verdict};
 pub use limit::{Comparison, Condition, Limit};
 pub use place::{NoPlace, address_of, ranges_of};
-pub use point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
 pub use timing::{Timings, USUAL_WINDOW};
 pub use verdict::{CheckReport, SCHEMA, judge};

@@ -1,8 +1,8 @@
 //! Points that are one place in the code, and its address.
 
-use super::point::Point;
 use crate::document::nearest;
 use crate::image::{FunctionId, Image, ends_with_path};
+use crate::point::Point;
 use std::ops::Range;
 use thiserror::Error;
 

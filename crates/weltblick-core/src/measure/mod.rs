@@ -18,6 +18,7 @@ pub mod statistic;
 pub mod tasks;
 #[cfg(test)]
 mod tests;
+pub mod timeline;
 pub mod timing;
 pub mod within;
 pub mod worst;

@@ -17,6 +17,7 @@ mod signals;
 mod span;
 mod stand_in;
 mod tasks;
+mod timeline;
 mod within;
 
 use crate::outcome::Outcome;
@@ -54,6 +55,8 @@ pub(crate) enum Command {
     Signals(signals::Args),
     /// Text that the firmware printed, with times
     Console(console::Args),
+    /// Interrupts, tasks, spans, values and text on one axis
+    Timeline(timeline::Args),
     /// Time from one point in the code to another, with laps
     Span(span::Args),
     /// Judge every budget: met, broken or undecided
@@ -75,6 +78,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Tasks(args) => tasks::run(args, out),
         Command::Console(args) => console::run(args, out),
         Command::Signals(args) => signals::run(args, out),
+        Command::Timeline(args) => timeline::run(args, out),
         Command::Span(args) => span::run(args, out),
         Command::StandIn(args) => stand_in::run(args, out),
         Command::Plan(args) => plan::run(args, out),

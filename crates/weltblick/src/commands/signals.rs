@@ -154,12 +154,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
 }
 
 /// The patterns of the manifest, then those of the command line.
-fn patterns(specs: &[SignalSpec], more: &[Pattern]) -> Vec<Pattern> {
+pub(super) fn patterns(specs: &[SignalSpec], more: &[Pattern]) -> Vec<Pattern> {
     specs.iter().filter_map(|spec| spec.text.clone()).chain(more.iter().cloned()).collect()
 }
 
 /// Everything that is known before the first event.
-fn dictionary<'a>(
+pub(super) fn dictionary<'a>(
     capture: &'a Capture,
     variables: Option<&'a Variables>,
     patterns: &[Pattern],
@@ -205,7 +205,7 @@ fn read(capture: &Capture, window: Option<&PointRange>, sink: &mut impl Sink) ->
 }
 
 /// Whether a name is what a user wrote: `*` stands for anything.
-fn is_meant(name: &str, pattern: &str) -> bool {
+pub(super) fn is_meant(name: &str, pattern: &str) -> bool {
     let Some((start, rest)) = pattern.split_once('*') else { return name == pattern };
     let Some(mut left) = name.strip_prefix(start) else { return false };
     let mut parts = rest.split('*').peekable();

@@ -1,31 +1,52 @@
-//! `--within` for figures that are cut by time.
+//! Points and ranges that are times in the end: a time itself, an event, a byte, an occurrence.
 
 use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
 use std::ops::Range;
 use std::time::Duration;
-use weltblick_core::budget::{Point, PointRange};
-use weltblick_core::time::Frequency;
+use weltblick_core::budget::{Occurrence, Point, PointRange, Subject};
+use weltblick_core::event::Origin;
+use weltblick_core::measure::timeline::{Names, Seek, Target};
+use weltblick_core::time::{Frequency, Window};
+
+/// What to do where no clock is known.
+const NO_CLOCK: &str =
+    "--within needs the core clock: give --core-clock, or `core_clock` in the manifest";
 
 /// The window of time that a user means, in cycles of the clock of the timestamps.
 pub(crate) fn cycles(range: &PointRange, capture: &Capture) -> Result<Range<u64>> {
-    of_clock(range, capture.timestamp_clock())
+    let clock = capture.timestamp_clock().context(NO_CLOCK)?;
+    let start = range.start.as_ref().map(|point| edge(point, capture, clock)).transpose()?;
+    let end = range.end.as_ref().map(|point| edge(point, capture, clock)).transpose()?;
+    ordered(start.unwrap_or(0)..end.unwrap_or(u64::MAX))
 }
 
-/// The same, in cycles of a clock.
+/// The same in cycles of another clock, for times only.
 pub(crate) fn of_clock(range: &PointRange, clock: Option<Frequency>) -> Result<Range<u64>> {
-    let clock = clock.context(
-        "--within needs the core clock: give --core-clock, or `core_clock` in the manifest",
-    )?;
-    let start = time_of(range.start.as_ref())?.unwrap_or(Duration::ZERO);
-    let end = time_of(range.end.as_ref())?;
-    if end.is_some_and(|end| end <= start) {
+    let clock = clock.context(NO_CLOCK)?;
+    let start = time_of(range.start.as_ref())?.map(|time| clock.cycle_at(time));
+    let end = time_of(range.end.as_ref())?.map(|time| clock.cycle_at(time));
+    ordered(start.unwrap_or(0)..end.unwrap_or(u64::MAX))
+}
+
+fn ordered(cycles: Range<u64>) -> Result<Range<u64>> {
+    if cycles.end <= cycles.start {
         bail!("--within: the window ends before it starts");
     }
-    Ok(clock.cycle_at(start)..end.map_or(u64::MAX, |end| clock.cycle_at(end)))
+    Ok(cycles)
 }
 
-/// The time that a point of `--within` stands for.
+/// An edge of a window.
+fn edge(point: &Point, capture: &Capture, clock: Frequency) -> Result<u64> {
+    match point {
+        Point::First => Ok(0),
+        Point::Last => Ok(u64::MAX),
+        Point::Time(time) => Ok(clock.cycle_at(*time)),
+        other => Ok(moment(other, capture, clock)?.latest),
+    }
+}
+
+/// The time that a point of `--within` stands for, where only times will do.
 pub(crate) fn time_of(point: Option<&Point>) -> Result<Option<Duration>> {
     match point {
         None | Some(Point::First | Point::Last) => Ok(None),
@@ -34,4 +55,71 @@ pub(crate) fn time_of(point: Option<&Point>) -> Result<Option<Duration>> {
             bail!("--within: `{other}` is a point, but this is cut by times, such as 1.2s..1.5s")
         }
     }
+}
+
+/// When a point is, in cycles of the clock of the timestamps.
+pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Result<Window> {
+    if let Point::Time(time) = point {
+        return Ok(Window::exact(clock.cycle_at(*time)));
+    }
+    if capture.reads_standard_input() {
+        bail!("`{point}` is looked for in a reading of its own, and standard input comes once");
+    }
+    let mut seek = match point {
+        Point::First => Seek::new(Target::Event(Some(0))),
+        Point::Last => Seek::new(Target::Event(None)),
+        Point::Event(number) => Seek::new(Target::Event(Some(*number))),
+        Point::Byte { stream, offset } => {
+            let names = capture.origin_names();
+            let origin = names.iter().position(|name| name == stream).with_context(|| {
+                format!("`{point}`: there is no stream `{stream}`; there are {}", names.join(", "))
+            })?;
+            Seek::new(Target::Byte(Origin(origin as u16), *offset))
+        }
+        Point::Occurrence(occurrence) => {
+            let target = target(occurrence, capture)?;
+            Seek::occurrence(target, occurrence.which, occurrence.end)
+        }
+        Point::Function { .. } | Point::Line { .. } | Point::Address(_) => {
+            bail!("`{point}` is a place in the code: when it ran only instruction trace tells")
+        }
+        Point::Time(_) => unreachable!("a time is a time"),
+    };
+    capture.replay(&mut (), &mut seek)?;
+    seek.found().with_context(|| match point {
+        Point::Occurrence(_) => {
+            format!("`{point}` is not there: {} were seen whole", seek.seen())
+        }
+        _ => format!("`{point}` is not there, or has no time"),
+    })
+}
+
+/// What an occurrence is one of.
+fn target(occurrence: &Occurrence, capture: &Capture) -> Result<Target> {
+    let image = capture.image.as_ref().map(|open| &open.image);
+    let name = &occurrence.name;
+    if occurrence.subject == Subject::Interrupt {
+        if let Ok(number) = name.parse() {
+            return Ok(Target::Interrupt(number));
+        }
+        let image = image.with_context(|| {
+            format!("`{name}`: without an image interrupts have numbers only; give --image")
+        })?;
+        let number = image.exception_named(name).with_context(|| {
+            let known = image.interrupt_names();
+            format!("the image's vector table has no `{name}`; it has {}", known.join(", "))
+        })?;
+        return Ok(Target::Interrupt(number));
+    }
+    let mut names = Names::default();
+    capture.replay(&mut (), &mut names)?;
+    let text_at = |address| image.and_then(|image| image.text_at(address));
+    let number = names.find(occurrence, text_at).with_context(|| {
+        format!("nothing in this recording is called `{name}`; `tasks` and `timeline` list what is")
+    })?;
+    Ok(if occurrence.subject == Subject::Task {
+        Target::Task(number)
+    } else {
+        Target::Span(number)
+    })
 }

@@ -19,6 +19,7 @@ pub(crate) mod span;
 mod statistic;
 mod table;
 pub(crate) mod tasks;
+pub(crate) mod timeline;
 mod timing;
 mod units;
 

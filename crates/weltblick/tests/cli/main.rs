@@ -20,3 +20,4 @@ mod stand_in;
 mod stub;
 mod support;
 mod tasks;
+mod timeline;

@@ -2,9 +2,11 @@
 
 mod course;
 mod histogram;
+mod lanes;
 
 pub(crate) use course::{Course, Curve, Waveform};
 pub(crate) use histogram::{Bars, Histograms};
+pub(crate) use lanes::Lanes;
 
 use anyhow::{Context as _, Result, anyhow, bail};
 use plotters::coord::Shift;

@@ -1,0 +1,324 @@
+//! Events to what happens on lanes.
+
+use super::columns::Columns;
+use super::lane::{Doing, Entry, LaneKey, Piece, What};
+use crate::event::{Event, Name, Position, Sink, Statement, Thing};
+use crate::image::Image;
+use crate::measure::console::{Console, Line, Lines, Source, format};
+use crate::measure::dissection::Actor;
+use crate::measure::interrupts::{Nesting, Run, Runner, THREAD, Watcher as InterruptWatcher};
+use crate::measure::tasks::{Spell, State, Tracking, Watcher as TaskWatcher};
+use crate::time::Window;
+use rustc_hash::FxHashMap;
+use std::collections::BTreeMap;
+
+/// Entries, and pieces, that are kept one by one at most; lanes have columns beyond that.
+pub const MOST_ENTRIES: usize = 200_000;
+/// Lanes at most.
+const MOST_LANES: usize = 256;
+/// Names at most.
+const MOST_NAMES: usize = 4096;
+/// Letters of a text that are kept.
+const LONGEST_TEXT: usize = 200;
+
+/// Everything that happens, lane by lane.
+pub struct Gather<'a> {
+    interrupts: Nesting<Handlers>,
+    tasks: Tracking<Turns>,
+    console: Console<Texts<'a>>,
+    spans: FxHashMap<u32, Window>,
+    /// What things are called.
+    pub names: FxHashMap<Thing, Name>,
+    /// What lanes did, by lane.
+    pub lanes: BTreeMap<LaneKey, Columns>,
+    /// Single stretches, in the order in which they ended.
+    pub pieces: Vec<Piece>,
+    /// Single moments, in about the order of time.
+    pub entries: Vec<Entry>,
+    /// There were more pieces or entries than are kept.
+    pub cut: bool,
+    /// Where something may be missing.
+    pub gaps: Vec<(Window, Window)>,
+    /// The first moment, and the last; of the stretch that is looked at, where there is one.
+    pub range: Option<(u64, u64)>,
+    /// Only this is looked at.
+    window: Option<(u64, u64)>,
+    /// Where there are too many entries, the last are kept.
+    pub keeps_last: bool,
+    last: Option<Window>,
+}
+
+/// What handlers did since it was last asked.
+#[derive(Default)]
+struct Handlers {
+    pieces: Vec<Piece>,
+    entries: Vec<Entry>,
+}
+
+impl InterruptWatcher for Handlers {
+    fn entered(&mut self, exception: u16, time: Option<Window>) {
+        if let Some(time) = time {
+            let lane = LaneKey::Interrupt(exception);
+            self.entries.push(Entry { time, lane, what: What::Entered });
+        }
+    }
+
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        let lane = match runner {
+            Runner::Exception(THREAD) => LaneKey::Thread,
+            Runner::Exception(number) => LaneKey::Interrupt(number),
+            Runner::Switching | Runner::Unknown => return,
+        };
+        if let Some((from, until)) = from.zip(until) {
+            self.pieces.push(Piece { lane, doing: Doing::Runs, from, until });
+        }
+    }
+
+    fn ran(&mut self, run: &Run) {
+        let lane = LaneKey::Interrupt(run.exception);
+        let Some((began, ended)) = run.began.zip(run.ended) else { return };
+        let mut piece = |doing, from, until| self.pieces.push(Piece { lane, doing, from, until });
+        piece(Doing::Open, began, ended);
+        if let Some(requested) = run.requested {
+            piece(Doing::Wants, requested, began);
+        }
+        self.entries.push(Entry { time: ended, lane, what: What::Left(run.elapsed()) });
+    }
+}
+
+/// What tasks did since it was last asked.
+#[derive(Default)]
+struct Turns {
+    pieces: Vec<Piece>,
+    entries: Vec<Entry>,
+}
+
+impl TaskWatcher for Turns {
+    fn did(&mut self, actor: Actor, from: Window, until: Window) {
+        let lane = match actor {
+            Actor::Task(task) => LaneKey::Task(task),
+            Actor::Kernel => LaneKey::Kernel,
+            Actor::Exception(_) | Actor::Switching => return,
+        };
+        self.pieces.push(Piece { lane, doing: Doing::Runs, from, until });
+    }
+
+    fn was(&mut self, task: u32, did: Spell) {
+        let lane = LaneKey::Task(task);
+        let doing = match did.state {
+            State::Runs => Some(Doing::Open),
+            State::Ready => Some(Doing::Wants),
+            State::Waits(_) => Some(Doing::Waits),
+            State::Sleeps | State::Ended | State::Unknown => None,
+        };
+        if let Some(doing) = doing {
+            self.pieces.push(Piece { lane, doing, from: did.from, until: did.until });
+        }
+        // What else it did then was stated.
+        if did.state == State::Runs && did.then == State::Ready {
+            self.entries.push(Entry { time: did.until, lane, what: What::Preempted });
+        }
+    }
+}
+
+/// Lines since it was last asked.
+struct Texts<'a> {
+    image: Option<&'a Image>,
+    entries: Vec<Entry>,
+}
+
+impl Lines for Texts<'_> {
+    fn line(&mut self, line: Line<'_>) {
+        let Some(time) = line.time else { return };
+        let text_at = |address| self.image.and_then(|image| image.text_at(address));
+        let (port, text) = match line.source {
+            Source::Port(port) => (Some(port), String::from_utf8_lossy(line.bytes).into_owned()),
+            Source::Text { format: at, arguments } => {
+                let text = text_at(at).map(|text| format(&text, arguments.as_slice(), text_at));
+                (None, text.unwrap_or_else(|| format!("text at {at:#010x}")))
+            }
+        };
+        let text: String = text.trim_end().chars().take(LONGEST_TEXT).collect();
+        let what = What::Said(text.into());
+        self.entries.push(Entry { time, lane: LaneKey::Text(port), what });
+    }
+}
+
+impl<'a> Gather<'a> {
+    /// Nothing seen yet; `image` holds formats of texts. All events must come, but only what happens
+    /// from the one tick of `window` to the other is gathered.
+    #[must_use]
+    pub fn new(ticks_per_cycle: f64, image: Option<&'a Image>, window: Option<(u64, u64)>) -> Self {
+        Self {
+            interrupts: Nesting::new(ticks_per_cycle, Handlers::default()),
+            tasks: Tracking::new(Turns::default()),
+            console: Console::new(Texts { image, entries: Vec::new() }),
+            spans: FxHashMap::default(),
+            names: FxHashMap::default(),
+            lanes: BTreeMap::new(),
+            pieces: Vec::new(),
+            entries: Vec::new(),
+            cut: false,
+            gaps: Vec::new(),
+            range: window,
+            window,
+            keeps_last: false,
+            last: None,
+        }
+    }
+
+    /// The recording has ended.
+    pub fn finish(&mut self) {
+        self.console.finish();
+        self.drain();
+        self.entries.sort_by_key(|entry| entry.time.latest);
+    }
+
+    /// The moments between which something is looked at.
+    fn limits(&self) -> (u64, u64) {
+        self.window.unwrap_or((0, u64::MAX))
+    }
+
+    fn piece(&mut self, piece: Piece) {
+        let (Some((start, _)), (first, last)) = (self.range, self.limits()) else { return };
+        if piece.until.latest < first || piece.from.latest > last {
+            return;
+        }
+        let clipped = |time: Window| Window::exact(time.latest.clamp(first, last));
+        let outside = piece.from.latest < first || piece.until.latest > last;
+        let piece = match outside {
+            true => Piece { from: clipped(piece.from), until: clipped(piece.until), ..piece },
+            false => piece,
+        };
+        if let Some(columns) = self.lane(piece.lane) {
+            let after = |time: Window| time.latest.saturating_sub(start);
+            columns.add(piece.doing, after(piece.from), after(piece.until));
+        }
+        if self.pieces.len() < MOST_ENTRIES {
+            self.pieces.push(piece);
+        } else {
+            self.cut = true;
+        }
+    }
+
+    fn entry(&mut self, entry: Entry) {
+        let (Some((start, _)), (first, last)) = (self.range, self.limits()) else { return };
+        if !(first..=last).contains(&entry.time.latest) {
+            return;
+        }
+        let at = entry.time.latest.saturating_sub(start);
+        let is_moment = !matches!(entry.lane, LaneKey::Interrupt(_) | LaneKey::Task(_));
+        if let Some(columns) = self.lane(entry.lane).filter(|_| is_moment) {
+            columns.add(Doing::Mark, at, at);
+        }
+        if self.entries.len() == MOST_ENTRIES {
+            self.cut = true;
+            if !self.keeps_last {
+                return;
+            }
+            self.entries.drain(..MOST_ENTRIES / 2);
+        }
+        self.entries.push(entry);
+    }
+
+    fn sampled(&mut self, time: Option<Window>, awake: bool) {
+        let (Some((start, _)), Some(time)) = (self.range, time) else { return };
+        let (first, last) = self.limits();
+        if (first..=last).contains(&time.latest)
+            && let Some(columns) = self.lane(LaneKey::Load)
+        {
+            columns.sample(time.latest.saturating_sub(start), awake);
+        }
+    }
+
+    fn lane(&mut self, key: LaneKey) -> Option<&mut Columns> {
+        if self.lanes.len() >= MOST_LANES && !self.lanes.contains_key(&key) {
+            self.cut = true;
+            return None;
+        }
+        Some(self.lanes.entry(key).or_default())
+    }
+
+    fn stated(&mut self, statement: &Statement, now: Option<Window>) {
+        let moment = |lane, what| now.map(|time| Entry { time, lane, what });
+        let entry = match *statement {
+            Statement::Named(thing, ref name) => {
+                if self.names.len() < MOST_NAMES {
+                    self.names.insert(thing, name.clone());
+                }
+                None
+            }
+            Statement::SpanBegan { span } => {
+                if let Some(now) = now.filter(|_| self.spans.len() < MOST_NAMES) {
+                    self.spans.insert(span, now);
+                }
+                moment(LaneKey::Span(span), What::Begins)
+            }
+            Statement::SpanEnded { span } => {
+                let lane = LaneKey::Span(span);
+                if let Some((from, until)) = self.spans.remove(&span).zip(now) {
+                    self.piece(Piece { lane, doing: Doing::Runs, from, until });
+                }
+                moment(lane, What::Ends)
+            }
+            Statement::Ready { task } => moment(LaneKey::Task(task), What::Ready),
+            Statement::Runs { task, .. } => moment(LaneKey::Task(task), What::Runs),
+            Statement::Stops { task, why } => moment(LaneKey::Task(task), What::Stops(why)),
+            Statement::Takes { object } => moment(LaneKey::Object(object), What::Takes),
+            Statement::Gives { object } => moment(LaneKey::Object(object), What::Gives),
+            _ => None,
+        };
+        if let Some(entry) = entry {
+            self.entry(entry);
+        }
+    }
+
+    fn lost(&mut self, now: Option<Window>) {
+        self.spans.clear();
+        let Some(now) = now else { return };
+        let since = self.last.filter(|last| last.latest <= now.latest).unwrap_or(now);
+        let (first, last) = self.limits();
+        let inside = since.latest <= last && now.latest >= first;
+        if inside && self.gaps.len() < MOST_ENTRIES {
+            self.gaps.push((since, now));
+        }
+        self.entry(Entry { time: now, lane: LaneKey::Recording, what: What::Lost });
+    }
+
+    /// What the event ended.
+    fn drain(&mut self) {
+        let mut pieces = std::mem::take(&mut self.interrupts.watcher.pieces);
+        let mut entries = std::mem::take(&mut self.interrupts.watcher.entries);
+        pieces.append(&mut self.tasks.watcher.pieces);
+        entries.append(&mut self.tasks.watcher.entries);
+        entries.append(&mut self.console.tell.entries);
+        pieces.drain(..).for_each(|piece| self.piece(piece));
+        entries.drain(..).for_each(|entry| self.entry(entry));
+        self.interrupts.watcher.pieces = pieces;
+        self.interrupts.watcher.entries = entries;
+    }
+}
+
+impl Sink for Gather<'_> {
+    fn event(&mut self, position: Position, event: &Event) {
+        if let (Some(time), None) = (position.time, self.window) {
+            let (start, end) = self.range.unwrap_or((time.earliest, time.latest));
+            self.range = Some((start.min(time.earliest), end.max(time.latest)));
+        }
+        if event.is_sample() {
+            self.sampled(position.time, *event != Event::Asleep);
+            self.last = position.time.or(self.last);
+            return;
+        }
+        self.interrupts.event(position, event);
+        self.tasks.event(position, event);
+        self.console.event(position, event);
+        self.drain();
+        match event {
+            Event::Stated(statement) => self.stated(statement, position.time),
+            Event::Lost { .. } | Event::Unwatched => self.lost(position.time),
+            _ => {}
+        }
+        self.last = position.time.or(self.last);
+    }
+}

@@ -1,0 +1,21 @@
+//! Everything on one time axis, lane by lane.
+
+mod columns;
+mod gather;
+mod lane;
+mod report;
+mod search;
+mod seek;
+mod spacing;
+#[cfg(test)]
+mod tests;
+
+pub use columns::{Cell, Columns};
+pub use gather::{Gather, MOST_ENTRIES};
+pub use lane::{Doing, Entry, LaneKey, Piece, What};
+pub use report::{
+    CellRow, Context, EntryRow, GapRow, LaneRow, TimelineReport, entries, kind, report, row,
+};
+pub use search::Wanted;
+pub use seek::{Names, Seek, Target};
+pub use spacing::Spacing;

@@ -1,0 +1,421 @@
+//! `timeline`: interrupts, tasks, spans, values and text on one axis.
+
+use super::{list, signals, within};
+use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
+use crate::outcome::Outcome;
+use crate::show::picture::{self, PictureFile};
+use crate::show::timeline::{Axis, Chart, Point as Marked, Values};
+use crate::show::{self, Paint};
+use crate::sources::{self, Capture};
+use anyhow::{Context as _, Result, bail};
+use clap::ValueEnum;
+use ratatui::crossterm::terminal;
+use std::io::{IsTerminal as _, Write};
+use std::time::Duration;
+use weltblick_core::budget::{Point, PointRange};
+use weltblick_core::measure::signals::{Dictionary, Signals};
+use weltblick_core::measure::statistic::Scale;
+use weltblick_core::measure::timeline::{
+    Context, Entry, EntryRow, Gather, LaneKey, MOST_ENTRIES, Spacing, TimelineReport, Wanted, What,
+    entries, kind, report, row,
+};
+use weltblick_core::measure::within::Within;
+use weltblick_core::time::Frequency;
+
+/// Cells of lanes in pictures and in JSON.
+const CELLS: usize = 1024;
+/// Columns of a terminal that says nothing, and at least.
+const USUAL_WIDTH: usize = 100;
+const LEAST_WIDTH: usize = 80;
+
+/// What happened when, side by side?
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// Only this stretch, between points: `1.2s..1.5s`, `irq:adc_ready[3]..task:telemetry[9].end`
+    #[arg(long, value_name = "A..B")]
+    within: Option<PointRange>,
+    /// Only what is around this point, as wide as --width says
+    #[arg(long, value_name = "POINT", conflicts_with = "within")]
+    around: Option<Point>,
+    /// How much of the time is around a point
+    #[arg(long, value_name = "TIME", default_value = "5ms", value_parser = duration)]
+    width: Duration,
+    /// Mark this point, and show what is around it
+    #[arg(long, value_name = "POINT")]
+    at: Option<Point>,
+    /// Mark this point too, and say how long after the first it is
+    #[arg(long, value_name = "POINT", requires = "at")]
+    to: Option<Point>,
+    /// From the marked point go on to the next: irq:NAME, task:NAME, span:NAME, object:NAME,
+    /// value:NAME, text:LETTERS, or lost
+    #[arg(long, value_name = "WHAT", conflicts_with_all = ["to", "within"])]
+    next: Option<Wanted>,
+    /// The same backwards
+    #[arg(long, value_name = "WHAT", conflicts_with_all = ["to", "within", "next"])]
+    previous: Option<Wanted>,
+    /// Only these lanes: names, kinds (interrupt, task, span, object, value, text), `*` for anything
+    #[arg(long, value_name = "LANE", value_delimiter = ',')]
+    lanes: Vec<String>,
+    /// How the axis is spaced
+    #[arg(long, value_enum, default_value_t = SpacingArg::Time)]
+    spacing: SpacingArg,
+    /// List what happened, moment by moment, instead
+    #[arg(long, conflicts_with = "picture")]
+    list: bool,
+    /// Draw it into a file, too: .svg or .png
+    #[arg(long, value_name = "FILE")]
+    picture: Option<PictureFile>,
+    /// Columns of the text [default: those of the terminal]
+    #[arg(long, value_name = "COLUMNS", value_parser = clap::value_parser!(u16).range(80..=1000))]
+    columns: Option<u16>,
+    #[command(flatten)]
+    output: OutputArgs,
+    #[command(flatten)]
+    capture: CaptureArgs,
+}
+
+/// `--spacing`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum SpacingArg {
+    /// Every stretch of time is as wide as it is long
+    Time,
+    /// Every event takes the same space, so that rare ones are readable
+    Events,
+}
+
+/// A capture whose times are known.
+struct Timed<'a> {
+    capture: &'a Capture,
+    clock: Frequency,
+    scale: Scale,
+    ticks_per_cycle: f64,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        match args.list {
+            true => show::schema::<Vec<EntryRow>>(out)?,
+            false => show::schema::<TimelineReport>(out)?,
+        }
+        return Ok(Outcome::Done);
+    }
+    let capture = sources::open(&args.capture)?;
+    let timed = Timed::new(&capture)?;
+    let mut marked = Vec::new();
+    for (point, letter) in [(&args.at, 'v'), (&args.to, 'w')] {
+        if let Some(point) = point {
+            let time = within::moment(point, &capture, timed.clock)?;
+            let name = match point {
+                Point::Time(_) => "the time that you gave,".to_owned(),
+                other => other.to_string(),
+            };
+            marked.push(Marked { letter, name, tick: time.latest, time });
+        }
+    }
+    timed.search(args, &mut marked)?;
+    let window = timed.window(args, &marked)?;
+    let variables = capture.variables()?;
+    let patterns = signals::patterns(&capture.manifest.signals, &[]);
+    let dictionary = signals::dictionary(&capture, variables.as_ref(), &patterns, &[])?;
+    let mut values = Signals::new(&dictionary);
+    values.each = Some(Vec::new());
+    let mut gather = Gather::new(timed.ticks_per_cycle, dictionary.image, window);
+    {
+        let (start, end) = window.unwrap_or((0, u64::MAX - 1));
+        let only = Within::new(start, end.saturating_add(1), &mut values);
+        capture.replay(&mut (), &mut (&mut gather, only))?;
+    }
+    values.finish();
+    gather.finish();
+    let names: Vec<String> = values.list().iter().map(|signal| values.name(signal.key)).collect();
+    let context = Context { image: dictionary.image, scale: timed.scale, values: &names };
+    add_values(&mut gather, &values, &dictionary);
+    let Some(range) = gather.range.filter(|(start, end)| end > start) else {
+        bail!(
+            "{}: nothing has a time here; turn timestamps on (TSENA in ITM_TCR, as `plan` says)",
+            capture.name.display()
+        );
+    };
+    let lanes = chosen(&gather, &context, &args.lanes, args.spacing)?;
+    if args.list {
+        return listed(args, &gather, &lanes, &context, out);
+    }
+    let spacing = spacing(args, &gather, &lanes)?;
+    let width = width(args);
+    let draw = |cells: usize| drawn(&gather, &lanes, range, cells, spacing.as_ref(), &context);
+    let title = capture.name.display().to_string();
+    let chart = |cells: usize| Chart {
+        capture: &title,
+        report: draw(cells),
+        marked: &marked,
+        axis: Axis { range, ns: timed.scale.ns, spacing: spacing.as_ref() },
+        values: courses(&gather, &lanes),
+        said: said(&gather, &lanes, &context),
+    };
+    if let Some(file) = &args.picture {
+        picture::save(file, &picture::Lanes(&chart(CELLS)))?;
+    }
+    match args.output.format {
+        Format::Json => show::json(&draw(CELLS), out)?,
+        Format::Csv => show::timeline::csv(&draw(CELLS), out)?,
+        Format::Text => {
+            let paint = Paint::new(args.output.color);
+            show::timeline::text(&chart(show::timeline::cells_of(width)), paint, out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+impl<'a> Timed<'a> {
+    fn new(capture: &'a Capture) -> Result<Self> {
+        let clocks = capture.clocks();
+        let clock = clocks.timestamp_clock.with_context(|| {
+            format!(
+                "{}: times need the core clock: give --core-clock, or `core_clock` in the manifest",
+                capture.name.display()
+            )
+        })?;
+        if capture.sources() > 1 {
+            bail!(
+                "{}: this capture has {} sources ({}); import the one that is meant into a folder of its own",
+                capture.name.display(),
+                capture.sources(),
+                capture.origin_names().join(", ")
+            );
+        }
+        let core = clocks.core_clock.unwrap_or(clock);
+        let scale = Scale::of(clock, clocks.core_clock);
+        Ok(Self { capture, clock, scale, ticks_per_cycle: clock.hertz() / core.hertz() })
+    }
+
+    /// The ticks that are looked at; nothing for all.
+    fn window(&self, args: &Args, marked: &[Marked]) -> Result<Option<(u64, u64)>> {
+        if let Some(range) = &args.within {
+            let cycles = within::cycles(range, self.capture)?;
+            // Without an end: what there is.
+            let open = cycles.end == u64::MAX;
+            let end = if open {
+                within::moment(&Point::Last, self.capture, self.clock)?.latest
+            } else {
+                cycles.end
+            };
+            return Ok(Some((cycles.start, end.max(cycles.start + 1))));
+        }
+        let around = match &args.around {
+            Some(point) => Some(within::moment(point, self.capture, self.clock)?.latest),
+            None => None,
+        };
+        let half = self.clock.cycle_at(args.width).max(2) / 2;
+        Ok(match (around, marked) {
+            (Some(centre), _) => Some((centre.saturating_sub(half), centre + half)),
+            (None, []) => None,
+            (None, [only]) => Some((only.tick.saturating_sub(half), only.tick + half)),
+            (None, [first, second, ..]) => {
+                let (low, high) = (first.tick.min(second.tick), first.tick.max(second.tick));
+                let edge = ((high - low) / 10).max(2);
+                Some((low.saturating_sub(edge), high + edge))
+            }
+        })
+    }
+
+    /// Moves the mark to the next, or the previous, of what is searched.
+    fn search(&self, args: &Args, marked: &mut Vec<Marked>) -> Result<()> {
+        let (wanted, forwards) = match (&args.next, &args.previous) {
+            (Some(wanted), _) => (wanted, true),
+            (None, Some(wanted)) => (wanted, false),
+            (None, None) => return Ok(()),
+        };
+        let start = match (marked.first(), &args.around) {
+            (Some(mark), _) => Some(mark.tick),
+            (None, Some(point)) => Some(within::moment(point, self.capture, self.clock)?.latest),
+            (None, None) => None,
+        };
+        let from = start.unwrap_or(if forwards { 0 } else { u64::MAX - 1 });
+        let window = if forwards { (from, u64::MAX - 1) } else { (0, from) };
+        let image = self.capture.image.as_ref().map(|open| &open.image);
+        let variables = self.capture.variables()?;
+        let patterns = signals::patterns(&self.capture.manifest.signals, &[]);
+        let dictionary = signals::dictionary(self.capture, variables.as_ref(), &patterns, &[])?;
+        let mut values = Signals::new(&dictionary);
+        values.each = Some(Vec::new());
+        let mut gather = Gather::new(self.ticks_per_cycle, image, Some(window));
+        gather.keeps_last = !forwards;
+        self.capture.replay(&mut (), &mut (&mut gather, &mut values))?;
+        values.finish();
+        gather.finish();
+        let names: Vec<String> =
+            values.list().iter().map(|signal| values.name(signal.key)).collect();
+        add_values(&mut gather, &values, &dictionary);
+        let context = Context { image, scale: self.scale, values: &names };
+        let name = |lane: LaneKey| context.name(&gather, lane);
+        let found = wanted.find(&gather.entries, from, forwards, &name);
+        let Some(found) = found else {
+            let way = if forwards { "after" } else { "before" };
+            let limit = if gather.cut {
+                format!(" (only {MOST_ENTRIES} events were looked at; start nearer)")
+            } else {
+                String::new()
+            };
+            bail!("there is no such thing {way} this point{limit}");
+        };
+        let what = format!("{} {}", name(found.lane), context.what(&gather, &found.what));
+        let landed = Marked { letter: 'w', name: what, tick: found.time.latest, time: found.time };
+        if marked.is_empty() {
+            marked.push(Marked { letter: 'v', ..landed });
+        } else {
+            marked.push(landed);
+        }
+        Ok(())
+    }
+}
+
+/// The readings of values as entries of their lanes.
+fn add_values(gather: &mut Gather<'_>, values: &Signals<'_>, dictionary: &Dictionary<'_>) {
+    let readings = values.each.as_deref().unwrap_or_default();
+    let told = |signal: usize, raw: f64| {
+        let spec = dictionary.spec(&values.name(values.list()[signal].key));
+        spec.map_or(raw, |spec| raw * spec.scale + spec.offset)
+    };
+    let (first, last) = gather.range.unwrap_or((0, u64::MAX));
+    for reading in readings {
+        let (Some(time), Some(value)) = (reading.time, reading.value) else { continue };
+        if (first..=last).contains(&time.latest) {
+            let lane = LaneKey::Value(reading.signal);
+            gather.lanes.entry(lane).or_default();
+            let what = What::Value(told(reading.signal, value));
+            gather.entries.push(Entry { time, lane, what });
+        }
+    }
+    gather.entries.sort_by_key(|entry| entry.time.latest);
+}
+
+/// The lanes that a user wants, from above.
+fn chosen(
+    gather: &Gather<'_>,
+    context: &Context<'_>,
+    wanted: &[String],
+    spacing: SpacingArg,
+) -> Result<Vec<LaneKey>> {
+    let named: Vec<(LaneKey, String)> =
+        gather.lanes.keys().map(|&lane| (lane, context.name(gather, lane))).collect();
+    let has_tasks = named.iter().any(|(lane, _)| matches!(lane, LaneKey::Task(_)));
+    let meant = |(lane, name): &&(LaneKey, String), pattern: &str| {
+        signals::is_meant(name, pattern) || kind(*lane) == pattern.trim_end_matches('s')
+    };
+    for pattern in wanted {
+        if !named.iter().any(|entry| meant(&entry, pattern)) {
+            let names: Vec<&str> = named.iter().map(|(_, name)| name.as_str()).collect();
+            bail!("there is no lane `{pattern}` here; there are {}", names.join(", "));
+        }
+    }
+    let is_wanted = |entry: &&(LaneKey, String)| match wanted {
+        // Thread mode is what tasks share; without them it is a lane of its own.
+        [] => {
+            let by_events = spacing == SpacingArg::Events;
+            (entry.0 != LaneKey::Thread || !has_tasks) && (entry.0 != LaneKey::Load || !by_events)
+        }
+        _ => wanted.iter().any(|pattern| meant(entry, pattern)),
+    };
+    Ok(named.iter().filter(is_wanted).map(|(lane, _)| *lane).collect())
+}
+
+fn listed(
+    args: &Args,
+    gather: &Gather<'_>,
+    lanes: &[LaneKey],
+    context: &Context<'_>,
+    out: &mut dyn Write,
+) -> Result<Outcome> {
+    list::tell_cut([gather.entries.len()].into_iter(), MOST_ENTRIES);
+    let shown: Vec<&Entry> =
+        gather.entries.iter().filter(|entry| lanes.contains(&entry.lane)).collect();
+    let rows = entries(gather, &shown, context);
+    let faces: list::Faces<_> = (show::timeline::list_csv, show::timeline::list);
+    list::write(&rows, &args.output, faces, out)
+}
+
+/// Where events stand if each takes the same space.
+fn spacing(args: &Args, gather: &Gather<'_>, lanes: &[LaneKey]) -> Result<Option<Spacing>> {
+    if args.spacing == SpacingArg::Time {
+        return Ok(None);
+    }
+    if gather.cut {
+        bail!(
+            "--spacing events: there are more than {MOST_ENTRIES} events; look at a shorter time"
+        );
+    }
+    let of_lanes = gather.entries.iter().filter(|entry| lanes.contains(&entry.lane));
+    let moments: Vec<u64> = of_lanes.map(|entry| entry.time.latest).collect();
+    let spacing = Spacing::new(moments);
+    if spacing.steps() < 2 {
+        bail!("--spacing events: fewer than two events are here");
+    }
+    Ok(Some(spacing))
+}
+
+/// What lanes did, by time or by events.
+fn drawn(
+    gather: &Gather<'_>,
+    lanes: &[LaneKey],
+    range: (u64, u64),
+    cells: usize,
+    spacing: Option<&Spacing>,
+    context: &Context<'_>,
+) -> TimelineReport {
+    let mut whole = report(gather, lanes, range, cells, context);
+    if gather.cut {
+        whole.doubts.push("there are more lanes or events than are kept one by one".into());
+    }
+    if let Some(spacing) = spacing {
+        let moments = gather.entries.iter().filter(|entry| is_moment(entry));
+        let marks = moments.map(|entry| (entry.lane, entry.time.latest));
+        let ticks = spacing.length().max(1) as f64 / cells as f64;
+        let warped = spacing.cells(&gather.pieces, marks, cells);
+        for (lane, key) in whole.lanes.iter_mut().zip(lanes) {
+            let cells = warped.get(key).map_or(&[][..], Vec::as_slice);
+            lane.cells = cells.iter().map(|cell| row(cell, ticks)).collect();
+        }
+    }
+    whole
+}
+
+/// Whether an entry is all that its lane has there.
+fn is_moment(entry: &Entry) -> bool {
+    !matches!(entry.lane, LaneKey::Interrupt(_) | LaneKey::Task(_) | LaneKey::Value(_))
+}
+
+/// The courses of values, in ticks.
+fn courses(gather: &Gather<'_>, lanes: &[LaneKey]) -> Values {
+    let mut courses = Values::default();
+    for entry in &gather.entries {
+        if let (LaneKey::Value(_), What::Value(value)) = (entry.lane, &entry.what)
+            && let Some(at) = lanes.iter().position(|lane| *lane == entry.lane)
+        {
+            courses.entry(at).or_default().push((entry.time.latest, *value));
+        }
+    }
+    courses
+}
+
+/// Texts of lanes, by the lane's number: when, and what.
+fn said(
+    gather: &Gather<'_>,
+    lanes: &[LaneKey],
+    context: &Context<'_>,
+) -> Vec<(usize, u64, String)> {
+    let told = |entry: &Entry| {
+        let at = lanes.iter().position(|lane| *lane == entry.lane)?;
+        let told = matches!(entry.what, What::Said(_) | What::Takes | What::Gives);
+        told.then(|| (at, entry.time.latest, context.what(gather, &entry.what)))
+    };
+    gather.entries.iter().filter_map(told).collect()
+}
+
+/// Columns of the text.
+fn width(args: &Args) -> usize {
+    if let Some(columns) = args.columns {
+        return usize::from(columns);
+    }
+    let size = std::io::stdout().is_terminal().then(terminal::size).and_then(Result::ok);
+    size.map_or(USUAL_WIDTH, |(columns, _)| usize::from(columns)).max(LEAST_WIDTH)
+}
