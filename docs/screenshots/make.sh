@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures in this folder anew: each command in a terminal window, on the demo data.
-# Needs Debian's xterm, xvfb, imagemagick and fonts-dejavu-core.
+# Pictures that commands draw themselves are drawn. Needs Debian's xterm, xvfb, imagemagick and fonts-dejavu-core.
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 cargo build --release --quiet
@@ -41,6 +41,13 @@ picture lines "weltblick profile weltblick-demo/buoy --by line --top 12"
 picture check "weltblick check weltblick-demo/buoy weltblick-demo/budgets.toml"
 picture interrupts "weltblick interrupts weltblick-demo/buoy"
 picture tasks "weltblick tasks weltblick-demo/buoy"
+picture signals "weltblick signals weltblick-demo/buoy temperature --threshold 10"
+picture timeline "weltblick timeline weltblick-demo/buoy --within 0.985s..1.015s --columns 120"
+weltblick timeline weltblick-demo/buoy --at 'irq:radio_slot[80]' --within 0.98s..1.02s \
+  --picture "$out/timeline-picture.png" >/dev/null
+weltblick interrupts weltblick-demo/buoy adc_ready --picture "$out/histogram.png" >/dev/null
+weltblick signals weltblick-demo/buoy battery_mv drift_ppb --right drift_ppb \
+  --picture "$out/signals-picture.png" >/dev/null
 picture console "weltblick console weltblick-demo/buoy --deltas --within 0.9s..1.3s"
 picture demo "weltblick demo"
 

@@ -313,7 +313,7 @@ fn place(row: &PlaceRow) -> String {
         (Some(file), Some(line)) => format!(" {file}:{line}"),
         _ => String::new(),
     };
-    plain(&format!("{:#010x} {function}{line}", row.address)).into_owned()
+    plain(&format!("{} {function}{line}", row.address)).into_owned()
 }
 
 /// What of a report is drawn as curves.
@@ -449,7 +449,7 @@ pub(crate) fn each_csv(rows: &[ReadingRow], out: &mut dyn Write) -> Result<()> {
             number(row.value),
             text(&row.label),
             text(&row.unit),
-            row.place.as_ref().map_or_else(String::new, |place| format!("{:#010x}", place.address)),
+            row.place.as_ref().map_or_else(String::new, |place| place.address.clone()),
         ])?;
     }
     csv.flush()?;

@@ -137,8 +137,8 @@ pub struct ThresholdRow {
 /// Where in the code it was accessed.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct PlaceRow {
-    /// The instruction.
-    pub address: u64,
+    /// The instruction, in hexadecimal.
+    pub address: String,
     /// Its function.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub function: Option<String>,
@@ -557,6 +557,7 @@ impl<'a> Row<'a> {
             image.and_then(|image| Some(image.function(image.function_at(address)?).name.clone()));
         let location = image.and_then(|image| image.location_at(address));
         let (file, line) = location.map_or((None, None), |at| (Some(at.file), at.line));
+        let address = format!("{address:#010x}");
         PlaceRow { address, function, file, line, count }
     }
 
