@@ -2,6 +2,7 @@
 
 use super::limit::{Condition, Limit};
 use crate::document::{At, Fault, Table, TextOrTable};
+use crate::measure::signals::AccessKey;
 use crate::point::Point;
 use crate::time::{Quantity, Unit};
 use std::ops::Range;
@@ -47,6 +48,20 @@ pub enum TimingSubject {
     Interrupt,
     /// A task, by its name or number.
     Task,
+    /// A span that the firmware states, by its name.
+    Span,
+    /// A value over time, by its name.
+    Signal,
+}
+
+impl TimingSubject {
+    /// Every subject, and what budgets call it.
+    pub(super) const ALL: [(Self, &'static str); 4] = [
+        (Self::Interrupt, "interrupt"),
+        (Self::Task, "task"),
+        (Self::Span, "span"),
+        (Self::Signal, "signal"),
+    ];
 }
 
 /// Which figure of it.
@@ -62,8 +77,12 @@ pub enum Measure {
     Response,
     /// From start to start, or ready to ready.
     Period,
-    /// The difference between one period and the next.
+    /// The difference between one period, or interval, and the next.
     Jitter,
+    /// From one access to the next.
+    Interval,
+    /// The value itself, in its own unit.
+    Value,
     /// How often it ran.
     Count,
     /// The same per second.
@@ -108,6 +127,8 @@ pub struct TimingFigure {
     pub window: Option<Duration>,
     /// The budget is content with lateness against the grid of a periodic request.
     pub by_grid: bool,
+    /// Of a variable: reads or writes; absent: whichever there are.
+    pub access: Option<AccessKey>,
 }
 
 /// What a value says: the limit, over how many, and the table it stands in, if any.

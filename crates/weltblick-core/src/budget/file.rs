@@ -33,9 +33,7 @@ impl BudgetFile {
                 read_function(&name, table, &mut budgets)?;
             }
         }
-        for (kind, subject) in
-            [("interrupt", TimingSubject::Interrupt), ("task", TimingSubject::Task)]
-        {
+        for (subject, kind) in TimingSubject::ALL {
             if let Some(tables) = root.table(kind)? {
                 for (name, table) in tables.named_tables()? {
                     read_timings(&name, subject, table, &mut budgets)?;

@@ -5,6 +5,7 @@ mod file;
 mod judgement;
 mod limit;
 mod place;
+mod signal;
 #[cfg(test)]
 mod tests;
 mod timing;

@@ -9,6 +9,8 @@ use super::entry::{Budget, Measure, Of, TimingFigure, TimingSubject};
 use super::judgement::{Judgement, Verdict};
 use crate::image::Image;
 use crate::measure::interrupts::{Basis, Figures, InterruptFigures};
+use crate::measure::signals::Signals;
+use crate::measure::span::{StatedSpan, StatedSpans};
 use crate::measure::statistic::Scale;
 use crate::measure::tasks::{self, TaskFigures};
 use crate::stats::{Bounds, Spread};
@@ -24,6 +26,10 @@ pub struct Timings<'a> {
     pub interrupts: &'a InterruptFigures,
     /// Of tasks, by the window of their loads.
     pub tasks: &'a [(Duration, TaskFigures)],
+    /// Of spans that the firmware states.
+    pub spans: &'a StatedSpans,
+    /// Of values over time.
+    pub signals: Option<&'a Signals<'a>>,
     /// What numbers mean.
     pub image: Option<&'a Image>,
     /// How ticks are stated; absent where no clock is.
@@ -39,30 +45,31 @@ pub struct Timings<'a> {
 }
 
 /// What is known of a figure.
-struct Finding {
-    observed: f64,
+pub(super) struct Finding {
+    pub(super) observed: f64,
     /// The true figure is not less; or nothing says.
-    low: f64,
+    pub(super) low: f64,
     /// The true figure is not more; infinite where nothing bounds it.
-    high: f64,
+    pub(super) high: f64,
     /// How many it rests on.
-    count: u64,
+    pub(super) count: u64,
     /// The shortest and the longest that were seen, where each must keep the limit.
-    extremes: Option<[Bounds; 2]>,
+    pub(super) extremes: Option<[Bounds; 2]>,
     /// Something may be missing, and that is why it is not known better.
-    lossy: bool,
-    evidence: String,
+    pub(super) lossy: bool,
+    pub(super) evidence: String,
     /// Why it cannot be called met, and what would help.
-    objection: Option<(String, String)>,
+    pub(super) objection: Option<(String, String)>,
 }
 
 impl Finding {
-    fn object(&mut self, why: &str, advice: &str) {
+    pub(super) fn object(&mut self, why: &str, advice: &str) {
         self.objection.get_or_insert_with(|| (why.to_owned(), advice.to_owned()));
     }
 }
 
-const LOSE_NOTHING: &str = "lose nothing: sample more slowly, trace less beside, or widen the link";
+pub(super) const LOSE_NOTHING: &str =
+    "lose nothing: sample more slowly, trace less beside, or widen the link";
 
 /// Judges one budget.
 pub(super) fn judge(
@@ -77,6 +84,8 @@ pub(super) fn judge(
     let found = match figure.subject {
         TimingSubject::Interrupt => timings.interrupt(figure, scale),
         TimingSubject::Task => timings.task(figure, scale),
+        TimingSubject::Span => timings.span(figure, scale),
+        TimingSubject::Signal => timings.signal(figure, scale),
     };
     match found {
         Ok(mut finding) => {
@@ -120,7 +129,7 @@ fn verdict(
     let factor = if figure.is_time() { 1e9 } else { 1.0 };
     let mut judgement = Judgement {
         observed: Some(observed * factor),
-        observed_low: Some(low * factor),
+        observed_low: low.is_finite().then_some(low * factor),
         observed_high: high.is_finite().then_some(high * factor),
         margin: Some(limit.margin(observed)),
         evidence,
@@ -170,6 +179,7 @@ impl TimingFigure {
                 | Measure::Response
                 | Measure::Period
                 | Measure::Jitter
+                | Measure::Interval
         )
     }
 
@@ -179,17 +189,18 @@ impl TimingFigure {
             Measure::Count => "count",
             Measure::Rate => "hertz",
             Measure::Load | Measure::StackPeak => "share",
+            Measure::Value => "value",
             _ => "ns",
         }
     }
 }
 
-type Found = Result<Finding, (String, String)>;
+pub(super) type Found = Result<Finding, (String, String)>;
 
 /// What may be missing of the runs of one interrupt or task.
-struct Missing {
+pub(super) struct Missing {
     /// Places where something is missing.
-    gaps: u64,
+    pub(super) gaps: u64,
     /// Runs that were cut there, or may have been there unseen.
     runs: u64,
 }
@@ -218,9 +229,8 @@ impl Timings<'_> {
             Measure::Response => self.waited(row, row.response(), figure, &missing, scale)?,
             Measure::Count => counted(row.entries, &missing, 1.0),
             Measure::Rate => counted(row.entries, &missing, 1e9 / (all * scale.ns)),
-            Measure::Load | Measure::StackPeak => {
-                share(row.busy as f64, all, unknown as f64, row.entries)
-            }
+            Measure::Load => share(row.busy as f64, all, unknown as f64, row.entries),
+            Measure::StackPeak | Measure::Interval | Measure::Value => return Err(no_such_figure()),
         };
         if self.interrupts.contradictions > 0 {
             finding.object(
@@ -309,6 +319,7 @@ impl Timings<'_> {
             Measure::Rate => counted(row.activations, &missing, 1e9 / (all * scale.ns)),
             Measure::Load => loads(row, figure.of, figures.gaps)?,
             Measure::StackPeak => stack(row)?,
+            Measure::Interval | Measure::Value => return Err(no_such_figure()),
         };
         match figure.measure {
             Measure::Own if row.own.count() < row.elapsed.count() => finding.object(
@@ -332,9 +343,32 @@ impl Timings<'_> {
         Ok(finding)
     }
 
+    fn span(&self, figure: &TimingFigure, scale: Scale) -> Found {
+        let text_at = |address| self.image.and_then(|image| image.text_at(address));
+        let is_it = |row: &&StatedSpan| {
+            self.spans.name(row.span, text_at) == figure.name || row.span.to_string() == figure.name
+        };
+        let Some(row) = self.spans.list().iter().find(is_it) else {
+            return Err((
+                "the firmware states no such span".into(),
+                "let it say where it begins and ends (wb_span_begins, wb_span_ends), and check the name".into(),
+            ));
+        };
+        let missing = self.missing(self.spans.gaps, row.cut, &row.period, self.spans.gap_ticks);
+        let per_second = 1e9 / (self.span.max(1) as f64 * scale.ns);
+        match figure.measure {
+            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &missing, scale),
+            Measure::Period => self.spread(&row.period, figure.of, &missing, scale),
+            Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale),
+            Measure::Count => Ok(counted(row.count, &missing, 1.0)),
+            Measure::Rate => Ok(counted(row.count, &missing, per_second)),
+            _ => Err(no_such_figure()),
+        }
+    }
+
     /// How many runs may be missing: those that were cut, and as many as fit into the time of which
     /// nothing is known, at the shortest period that was seen.
-    fn missing(&self, gaps: u64, cut: u64, period: &Spread, unknown: u64) -> Missing {
+    pub(super) fn missing(&self, gaps: u64, cut: u64, period: &Spread, unknown: u64) -> Missing {
         if gaps == 0 && !self.slipped {
             return Missing { gaps, runs: 0 };
         }
@@ -346,7 +380,7 @@ impl Timings<'_> {
         Missing { gaps: gaps.max(1), runs: hidden.saturating_add(cut) }
     }
 
-    fn spread(&self, spread: &Spread, of: Of, missing: &Missing, scale: Scale) -> Found {
+    pub(super) fn spread(&self, spread: &Spread, of: Of, missing: &Missing, scale: Scale) -> Found {
         let seconds = scale.ns * 1e-9;
         let count = spread.count();
         let evidence = match missing.gaps {
@@ -418,7 +452,12 @@ impl Timings<'_> {
     }
 }
 
-fn counted(count: u64, missing: &Missing, factor: f64) -> Finding {
+/// The file asks for what its subject does not have.
+pub(super) fn no_such_figure() -> (String, String) {
+    ("there is no such figure".into(), "see the guide for what can be judged".into())
+}
+
+pub(super) fn counted(count: u64, missing: &Missing, factor: f64) -> Finding {
     let high = count.saturating_add(missing.runs);
     let bounded = missing.runs < u64::MAX / 4;
     Finding {

@@ -4,6 +4,7 @@ use super::entry::{
     Budget, Figure, Measure, Of, TimingFigure, TimingSubject, condition, read_value,
 };
 use crate::document::{At, Fault, Table};
+use crate::measure::signals::AccessKey;
 use crate::time::{Unit, parse_duration};
 use std::time::Duration;
 
@@ -28,6 +29,17 @@ const DURATIONS: [(&str, Measure); 6] = [
     ("jitter", Measure::Jitter),
 ];
 
+/// What of these a span has.
+const SPAN_DURATIONS: [(&str, Measure); 3] =
+    [("elapsed", Measure::Elapsed), ("period", Measure::Period), ("jitter", Measure::Jitter)];
+
+/// What of these a signal has.
+const SIGNAL_DURATIONS: [(&str, Measure); 2] =
+    [("interval", Measure::Interval), ("jitter", Measure::Jitter)];
+
+const VALUES: [(&str, Of); 4] =
+    [("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max), ("stddev", Of::Deviation)];
+
 const LOADS: [(&str, Of); 3] = [("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max)];
 
 /// Reads the table of one interrupt or task.
@@ -37,8 +49,14 @@ pub(super) fn read_timings(
     table: Table<'_>,
     budgets: &mut Vec<Budget>,
 ) -> Result<(), Fault> {
-    let mut reader = Reader { name, subject, budgets };
-    for (key, measure) in DURATIONS {
+    let access = if subject == TimingSubject::Signal { read_access(&table)? } else { None };
+    let mut reader = Reader { name, subject, access, budgets };
+    let durations = match subject {
+        TimingSubject::Interrupt | TimingSubject::Task => &DURATIONS[..],
+        TimingSubject::Span => &SPAN_DURATIONS,
+        TimingSubject::Signal => &SIGNAL_DURATIONS,
+    };
+    for &(key, measure) in durations {
         if let Some(inner) = table.table(key)? {
             for (statistic, of) in STATISTICS {
                 let path = format!("{key}.{statistic}");
@@ -50,6 +68,16 @@ pub(super) fn read_timings(
     reader.read(&table, "count", "count", Measure::Count, Of::All, Unit::Count)?;
     reader.read(&table, "rate", "rate", Measure::Rate, Of::All, Unit::Hertz)?;
     match subject {
+        TimingSubject::Span => {}
+        TimingSubject::Signal => {
+            if let Some(inner) = table.table("value")? {
+                for (statistic, of) in VALUES {
+                    let path = format!("value.{statistic}");
+                    reader.read(&inner, statistic, &path, Measure::Value, of, Unit::Plain)?;
+                }
+                inner.finish()?;
+            }
+        }
         TimingSubject::Interrupt => {
             reader.read(&table, "load", "load", Measure::Load, Of::All, Unit::Share)?;
         }
@@ -71,6 +99,7 @@ pub(super) fn read_timings(
 struct Reader<'a, 'd> {
     name: &'a At<&'d str>,
     subject: TimingSubject,
+    access: Option<AccessKey>,
     budgets: &'a mut Vec<Budget>,
 }
 
@@ -96,10 +125,8 @@ impl Reader<'_, '_> {
             inner.finish()?;
         }
         let condition = condition(table, path, &limit, over, unit)?;
-        let kind = match self.subject {
-            TimingSubject::Interrupt => "interrupt",
-            TimingSubject::Task => "task",
-        };
+        let known = TimingSubject::ALL.iter().find(|(subject, _)| *subject == self.subject);
+        let kind = known.map_or("", |(_, kind)| kind);
         let name = self.name.value.to_owned();
         self.budgets.push(Budget {
             subject: format!("{kind}.{name}"),
@@ -111,6 +138,7 @@ impl Reader<'_, '_> {
                 of,
                 window,
                 by_grid,
+                access: self.access,
             }),
             condition,
             line: table.fault(limit.span, "").line,
@@ -127,6 +155,16 @@ fn read_window(table: &Table<'_>) -> Result<Option<Duration>, Fault> {
         .filter(|window| !window.is_zero())
         .map(Some)
         .ok_or_else(|| table.fault(text.span, "`window` is a time, such as 100 ms"))
+}
+
+/// `access = "write"`.
+fn read_access(table: &Table<'_>) -> Result<Option<AccessKey>, Fault> {
+    match table.text("access")? {
+        None => Ok(None),
+        Some(At { value: "read", .. }) => Ok(Some(AccessKey::Read)),
+        Some(At { value: "write", .. }) => Ok(Some(AccessKey::Write)),
+        Some(other) => Err(table.fault(other.span, "`access` is \"read\" or \"write\"")),
+    }
 }
 
 /// `by = "grid"`.

@@ -187,9 +187,17 @@ fn polls_happen_between_request_and_answer() {
         access: None,
     };
     let lost = Event::Lost { bytes: 79..87, why: LossReason::NoRecord };
+    let watches = Statement::Watches {
+        watch: 3,
+        address: 0x2000_0000,
+        size: 2,
+        kind: crate::wire::poll::Kind::Signed,
+        name: "pair".into(),
+    };
     assert_eq!(
         seen.0,
         [
+            (None, Event::Stated(watches)),
             (window(10, 20), Event::Sample { pc: 0x0800_0100 }),
             (window(30, 35), Event::Unobservable),
             (window(40, 50), element(0, 1)),

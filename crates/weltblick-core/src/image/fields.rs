@@ -1,7 +1,7 @@
 //! Parts of variables by path: `latest_waves.height_mm`, `voltages[3]`, `sampler.c#halves[1][0]`.
 
-use super::shapes::{Labels, Member, Shape, ShapeId};
-use super::variables::{Element, Kind, NotFixed, Variables};
+use super::shapes::{Element, Kind, Labels, Member, Shape, ShapeId};
+use super::variables::{NotFixed, Variables};
 use crate::document::nearest;
 use std::ops::Range;
 use std::sync::Arc;

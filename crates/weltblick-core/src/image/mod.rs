@@ -20,8 +20,8 @@ pub use fields::{Bits, Field};
 pub use functions::{Function, FunctionId};
 pub(crate) use lines::ends_with_path;
 pub use lines::{Frame, Location};
-pub use shapes::Labels;
-pub use variables::{Element, Kind, NotFixed, Variable, Variables};
+pub use shapes::{Element, Kind, Labels};
+pub use variables::{NotFixed, Variable, Variables};
 pub use vectors::{Vector, system_exception};
 
 use crate::isa::{Isa, instruction_length};

@@ -1,12 +1,36 @@
 //! What the bytes of variables mean, from debug information: numbers, arrays, structures.
 
-use super::variables::{Element, Kind, Slice, Unit, text};
-use gimli::{AttributeValue, DwAte, UnitOffset};
+use gimli::{AttributeValue, DwAte, EndianArcSlice, Reader as _, RunTimeEndian, UnitOffset};
 use std::collections::HashMap;
 use std::sync::Arc;
 
+pub(super) type Slice = EndianArcSlice<RunTimeEndian>;
+pub(super) type Unit = gimli::Unit<Slice>;
+
 /// Types are followed so far: a crafted file may chain them in a circle.
 const DEEPEST: usize = 24;
+
+/// What the bytes of a value are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Element {
+    /// Bytes of one.
+    pub size: u64,
+    /// How to read it.
+    pub kind: Kind,
+}
+
+/// How to read a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A whole number that is not negative; pointers, flags and enumerations too.
+    Unsigned,
+    /// A whole number.
+    Signed,
+    /// A number of IEEE 754.
+    Float,
+    /// A structure, or nothing that is known.
+    Other,
+}
 
 /// Names of the values of an enumeration.
 pub type Labels = Arc<[(i64, String)]>;
@@ -260,4 +284,8 @@ const fn kind_of(encoding: DwAte) -> Kind {
         gimli::DW_ATE_float => Kind::Float,
         _ => Kind::Unsigned,
     }
+}
+
+pub(super) fn text(slice: &Slice) -> Option<String> {
+    Some(slice.to_string_lossy().ok()?.into_owned())
 }

@@ -3,17 +3,14 @@
 use super::ImageError;
 use super::elf::{damaged, debug_section};
 use super::ends_with_path;
-use super::shapes::{Reader, ShapeId, Shapes};
+use super::shapes::{Element, Reader, ShapeId, Shapes, Slice, Unit, text};
 use crate::document::nearest;
-use gimli::{AttributeValue, EndianArcSlice, Operation, Reader as _, RunTimeEndian};
+use gimli::{AttributeValue, EndianArcSlice, Operation, RunTimeEndian};
 use object::{Object as _, ObjectSymbol as _, SymbolKind};
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Arc;
 use thiserror::Error;
-
-pub(super) type Slice = EndianArcSlice<RunTimeEndian>;
-pub(super) type Unit = gimli::Unit<Slice>;
 
 /// A variable at a fixed address.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,28 +27,6 @@ pub struct Variable {
     pub element: Element,
     /// What its bytes mean.
     pub(super) shape: ShapeId,
-}
-
-/// What the bytes of a value are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Element {
-    /// Bytes of one.
-    pub size: u64,
-    /// How to read it.
-    pub kind: Kind,
-}
-
-/// How to read a value.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
-    /// A whole number that is not negative; pointers, flags and enumerations too.
-    Unsigned,
-    /// A whole number.
-    Signed,
-    /// A number of IEEE 754.
-    Float,
-    /// A structure, or nothing that is known.
-    Other,
 }
 
 /// Why a name is no variable at a fixed address.
@@ -296,10 +271,6 @@ fn sized_symbols(file: &object::File<'_>) -> HashMap<u64, (String, u64)> {
             Some((symbol.address(), (symbol.name().ok()?.to_owned(), symbol.size())))
         })
         .collect()
-}
-
-pub(super) fn text(slice: &Slice) -> Option<String> {
-    Some(slice.to_string_lossy().ok()?.into_owned())
 }
 
 /// The address that a location says, if it is nothing but an address (`DW_OP_addr`).

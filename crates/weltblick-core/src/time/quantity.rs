@@ -14,6 +14,8 @@ pub enum Unit {
     Share,
     /// So many of something; base unit one. Written with or without the counted noun.
     Count,
+    /// A number in a unit that only its context knows; written plain.
+    Plain,
     /// Bits per second of a link; base unit one bit per second.
     BitRate,
     /// An amount of memory; base unit one byte.
@@ -103,7 +105,7 @@ pub enum QuantityError {
 
 fn one_of(names: &[&str]) -> String {
     match names {
-        [] => String::new(),
+        [] => "none".to_owned(),
         [only] => (*only).to_owned(),
         [most @ .., last] => format!("{} or {last}", most.join(", ")),
     }
@@ -126,9 +128,10 @@ impl Quantity {
         let unit = text[end..].trim();
         let expected = || accepted.iter().flat_map(|unit| unit.spellings()).collect();
         if unit.is_empty() {
-            return match accepted.contains(&Unit::Count) {
-                true => Ok(Self { value, unit: Unit::Count }),
-                false => Err(QuantityError::NoUnit { text: text.to_owned(), expected: expected() }),
+            let plain = [Unit::Plain, Unit::Count].into_iter().find(|unit| accepted.contains(unit));
+            return match plain {
+                Some(unit) => Ok(Self { value, unit }),
+                None => Err(QuantityError::NoUnit { text: text.to_owned(), expected: expected() }),
             };
         }
         SPELLINGS

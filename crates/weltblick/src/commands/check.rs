@@ -1,6 +1,7 @@
 //! `check`: does every budget hold?
 
 use super::counting::{Counted, context};
+use super::signals;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -11,9 +12,11 @@ use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 use weltblick_core::budget::{
-    BudgetFile, CheckReport, Figure, Timings, USUAL_WINDOW, Verdict, judge,
+    BudgetFile, CheckReport, Figure, TimingSubject, Timings, USUAL_WINDOW, Verdict, judge,
 };
 use weltblick_core::measure::interrupts::InterruptFigures;
+use weltblick_core::measure::signals::{FromText, Signals};
+use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
 
@@ -47,9 +50,18 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let windows = windows(&budgets);
     let followed: Vec<Followed> = windows.iter().map(|window| follow(&capture, *window)).collect();
-    let mut sink = (Counted::default(), followed);
+    let wants_values = asks_for(&budgets, TimingSubject::Signal);
+    let variables = if wants_values { capture.variables()? } else { None };
+    let patterns = signals::patterns(&capture.manifest.signals, &[]);
+    let dictionary = signals::dictionary(&capture, variables.as_ref(), &patterns, &[])?;
+    let values = wants_values.then(|| Signals::new(&dictionary));
+    let values = values.map(|values| FromText::new(&patterns, dictionary.image, values));
+    let spans = asks_for(&budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
+    let mut sink = ((Counted::default(), followed), (spans, values));
     capture.replay(&mut (), &mut sink)?;
-    let ((counts, recording, cadences), followed) = sink;
+    let (((counts, recording, cadences), followed), (spans, values)) = sink;
+    let spans = spans.unwrap_or_default();
+    let values = values.map(|from_text| from_text.sink);
     let context = context(&capture, &recording, &cadences, 0)?;
     let clocks = capture.clocks();
     let exceptions = followed.iter().any(|tracking| tracking.exceptions);
@@ -63,6 +75,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let timings = Timings {
         interrupts: &interrupts,
         tasks: &tasks,
+        spans: &spans,
+        signals: values.as_ref(),
         image: Some(context.image),
         scale: clocks.timestamp_clock.map(|clock| Scale::of(clock, clocks.core_clock)),
         span: recording.span().unwrap_or(0),
@@ -86,6 +100,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     })
 }
 
+/// Whether any budget is about such a subject.
+fn asks_for(budgets: &BudgetFile, wanted: TimingSubject) -> bool {
+    budgets
+        .budgets
+        .iter()
+        .any(|budget| matches!(&budget.figure, Figure::Timing(figure) if figure.subject == wanted))
+}
+
 type Followed = Tracking<TaskFigures, InterruptFigures>;
 
 /// Figures of tasks and interrupts of this capture, with loads over windows of this length.
@@ -102,7 +124,12 @@ fn follow(capture: &Capture, window: Duration) -> Followed {
 /// followed in vain; one where none asks for others.
 fn windows(budgets: &BudgetFile) -> Vec<Duration> {
     let window = |figure: &Figure| match figure {
-        Figure::Timing(figure) => Some(figure.window.unwrap_or(USUAL_WINDOW)),
+        Figure::Timing(figure) => match figure.subject {
+            TimingSubject::Interrupt | TimingSubject::Task => {
+                Some(figure.window.unwrap_or(USUAL_WINDOW))
+            }
+            TimingSubject::Span | TimingSubject::Signal => None,
+        },
         _ => None,
     };
     let mut windows: Vec<Duration> =

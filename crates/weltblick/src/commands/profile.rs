@@ -11,9 +11,13 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::time::Duration;
 use weltblick_core::budget::PointRange;
+use weltblick_core::event::{Name, Sink, Thing};
 use weltblick_core::measure::cadence::Cadences;
-use weltblick_core::measure::profile::{By, ProfileReport, ReportRow, Series, Window, report};
+use weltblick_core::measure::profile::{
+    Attributed, By, ProfileReport, ReportRow, Series, Window, report,
+};
 use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::timeline::Names;
 use weltblick_core::measure::within::Within;
 
 /// Where does the time go?
@@ -54,6 +58,10 @@ pub(crate) enum ByArg {
     Line,
     /// Instruction addresses
     Address,
+    /// Tasks, as the firmware states them
+    Task,
+    /// Interrupts
+    Interrupt,
 }
 
 /// `--sort`.
@@ -82,6 +90,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             if args.within.is_some() { " in this window of time" } else { "" },
         );
     }
+    if args.by == ByArg::Task {
+        name_tasks(&capture, &mut reports)?;
+    }
     for report in &mut reports {
         sort(&mut report.rows, args.sort);
     }
@@ -95,7 +106,40 @@ fn by(args: &Args) -> By {
         ByArg::File => By::File,
         ByArg::Line => By::Line,
         ByArg::Address => By::Address,
+        ByArg::Task => By::Task,
+        ByArg::Interrupt => By::Interrupt,
     }
+}
+
+/// Reads into a figure; by task or interrupt samples count for whom has the core.
+fn replay(capture: &Capture, args: &Args, sink: &mut impl Sink) -> Result<()> {
+    match args.by {
+        ByArg::Task | ByArg::Interrupt => capture.replay(&mut (), &mut Attributed::new(sink)),
+        _ => capture.replay(&mut (), sink),
+    }
+}
+
+/// Puts names in the place of numbers, as far as the firmware tells them.
+fn name_tasks(capture: &Capture, reports: &mut [ProfileReport]) -> Result<()> {
+    if capture.reads_standard_input() {
+        return Ok(());
+    }
+    let mut names = Names::default();
+    capture.replay(&mut (), &mut names)?;
+    let image = capture.image()?;
+    for (thing, name) in &names.list {
+        let Thing::Task(number) = thing else { continue };
+        let text = match name {
+            Name::Told(text) => Some(text.to_string()),
+            Name::InImage(address) => image.text_at(*address),
+        };
+        let number = format!("task {number}");
+        let rows = reports.iter_mut().flat_map(|report| &mut report.rows);
+        for row in rows.filter(|row| row.task.as_ref() == Some(&number)) {
+            row.task = text.clone().or(row.task.take());
+        }
+    }
+    Ok(())
 }
 
 /// One profile, of everything or of a window.
@@ -104,7 +148,7 @@ fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
     let counted = Counted::default();
     let Some(range) = &args.within else {
         let mut counted = counted;
-        capture.replay(&mut (), &mut counted)?;
+        replay(capture, args, &mut counted)?;
         let (counts, recording, cadences) = &counted;
         return Ok(report(counts, by(args), &context(capture, recording, cadences, 0)?));
     };
@@ -112,7 +156,7 @@ fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
     let start = within::time_of(range.start.as_ref())?.unwrap_or(Duration::ZERO);
     let end = within::time_of(range.end.as_ref())?;
     let mut within = Within::new(cycles.start, cycles.end, counted);
-    capture.replay(&mut (), &mut within)?;
+    replay(capture, args, &mut within)?;
     within.sink.1.time_slipped |= within.slipped;
     let (counts, recording, cadences) = &within.sink;
     if recording.samples() == 0 && within.undated > 0 {
@@ -137,7 +181,7 @@ fn series(capture: &Capture, args: &Args, every: Duration) -> Result<Vec<Profile
     }
     let mut counted =
         (Series::new(clock.cycle_at(every)), Recording::default(), Cadences::default());
-    capture.replay(&mut (), &mut counted)?;
+    replay(capture, args, &mut counted)?;
     let (series, recording, cadences) = &counted;
     let windows = series.windows().context("--every")?;
     let dated = windows.iter().any(|window| window.recording.samples() > 0);
@@ -159,7 +203,9 @@ fn sort(rows: &mut [ReportRow], sort: Sort) {
     if sort == Sort::Name {
         rows.sort_by(|a, b| {
             let key = |row: &ReportRow| {
-                (row.function.clone(), row.file.clone(), row.line, row.address.clone())
+                let of_code =
+                    (row.function.clone(), row.file.clone(), row.line, row.address.clone());
+                (row.task.clone(), row.interrupt.clone(), of_code)
             };
             key(a).cmp(&key(b))
         });

@@ -13,6 +13,7 @@ use ratatui::crossterm::terminal;
 use std::io::{IsTerminal as _, Write};
 use std::time::Duration;
 use weltblick_core::budget::{Point, PointRange};
+use weltblick_core::image::Variables;
 use weltblick_core::measure::signals::{Dictionary, Signals};
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timeline::{
@@ -20,6 +21,7 @@ use weltblick_core::measure::timeline::{
     entries, kind, report, row,
 };
 use weltblick_core::measure::within::Within;
+use weltblick_core::pattern::Pattern;
 use weltblick_core::time::Frequency;
 
 /// Cells of lanes in pictures and in JSON.
@@ -116,7 +118,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let window = timed.window(args, &marked)?;
     let variables = capture.variables()?;
     let patterns = signals::patterns(&capture.manifest.signals, &[]);
-    let dictionary = signals::dictionary(&capture, variables.as_ref(), &patterns, &[])?;
+    let dictionary = lenient(&capture, variables.as_ref(), &patterns)?;
     let mut values = Signals::new(&dictionary);
     values.each = Some(Vec::new());
     let mut gather = Gather::new(timed.ticks_per_cycle, dictionary.image, window);
@@ -235,7 +237,7 @@ impl<'a> Timed<'a> {
         let image = self.capture.image.as_ref().map(|open| &open.image);
         let variables = self.capture.variables()?;
         let patterns = signals::patterns(&self.capture.manifest.signals, &[]);
-        let dictionary = signals::dictionary(self.capture, variables.as_ref(), &patterns, &[])?;
+        let dictionary = lenient(self.capture, variables.as_ref(), &patterns)?;
         let mut values = Signals::new(&dictionary);
         values.each = Some(Vec::new());
         let mut gather = Gather::new(self.ticks_per_cycle, image, Some(window));
@@ -267,6 +269,19 @@ impl<'a> Timed<'a> {
         }
         Ok(())
     }
+}
+
+/// What is known of values. A watched variable that the image does not have costs its own lane its
+/// meaning, not the user all others.
+fn lenient<'a>(
+    capture: &'a Capture,
+    variables: Option<&'a Variables>,
+    patterns: &[Pattern],
+) -> Result<Dictionary<'a>> {
+    signals::dictionary(capture, variables, patterns, &[]).or_else(|why| {
+        eprintln!("weltblick: {why}; its values are shown as plain bits");
+        signals::dictionary(capture, None, patterns, &[])
+    })
 }
 
 /// The readings of values as entries of their lanes.

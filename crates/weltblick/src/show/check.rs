@@ -1,6 +1,6 @@
 //! Faces of verdicts.
 
-use super::{Align, Paint, Table, cell, count, duration_ns, percent, plain};
+use super::{Align, Number, Paint, Table, cell, count, duration_ns, percent, plain};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::budget::{CheckReport, Judgement, Verdict};
@@ -58,6 +58,7 @@ fn row(judgement: &Judgement, paint: Paint) -> Vec<String> {
         (Some(low), Some(high)) if number(low) == number(high) => String::new(),
         (Some(low), Some(high)) => format!("{} to {}", number(low), number(high)),
         (Some(low), None) => format!("{} or more", number(low)),
+        (None, Some(high)) => format!("{} or less", number(high)),
         _ => String::new(),
     };
     vec![
@@ -78,6 +79,7 @@ fn figure(value: f64, unit: &str) -> String {
         "share" => percent(value),
         "ns" => duration_ns(value),
         "hertz" => format!("{value:.1} Hz"),
+        "value" => Number(value).to_string(),
         _ => count(value as u64),
     }
 }
@@ -110,6 +112,13 @@ fn explain(
         if let Some(name) = judgement.subject.strip_prefix(kind) {
             let (capture, name) = (plain(capture), plain(name));
             writeln!(out, "  look closer: weltblick {command} {capture} {name} --worst 3")?;
+        }
+    }
+    for (kind, command) in [("signal.", "signals"), ("span.", "timeline")] {
+        if let Some(name) = judgement.subject.strip_prefix(kind) {
+            let (capture, name) = (plain(capture), plain(name));
+            let tail = if kind == "span." { format!("--lanes {name}") } else { name.into_owned() };
+            writeln!(out, "  look closer: weltblick {command} {capture} {tail}")?;
         }
     }
     if let Some(advice) = &judgement.advice {

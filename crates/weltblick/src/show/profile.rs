@@ -27,6 +27,8 @@ pub(crate) fn text(report: &ProfileReport, look: &Look<'_>, out: &mut dyn Write)
         "function" => ("function", "file"),
         "file" => ("file", ""),
         "line" => ("line", "function"),
+        "task" => ("task", ""),
+        "interrupt" => ("interrupt", ""),
         _ => ("address", "function, line"),
     };
     let mut table = Table::new(
@@ -146,6 +148,10 @@ fn names(row: &ReportRow, by: &str) -> (String, String) {
         "elsewhere" => ("[code that was not asked for]".into(), String::new()),
         "outside" => ("[outside the image]".into(), text(&row.address)),
         "unnamed" => ("[code without a name]".into(), String::new()),
+        "handlers" => ("[handlers]".into(), String::new()),
+        "kernel" => ("[kernel]".into(), String::new()),
+        "thread" => ("[thread mode]".into(), String::new()),
+        "unknown" => ("[unknown whose]".into(), String::new()),
         _ => match by {
             "function" => {
                 (text(&row.function), if line.is_empty() { text(&row.address) } else { line })
@@ -153,6 +159,8 @@ fn names(row: &ReportRow, by: &str) -> (String, String) {
             "file" => (line, String::new()),
             "line" if line.is_empty() => ("[no line]".into(), text(&row.function)),
             "line" => (line, text(&row.function)),
+            "task" => (text(&row.task), String::new()),
+            "interrupt" => (text(&row.interrupt), String::new()),
             _ => (text(&row.address), [text(&row.function), line].join("  ").trim().to_owned()),
         },
     }
@@ -183,6 +191,8 @@ pub(crate) fn csv(reports: &[ProfileReport], out: &mut dyn Write) -> Result<()> 
         "file",
         "line",
         "address",
+        "task",
+        "interrupt",
         "samples",
         "share",
         "share_low",
@@ -206,6 +216,8 @@ pub(crate) fn csv(reports: &[ProfileReport], out: &mut dyn Write) -> Result<()> 
                 text(&row.file),
                 row.line.map(|line| line.to_string()).unwrap_or_default(),
                 text(&row.address),
+                text(&row.task),
+                text(&row.interrupt),
                 row.samples.to_string(),
                 row.share.to_string(),
                 row.share_low.to_string(),
@@ -263,6 +275,8 @@ mod tests {
             file: Some("src/dsp/filter.c".into()),
             line: Some(80),
             address: Some("0x08000748".into()),
+            task: None,
+            interrupt: None,
             samples: 1,
             share: 0.1,
             share_low: 0.0,

@@ -156,7 +156,10 @@ fn a_window_that_makes_no_sense() {
     contains(&bench.error("profile buoy --within 2s..1s"), &["ends before it starts"]);
     contains(&bench.error("profile buoy --within 2s"), &["A..B"]);
     contains(&bench.error("profile buoy --within 1..2"), &["has no unit"]);
-    contains(&bench.error("profile buoy --within main..last"), &["`main` is a point", "by times"]);
+    contains(
+        &bench.error("profile buoy --within main..last"),
+        &["`main` is a place in the code", "instruction trace"],
+    );
     contains(&bench.error("profile buoy --within 10s..11s"), &["in this window of time"]);
 }
 

@@ -115,7 +115,7 @@ fn faults_point_into_the_file() {
 fn csv_and_schema() {
     let bench = Bench::new();
     let csv = bench.run("check buoy budgets.toml --format csv").out;
-    assert_eq!(csv.lines().count(), 16);
+    assert_eq!(csv.lines().count(), 19);
     assert!(csv.starts_with("budget,line,verdict,limit,unit,observed"));
     assert!(bench.out("check --schema").contains("measure_longer_ns"));
 }
@@ -231,4 +231,43 @@ fn where_bytes_were_lost_no_rate_and_no_load_is_known() {
     // What was seen was seen.
     assert_eq!(judged(&bench, "[interrupt.adc_ready]\ncount = '>= 1000'").0, "met");
     assert_eq!(judged(&bench, "[interrupt.adc_ready]\nown.max = '<= 1 us'").0, "broken");
+}
+
+#[test]
+fn values_and_stated_spans_are_judged() {
+    let bench = Bench::new();
+    let judged = |text: &str| {
+        bench.write("own.toml", text);
+        let report = bench.json("check buoy own.toml");
+        let first = &report["budgets"][0];
+        (first["verdict"].as_str().unwrap().to_owned(), first["evidence"].to_string())
+    };
+    for (budget, verdict, evidence) in [
+        ("[signal.temperature]\nvalue.max = '<= 11'", "broken", "75 values"),
+        ("[signal.temperature]\nvalue.min = '>= 1'", "broken", "75 values"),
+        // Nothing that was seen breaks it, but something is missing.
+        ("[signal.temperature]\nvalue.max = '<= 60'", "undecided", "missing in 3 places"),
+        ("[signal.temperature]\ninterval.p95 = '<= 50 ms'", "met", "73 of them"),
+        ("[signal.temperature]\ninterval.max = '<= 50 ms'", "undecided", "missing in 3 places"),
+        ("[signal.temperature]\naccess = 'read'\ncount = '>= 1'", "undecided", "nothing tells"),
+        ("[signal.drift_ppb]\nvalue.max = '<= 1000'", "broken", "29 values"),
+        ("[signal.nobody]\nvalue.max = '<= 1000'", "undecided", "nothing tells of this signal"),
+        ("[span.block]\nelapsed.p95 = '<= 4 ms'", "met", "187 of them"),
+        ("[span.block]\nelapsed.max = '<= 1 ms'", "broken", "187 of them"),
+        ("[span.blok]\nelapsed.max = '<= 1 ms'", "undecided", "no such span"),
+    ] {
+        let (told, why) = judged(budget);
+        assert_eq!(told, verdict, "{budget}: {why}");
+        assert!(why.contains(evidence), "{budget}: {why}");
+    }
+    for (budget, why) in [
+        ("[signal.x]\nvalue.max = '<= 4 mV'", "`mV` is not a unit expected here; write none"),
+        ("[signal.x]\nvalue.p95 = '<= 4'", "no key `p95`"),
+        ("[signal.x]\naccess = 'wrote'\ncount = '>= 1'", "`access` is \"read\" or \"write\""),
+        ("[span.x]\nown.max = '<= 4 ms'", "no key `own`"),
+    ] {
+        bench.write("own.toml", budget);
+        let error = bench.error("check buoy own.toml");
+        assert!(error.contains(why), "{budget}: {error}");
+    }
 }

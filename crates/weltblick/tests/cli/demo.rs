@@ -46,8 +46,7 @@ fn the_committed_trace_is_what_the_stand_in_emits() {
     trace.watches[0] = Watch::writes(temperature.address as u32, 4);
     assert!(
         recorded(Setup::default(), trace, 3.0) == TRACE,
-        "demo/buoy/swo.bin is stale: run the example record-demo of weltblick-standin with {:#x}:4",
-        temperature.address
+        "demo/buoy/swo.bin is stale: run crates/weltblick-standin/record-demo.sh"
     );
 }
 

@@ -79,7 +79,7 @@ fn csv_has_one_line_per_row() {
     let out = Bench::new().out("profile buoy --format csv");
     let mut lines = out.lines();
     assert!(lines.next().unwrap().starts_with("from_ns,until_ns,kind,function,file"));
-    assert_eq!(lines.next().unwrap().split(',').count(), 15);
+    assert_eq!(lines.next().unwrap().split(',').count(), 17);
     assert!(out.contains(",code,spectrum_power,src/dsp/spectrum.c,"));
 }
 
@@ -200,4 +200,30 @@ fn options_correct_the_framing_of_a_folder_too() {
     assert_eq!(bench.out("profile buoy --format csv"), plain);
     let wrong = bench.json("inspect buoy --framing none");
     assert_eq!(wrong["findings"][0]["code"], "framed");
+}
+
+#[test]
+fn by_task_and_by_interrupt() {
+    let bench = Bench::new();
+    insta::assert_snapshot!(bench.out("profile buoy --by task"));
+    // What samples estimate, statements and exception trace know.
+    let samples = bench.json("profile buoy --by task --top 0");
+    let tasks = bench.json("tasks buoy");
+    for task in ["wave_estimator", "telemetry", "housekeeping"] {
+        let row = |rows: &serde_json::Value, key: &str| -> serde_json::Value {
+            rows.as_array().unwrap().iter().find(|row| row[key] == task).unwrap().clone()
+        };
+        let sampled = row(&samples["rows"], "task");
+        let known = row(&tasks["tasks"], "name")["load"]["share"].as_f64().unwrap();
+        let (low, high) = (sampled["share_low"].as_f64(), sampled["share_high"].as_f64());
+        // The interval holds at 95 %; a little more bears chance.
+        let slack = (high.unwrap() - low.unwrap()) / 2.0;
+        assert!(low.unwrap() - slack < known && known < high.unwrap() + slack, "{task}: {known}");
+    }
+    let interrupts = bench.json("profile buoy --by interrupt --top 0");
+    let names = interrupts["rows"].as_array().unwrap();
+    assert!(names.iter().any(|row| row["interrupt"] == "adc_ready"), "{names:?}");
+    assert!(names.iter().any(|row| row["kind"] == "thread"), "{names:?}");
+    let all: f64 = names.iter().map(|row| row["share"].as_f64().unwrap()).sum();
+    assert!((all - 1.0).abs() < 1e-9, "{all}");
 }

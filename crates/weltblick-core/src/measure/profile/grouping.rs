@@ -1,5 +1,6 @@
 //! The naming half: categories to rows of functions, files, lines or addresses.
 
+use super::attribution::Whose;
 use super::counts::SampleCounts;
 use crate::image::Image;
 use crate::stats::{ShareEstimate, estimate_share};
@@ -19,6 +20,10 @@ pub enum By {
     Line,
     /// An instruction's address.
     Address,
+    /// A task, of samples that are [`Attributed`](super::Attributed).
+    Task,
+    /// An interrupt, of samples that are [`Attributed`](super::Attributed).
+    Interrupt,
 }
 
 /// What kind of time a row stands for. The order is the order of equal rows.
@@ -38,6 +43,14 @@ pub enum RowKind {
     Beyond,
     /// Code that nobody asked for.
     Elsewhere,
+    /// Handlers, where rows are tasks.
+    Handlers,
+    /// The kernel, between tasks.
+    Kernel,
+    /// Thread mode, where rows are interrupts or nothing tells of tasks.
+    Thread,
+    /// Nothing tells whose it was.
+    Unknown,
 }
 
 /// One row: what, and how large a share of all samples.
@@ -53,6 +66,10 @@ pub struct Row {
     pub line: Option<u32>,
     /// The address, where rows are addresses.
     pub address: Option<u64>,
+    /// The task's number, where rows are tasks.
+    pub task: Option<u32>,
+    /// The interrupt, where rows are interrupts.
+    pub interrupt: Option<String>,
     /// Samples.
     pub samples: u64,
     /// Share of all samples, sleep included.
@@ -67,11 +84,14 @@ struct Key {
     file: Option<String>,
     line: Option<u32>,
     address: Option<u64>,
+    task: Option<u32>,
+    interrupt: Option<String>,
 }
 
 impl Key {
     const fn of(kind: RowKind) -> Self {
-        Self { kind, function: None, file: None, line: None, address: None }
+        let (function, file, line, address) = (None, None, None, None);
+        Self { kind, function, file, line, address, task: None, interrupt: None }
     }
 }
 
@@ -109,11 +129,16 @@ fn row(counts: &SampleCounts, key: Key, categories: &[usize], confidence: f64) -
     let per_batch = batches.per_batch(categories);
     let size = batches.batch_size();
     let estimate = estimate_share(samples, batches.total(), &per_batch, size, confidence)?;
-    let Key { kind, function, file, line, address } = key;
-    Some(Row { kind, function, file, line, address, samples, estimate })
+    let Key { kind, function, file, line, address, task, interrupt } = key;
+    Some(Row { kind, function, file, line, address, task, interrupt, samples, estimate })
 }
 
 fn key_of(address: u64, image: &Image, by: By) -> Key {
+    match by {
+        By::Task => return task_key(Whose::of(address)),
+        By::Interrupt => return interrupt_key(Whose::of(address), image),
+        _ => {}
+    }
     if !image.is_executable(address) {
         let outside = Key::of(RowKind::Outside);
         return match by {
@@ -130,6 +155,7 @@ fn key_of(address: u64, image: &Image, by: By) -> Key {
             let line = line_key(address, image);
             Key { kind: RowKind::Code, address: Some(address), ..line }
         }
+        By::Task | By::Interrupt => unreachable!("they are told apart above"),
     };
     key.unwrap_unnamed()
 }
@@ -142,6 +168,27 @@ impl Key {
             self.kind = RowKind::Unnamed;
         }
         self
+    }
+}
+
+fn task_key(whose: Whose) -> Key {
+    match whose {
+        Whose::Task(task) => Key { task: Some(task), ..Key::of(RowKind::Code) },
+        Whose::Handler(_) => Key::of(RowKind::Handlers),
+        Whose::Kernel => Key::of(RowKind::Kernel),
+        Whose::Thread => Key::of(RowKind::Thread),
+        Whose::Unknown => Key::of(RowKind::Unknown),
+    }
+}
+
+fn interrupt_key(whose: Whose, image: &Image) -> Key {
+    match whose {
+        Whose::Handler(number) => {
+            let interrupt = Some(image.interrupt_name(number));
+            Key { interrupt, ..Key::of(RowKind::Code) }
+        }
+        Whose::Task(_) | Whose::Kernel | Whose::Thread => Key::of(RowKind::Thread),
+        Whose::Unknown => Key::of(RowKind::Unknown),
     }
 }
 

@@ -3,6 +3,7 @@
 //! Counting ([`SampleCounts`]) knows addresses only and ignores order beyond the batches that its
 //! intervals need. Naming ([`rows`]) happens once per distinct address, afterwards.
 
+mod attribution;
 mod conduct;
 mod context;
 mod counts;
@@ -12,6 +13,7 @@ mod series;
 #[cfg(test)]
 mod tests;
 
+pub use attribution::{Attributed, Whose};
 pub use conduct::{Basis, Conduct};
 pub use context::{Beat, Context};
 pub use counts::SampleCounts;

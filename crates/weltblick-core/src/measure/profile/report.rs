@@ -55,7 +55,8 @@ pub struct Evidence {
 /// One row. Which of the names are present depends on `by`.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct ReportRow {
-    /// `code`, `unnamed`, `asleep`, `outside`, `unobservable`, `beyond` or `elsewhere`.
+    /// `code`, `unnamed`, `asleep`, `outside`, `unobservable`, `beyond` or `elsewhere`; where rows are
+    /// tasks or interrupts also `handlers`, `kernel`, `thread` or `unknown`.
     pub kind: String,
     /// The function.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -69,6 +70,12 @@ pub struct ReportRow {
     /// The address, in hexadecimal.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,
+    /// The task.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub task: Option<String>,
+    /// The interrupt.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub interrupt: Option<String>,
     /// Samples.
     pub samples: u64,
     /// Fraction of all samples.
@@ -89,7 +96,7 @@ pub struct ReportRow {
 pub struct ProfileReport {
     /// `weltblick/profile/1`.
     pub schema: String,
-    /// What one row stands for: `function`, `file`, `line` or `address`.
+    /// What one row stands for: `function`, `file`, `line`, `address`, `task` or `interrupt`.
     pub by: String,
     /// The start of the window of time, in nanoseconds after the recording's start.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -172,6 +179,8 @@ fn report_row(row: Row, seen: u64, total: u64, sample_ns: Option<f64>) -> Report
         file: row.file,
         line: row.line,
         address: row.address.map(|address| format!("{address:#010x}")),
+        task: row.task.map(|task| format!("task {task}")),
+        interrupt: row.interrupt,
         samples: row.samples,
         share: row.estimate.share,
         share_low: row.estimate.low,
@@ -190,6 +199,8 @@ impl By {
             Self::File => "file",
             Self::Line => "line",
             Self::Address => "address",
+            Self::Task => "task",
+            Self::Interrupt => "interrupt",
         }
     }
 }
@@ -206,6 +217,10 @@ impl RowKind {
             Self::Unobservable => "unobservable",
             Self::Elsewhere => "elsewhere",
             Self::Beyond => "beyond",
+            Self::Handlers => "handlers",
+            Self::Kernel => "kernel",
+            Self::Thread => "thread",
+            Self::Unknown => "unknown",
         }
     }
 }

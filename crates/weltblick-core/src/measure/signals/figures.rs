@@ -136,6 +136,8 @@ pub struct Signals<'a> {
     pub left_out: u64,
     /// Every access, one by one, where that was asked for.
     pub each: Option<Vec<Reading>>,
+    /// Places where something is missing.
+    pub lost: u64,
     /// When something may be missing, in ticks of the first origin.
     pub gaps: Gaps,
     /// The origin that speaks, and the time of its first event.
@@ -156,6 +158,7 @@ impl<'a> Signals<'a> {
             arguments: Arguments::default(),
             left_out: 0,
             each: None,
+            lost: 0,
             gaps: Gaps::default(),
             speaks: None,
             last: None,
@@ -171,6 +174,21 @@ impl<'a> Signals<'a> {
     #[must_use]
     pub fn list(&self) -> &[Signal] {
         &self.list
+    }
+
+    /// Values as they are told: what raw ones are multiplied with, and what is added.
+    #[must_use]
+    pub fn scaling(&self, key: Key) -> (f64, f64) {
+        self.dictionary.spec(&self.name(key)).map_or((1.0, 0.0), |spec| (spec.scale, spec.offset))
+    }
+
+    /// Whether a signal was polled: between two reads it may have been anything.
+    #[must_use]
+    pub fn is_polled(&self, key: Key) -> bool {
+        match key.subject {
+            Subject::Watch(watch) => self.polled.contains_key(&(key.origin, watch)),
+            _ => false,
+        }
     }
 
     /// What a signal is called: by the manifest, the firmware, debug information, or its number.
@@ -209,6 +227,7 @@ impl<'a> Signals<'a> {
     }
 
     fn lost(&mut self, time: Option<Window>) {
+        self.lost += 1;
         if let Some(time) = time {
             let from = self.last.map_or(time.earliest, |last| last.latest.min(time.earliest));
             self.gaps.add(from, time.latest);

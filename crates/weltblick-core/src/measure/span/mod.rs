@@ -5,10 +5,12 @@
 
 mod passages;
 mod report;
+mod stated;
 #[cfg(test)]
 mod tests;
 mod way;
 
 pub use passages::Passages;
 pub use report::{Context, Leg, OccurrenceRow, SCHEMA, SpanEvidence, SpanReport, report};
+pub use stated::{StatedSpan, StatedSpans};
 pub use way::{Occurrence, Passage, Way};

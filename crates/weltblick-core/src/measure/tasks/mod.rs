@@ -15,4 +15,4 @@ pub use report::{
     ActivationRow, ActorPart, Context, LoadRow, StackRow, StateRow, TaskReport, TaskRow, Totals,
     TurnRow, WaitRow, each, report, turns,
 };
-pub use tracking::{Activation, Spell, State, Tracking, Watcher};
+pub use tracking::{Activation, Holder, Spell, State, Tracking, Watcher};

@@ -139,6 +139,19 @@ enum Owner {
     Kernel,
 }
 
+/// Who has the core.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Holder {
+    /// A handler; thread mode (0) where nothing tells of tasks.
+    Handler(u16),
+    /// A task.
+    Task(u32),
+    /// The kernel, between tasks.
+    Kernel,
+    /// Nothing tells.
+    Unknown,
+}
+
 /// The stretches that one event ends.
 #[derive(Debug, Default)]
 struct Ended {
@@ -212,6 +225,20 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             }
         }
         (self.watcher, self.nesting.finish().1)
+    }
+
+    /// Who has the core now.
+    #[must_use]
+    pub fn holder(&self) -> Holder {
+        match (self.nesting.running(), self.owner) {
+            (Some(number), _) if number != THREAD => Holder::Handler(number),
+            // Exceptions are traced, and still nothing tells whether a handler runs.
+            (None, _) if self.exceptions => Holder::Unknown,
+            (_, Owner::Task(task)) => Holder::Task(task),
+            (_, Owner::Kernel) => Holder::Kernel,
+            (Some(_), Owner::Unknown) if self.tasks.is_empty() => Holder::Handler(THREAD),
+            (_, Owner::Unknown) => Holder::Unknown,
+        }
     }
 
     fn task(&mut self, task: u32) -> Option<&mut Task> {

@@ -1,0 +1,207 @@
+//! Spans that the firmware states: from where it says that one begins to where it says that it ends.
+
+use crate::event::{Event, Name, Position, Sink, Statement, Thing};
+use crate::measure::interrupts::between;
+use crate::measure::worst::{Bad, Worst};
+use crate::stats::{Spread, Ticks};
+use crate::time::Window;
+use rustc_hash::FxHashMap;
+
+/// Spans at most; further ones are left out, and told.
+const MOST_SPANS: usize = 1024;
+/// Spans with percentiles at most.
+const MOST_DETAILED: usize = 64;
+
+/// Figures of one span, in ticks.
+#[derive(Debug)]
+pub struct StatedSpan {
+    /// Its number.
+    pub span: u32,
+    /// From begin to end.
+    pub elapsed: Spread,
+    /// From begin to begin.
+    pub period: Spread,
+    /// From one such period to the next, the difference.
+    pub jitter: Spread,
+    /// How often it began.
+    pub count: u64,
+    /// Something is missing inside, or it began again before it ended: without a duration.
+    pub cut: u64,
+    /// The longest.
+    pub worst: Worst,
+    open: Option<Window>,
+    last: Option<Window>,
+    last_period: Option<Ticks>,
+}
+
+/// Figures of all spans.
+#[derive(Debug, Default)]
+pub struct StatedSpans {
+    list: Vec<StatedSpan>,
+    names: FxHashMap<u32, Name>,
+    keep: usize,
+    /// Places where something is missing.
+    pub gaps: u64,
+    /// Ticks in which it may be, at most.
+    pub gap_ticks: u64,
+    last: Option<Window>,
+    /// Statements about more spans than are followed.
+    pub left_out: u64,
+}
+
+impl StatedSpan {
+    fn new(span: u32, detailed: bool, keep: usize) -> Self {
+        let spread = || Spread::new(detailed);
+        Self {
+            span,
+            elapsed: spread(),
+            period: spread(),
+            jitter: spread(),
+            count: 0,
+            cut: 0,
+            worst: Worst::new(keep),
+            open: None,
+            last: None,
+            last_period: None,
+        }
+    }
+
+    fn began(&mut self, now: Option<Window>) {
+        self.count += 1;
+        self.cut += u64::from(self.open.take().is_some());
+        self.open = now;
+        if let Some((last, now)) = self.last.zip(now) {
+            let period = between(last, now);
+            self.period.add(period);
+            if let Some(before) = self.last_period.replace(period) {
+                self.jitter.add(period.difference(before));
+            }
+        }
+        self.last = now;
+    }
+
+    fn ended(&mut self, now: Option<Window>) {
+        let Some((began, ended)) = self.open.take().zip(now) else {
+            self.cut += 1;
+            return;
+        };
+        let ticks = between(began, ended);
+        let number = self.elapsed.count();
+        self.elapsed.add(ticks);
+        self.worst.add(Bad { ticks, number, requested: None, began, ended });
+    }
+
+    fn interrupt(&mut self) {
+        self.cut += u64::from(self.open.take().is_some());
+        (self.last, self.last_period) = (None, None);
+    }
+}
+
+impl StatedSpans {
+    /// Nothing seen yet; so many of the longest of each are remembered.
+    #[must_use]
+    pub fn new(keep: usize) -> Self {
+        Self { keep, ..Self::default() }
+    }
+
+    /// Every span, in the order in which they were first seen.
+    #[must_use]
+    pub fn list(&self) -> &[StatedSpan] {
+        &self.list
+    }
+
+    /// What a span is called; `text_at` finds names in the image.
+    #[must_use]
+    pub fn name(&self, span: u32, text_at: impl Fn(u64) -> Option<String>) -> String {
+        let told = self.names.get(&span).and_then(|name| match name {
+            Name::Told(text) => Some(text.to_string()),
+            Name::InImage(address) => text_at(*address),
+        });
+        told.filter(|name| !name.is_empty()).unwrap_or_else(|| format!("span {span}"))
+    }
+
+    fn span(&mut self, span: u32) -> Option<&mut StatedSpan> {
+        let at = self.list.iter().position(|known| known.span == span);
+        let at = match at {
+            Some(at) => at,
+            None if self.list.len() == MOST_SPANS => {
+                self.left_out += 1;
+                return None;
+            }
+            None => {
+                let detailed = self.list.len() < MOST_DETAILED;
+                self.list.push(StatedSpan::new(span, detailed, self.keep));
+                self.list.len() - 1
+            }
+        };
+        self.list.get_mut(at)
+    }
+}
+
+impl Sink for StatedSpans {
+    fn event(&mut self, position: Position, event: &Event) {
+        match event {
+            Event::Stated(Statement::SpanBegan { span }) => {
+                self.span(*span).into_iter().for_each(|span| span.began(position.time));
+            }
+            Event::Stated(Statement::SpanEnded { span }) => {
+                self.span(*span).into_iter().for_each(|span| span.ended(position.time));
+            }
+            Event::Stated(Statement::Named(Thing::Span(span), name))
+                if self.names.len() < MOST_SPANS =>
+            {
+                self.names.insert(*span, name.clone());
+            }
+            Event::Lost { .. } | Event::Unwatched => {
+                self.gaps += 1;
+                let gap = self.last.zip(position.time).map(|(last, now)| between(last, now).high);
+                self.gap_ticks = self.gap_ticks.saturating_add(gap.unwrap_or(0));
+                self.list.iter_mut().for_each(StatedSpan::interrupt);
+            }
+            _ => {}
+        }
+        self.last = position.time.or(self.last);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::{LossReason, Origin};
+
+    #[test]
+    fn durations_have_both_ends_and_nothing_missing_inside() {
+        let mut spans = StatedSpans::new(1);
+        let began = |span| Event::Stated(Statement::SpanBegan { span });
+        let ended = |span| Event::Stated(Statement::SpanEnded { span });
+        let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
+        for (time, event) in [
+            (5, ended(1)), // it had begun before
+            (10, began(1)),
+            (20, began(2)),
+            (50, ended(1)),
+            (110, began(1)),
+            (120, lost),
+            (150, ended(1)),
+            (210, began(1)),
+            (290, ended(1)),
+            (310, began(1)),
+            (320, began(1)), // again before it ended
+            (325, ended(1)),
+        ] {
+            let time = Some(Window::exact(time));
+            spans.event(Position { origin: Origin(0), offset: 0, time }, &event);
+        }
+        let [one, two] = spans.list() else { panic!("{spans:?}") };
+        assert_eq!((one.count, one.elapsed.count(), one.cut), (5, 3, 4));
+        assert_eq!(
+            (one.elapsed.max(), one.elapsed.min()),
+            (Some(Ticks::exact(80)), Some(Ticks::exact(5)))
+        );
+        // 100 before the gap; 100 and 10 after it.
+        assert_eq!((one.period.count(), one.period.min()), (3, Some(Ticks::exact(10))));
+        assert_eq!(one.worst.list()[0].began, Window::exact(210));
+        assert_eq!((two.count, two.elapsed.count(), two.cut, spans.gaps), (1, 0, 1, 1));
+        assert_eq!(spans.gap_ticks, 10);
+    }
+}
