@@ -29,7 +29,7 @@ pub struct Judgement {
     pub verdict: Verdict,
     /// The limit as written.
     pub limit: String,
-    /// `share` (a fraction), `count`, `ns` or `hertz`.
+    /// `share` (a fraction), `count`, `ns`, `hertz`, or `value` in the unit of its signal.
     pub unit: String,
     /// What was observed.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -5,7 +5,7 @@
 
 use super::entry::{Measure, Of, TimingFigure};
 use super::timing::{Finding, Found, LOSE_NOTHING, Timings, counted, no_such_figure};
-use crate::measure::signals::{Signal, Signals};
+use crate::measure::signals::{AccessKey, Signal, Signals};
 use crate::measure::statistic::Scale;
 
 impl Timings<'_> {
@@ -30,7 +30,8 @@ impl Timings<'_> {
                 "say which: access = \"read\", or \"write\"".into(),
             ));
         }
-        let unknown = signals.gaps.list().iter().map(|(from, until)| until - from).sum();
+        let gaps = signals.gaps.list().iter().map(|(from, until)| until - from).sum();
+        let unknown = if signals.lost_undated { self.span } else { gaps };
         let missing = self.missing(signals.lost, 0, &signal.interval, unknown);
         let per_second = 1e9 / (self.span.max(1) as f64 * scale.ns);
         match figure.measure {
@@ -87,6 +88,12 @@ fn value(signal: &Signal, of: Of, signals: &Signals<'_>) -> Found {
         finding.object(
             "it was polled: between two reads it may have been anything",
             "watch it with a comparator (`plan --watch`)",
+        );
+    }
+    if signal.key.access == Some(AccessKey::Read) {
+        finding.object(
+            "only reads of it were looked at: what was written between them is not known",
+            "trace its writes",
         );
     }
     if signal.partial + values.not_finite > 0 {

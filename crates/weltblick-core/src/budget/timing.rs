@@ -374,7 +374,7 @@ impl Timings<'_> {
         }
         let shortest = period.min().map_or(0, |min| min.low);
         let hidden = match (self.slipped, shortest) {
-            (false, 1..) => unknown / shortest + gaps,
+            (false, 1..) => (unknown / shortest).saturating_add(gaps),
             _ => u64::MAX / 4,
         };
         Missing { gaps: gaps.max(1), runs: hidden.saturating_add(cut) }

@@ -42,6 +42,15 @@ pub struct LossRow {
     pub bytes: u64,
 }
 
+/// A stretch in which something may be missing, in nanoseconds since the trace began.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, JsonSchema)]
+pub struct GapRow {
+    /// Not before this.
+    pub from_ns: f64,
+    /// Not after this.
+    pub until_ns: f64,
+}
+
 impl Losses {
     /// Counts one loss.
     pub fn add(&mut self, bytes: &Range<u64>, why: LossReason) {

@@ -8,8 +8,9 @@ use super::statistic::{csv_cells, csv_columns, figure, table};
 use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain};
 use anyhow::Result;
 use std::io::Write;
+use weltblick_core::measure::losses::GapRow;
 use weltblick_core::measure::signals::{
-    ChartRow, GapRow, LevelRow, MomentRow, PlaceRow, RateRow, ReadingRow, SignalReport, SignalRow,
+    ChartRow, LevelRow, MomentRow, PlaceRow, RateRow, ReadingRow, SignalReport, SignalRow,
     ThresholdRow,
 };
 

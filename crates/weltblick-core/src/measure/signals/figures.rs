@@ -13,8 +13,8 @@ use crate::time::Window;
 use rustc_hash::FxHashMap;
 use std::sync::Arc;
 
-/// Signals at most; further ones are counted and left out.
-pub const MOST_SIGNALS: usize = 1024;
+/// Signals at most; further ones are counted and left out. The course of each takes 100 kB.
+pub const MOST_SIGNALS: usize = 256;
 /// Signals with percentiles of their intervals at most.
 const MOST_DETAILED: usize = 32;
 /// Places in the code that are counted for one signal at most.
@@ -138,6 +138,8 @@ pub struct Signals<'a> {
     pub each: Option<Vec<Reading>>,
     /// Places where something is missing.
     pub lost: u64,
+    /// Something is missing, and nothing tells when.
+    pub lost_undated: bool,
     /// When something may be missing, in ticks of the first origin.
     pub gaps: Gaps,
     /// The origin that speaks, and the time of its first event.
@@ -159,6 +161,7 @@ impl<'a> Signals<'a> {
             left_out: 0,
             each: None,
             lost: 0,
+            lost_undated: false,
             gaps: Gaps::default(),
             speaks: None,
             last: None,
@@ -232,6 +235,7 @@ impl<'a> Signals<'a> {
             let from = self.last.map_or(time.earliest, |last| last.latest.min(time.earliest));
             self.gaps.add(from, time.latest);
         }
+        self.lost_undated |= time.is_none();
         self.interrupt();
     }
 

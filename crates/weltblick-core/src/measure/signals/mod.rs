@@ -15,7 +15,7 @@ pub use dictionary::{Dictionary, Level, Watched};
 pub use figures::{AccessKey, Key, MOST_SIGNALS, Reading, Signal, Signals, Subject};
 pub use from_text::{FromText, quantity_of};
 pub use report::{
-    ChartRow, Context, ElementRow, GapRow, LevelRow, MomentRow, PlaceRow, RateRow, ReadingRow,
+    ChartRow, Context, ElementRow, LevelRow, MomentRow, PlaceRow, RateRow, ReadingRow,
     SignalReport, SignalRow, ThresholdRow, ValueRow, each, report,
 };
 pub use threshold::Threshold;

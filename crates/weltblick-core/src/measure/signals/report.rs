@@ -7,7 +7,7 @@ use crate::capture::SignalSpec;
 use crate::event::Origin;
 use crate::image::Image;
 use crate::measure::duration::Duration;
-use crate::measure::losses::LossRow;
+use crate::measure::losses::{GapRow, LossRow};
 use crate::measure::recording::Recording;
 use crate::measure::statistic::{Scale, Statistic};
 use crate::stats::Ticks;
@@ -251,15 +251,6 @@ pub struct ReadingRow {
     /// Where in the code it was accessed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub place: Option<PlaceRow>,
-}
-
-/// A stretch in which something may be missing, in nanoseconds since the trace began.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, JsonSchema)]
-pub struct GapRow {
-    /// Not before this.
-    pub from_ns: f64,
-    /// Not after this.
-    pub until_ns: f64,
 }
 
 /// How far to believe it.

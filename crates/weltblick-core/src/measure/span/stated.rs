@@ -155,7 +155,8 @@ impl Sink for StatedSpans {
             Event::Lost { .. } | Event::Unwatched => {
                 self.gaps += 1;
                 let gap = self.last.zip(position.time).map(|(last, now)| between(last, now).high);
-                self.gap_ticks = self.gap_ticks.saturating_add(gap.unwrap_or(0));
+                // Nothing tells how long one without a time is.
+                self.gap_ticks = self.gap_ticks.saturating_add(gap.unwrap_or(u64::MAX));
                 self.list.iter_mut().for_each(StatedSpan::interrupt);
             }
             _ => {}

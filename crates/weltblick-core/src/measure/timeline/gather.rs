@@ -19,7 +19,7 @@ const MOST_LANES: usize = 256;
 /// Names at most.
 const MOST_NAMES: usize = 4096;
 /// Letters of a text that are kept.
-const LONGEST_TEXT: usize = 200;
+const LONGEST_TEXT: usize = 80;
 
 /// Everything that happens, lane by lane.
 pub struct Gather<'a> {

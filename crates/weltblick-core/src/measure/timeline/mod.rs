@@ -13,9 +13,7 @@ mod tests;
 pub use columns::{Cell, Columns};
 pub use gather::{Gather, MOST_ENTRIES};
 pub use lane::{Doing, Entry, LaneKey, Piece, What};
-pub use report::{
-    CellRow, Context, EntryRow, GapRow, LaneRow, TimelineReport, entries, kind, report, row,
-};
+pub use report::{CellRow, Context, EntryRow, LaneRow, TimelineReport, entries, kind, report, row};
 pub use search::Wanted;
 pub use seek::{Names, Seek, Target};
 pub use spacing::Spacing;

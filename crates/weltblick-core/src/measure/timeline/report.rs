@@ -5,6 +5,7 @@ use super::gather::Gather;
 use super::lane::{Entry, LaneKey, What};
 use crate::event::{Name, Stop, Thing};
 use crate::image::{Image, interrupt_name};
+use crate::measure::losses::GapRow;
 use crate::measure::statistic::Scale;
 use crate::time::Window;
 use schemars::JsonSchema;
@@ -145,15 +146,6 @@ pub struct EntryRow {
     /// How long it took, where it is an end.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub elapsed_ns: Option<f64>,
-}
-
-/// A stretch in which something may be missing.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, JsonSchema)]
-pub struct GapRow {
-    /// Not before this.
-    pub from_ns: f64,
-    /// Not after this.
-    pub until_ns: f64,
 }
 
 /// Everything on one axis.
