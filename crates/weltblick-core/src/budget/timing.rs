@@ -357,7 +357,14 @@ impl Timings<'_> {
         let missing = self.missing(self.spans.gaps, row.cut, &row.period, self.spans.gap_ticks);
         let per_second = 1e9 / (self.span.max(1) as f64 * scale.ns);
         match figure.measure {
-            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &missing, scale),
+            Measure::Elapsed => {
+                let mut finding = self.spread(&row.elapsed, figure.of, &missing, scale)?;
+                if row.unfinished > 0 {
+                    let why = format!("{} began and were not seen to end", row.unfinished);
+                    finding.object(&why, "let each begin be followed by its end, and measure on");
+                }
+                Ok(finding)
+            }
             Measure::Period => self.spread(&row.period, figure.of, &missing, scale),
             Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale),
             Measure::Count => Ok(counted(row.count, &missing, 1.0)),

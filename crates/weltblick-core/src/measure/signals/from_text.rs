@@ -2,7 +2,7 @@
 
 use crate::event::{Event, Number, Position, Sink, Statement};
 use crate::image::Image;
-use crate::measure::console::{Console, Line, Lines, Source, format};
+use crate::measure::console::{Console, End, Line, Lines, Source, format};
 use crate::pattern::Pattern;
 use crate::time::Window;
 
@@ -36,8 +36,9 @@ struct Captures<'a> {
 
 impl Lines for Captures<'_> {
     fn line(&mut self, line: Line<'_>) {
-        // What is cut may end within a number.
-        if line.end != crate::measure::console::End::Whole {
+        // What is cut, behind or before, may be cut within a number.
+        let begins = !line.after_loss || matches!(line.source, Source::Text { .. });
+        if line.end != End::Whole || !begins {
             return;
         }
         let text_at = |address| self.image.and_then(|image| image.text_at(address));

@@ -27,6 +27,9 @@ pub struct StatedSpan {
     pub count: u64,
     /// Something is missing inside, or it began again before it ended: without a duration.
     pub cut: u64,
+    /// Of these, began again before it ended, or had lasted longer than any other when the recording
+    /// ended: nothing says how long it would have taken.
+    pub unfinished: u64,
     /// The longest.
     pub worst: Worst,
     open: Option<Window>,
@@ -59,6 +62,7 @@ impl StatedSpan {
             jitter: spread(),
             count: 0,
             cut: 0,
+            unfinished: 0,
             worst: Worst::new(keep),
             open: None,
             last: None,
@@ -68,7 +72,8 @@ impl StatedSpan {
 
     fn began(&mut self, now: Option<Window>) {
         self.count += 1;
-        self.cut += u64::from(self.open.take().is_some());
+        let again = u64::from(self.open.take().is_some());
+        (self.cut, self.unfinished) = (self.cut + again, self.unfinished + again);
         self.open = now;
         if let Some((last, now)) = self.last.zip(now) {
             let period = between(last, now);
@@ -91,6 +96,13 @@ impl StatedSpan {
         self.worst.add(Bad { ticks, number, requested: None, began, ended });
     }
 
+    fn finish(&mut self, end: Option<Window>) {
+        let Some((began, end)) = self.open.take().zip(end) else { return };
+        let longest = self.elapsed.max().map_or(0, |max| max.high);
+        self.cut += 1;
+        self.unfinished += u64::from(between(began, end).high > longest);
+    }
+
     fn interrupt(&mut self) {
         self.cut += u64::from(self.open.take().is_some());
         (self.last, self.last_period) = (None, None);
@@ -102,6 +114,12 @@ impl StatedSpans {
     #[must_use]
     pub fn new(keep: usize) -> Self {
         Self { keep, ..Self::default() }
+    }
+
+    /// The recording has ended: what is open has no end.
+    pub fn finish(&mut self) {
+        let end = self.last;
+        self.list.iter_mut().for_each(|span| span.finish(end));
     }
 
     /// Every span, in the order in which they were first seen.
@@ -203,6 +221,13 @@ mod tests {
         assert_eq!((one.period.count(), one.period.min()), (3, Some(Ticks::exact(10))));
         assert_eq!(one.worst.list()[0].began, Window::exact(210));
         assert_eq!((two.count, two.elapsed.count(), two.cut, spans.gaps), (1, 0, 1, 1));
-        assert_eq!(spans.gap_ticks, 10);
+        assert_eq!((spans.gap_ticks, one.unfinished), (10, 1));
+        // One that lasts longer than any before it when the recording ends.
+        for (time, event) in [(400, began(1)), (490, began(2))] {
+            let time = Some(Window::exact(time));
+            spans.event(Position { origin: Origin(0), offset: 0, time }, &event);
+        }
+        spans.finish();
+        assert_eq!((spans.list()[0].unfinished, spans.list()[0].cut), (2, 5));
     }
 }
