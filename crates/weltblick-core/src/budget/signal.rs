@@ -30,7 +30,7 @@ impl Timings<'_> {
                 "say which: access = \"read\", or \"write\"".into(),
             ));
         }
-        let gaps = signals.gaps.list().iter().map(|(from, until)| until - from).sum();
+        let gaps = signals.gaps().map(|(_, from, until)| until - from).sum();
         let unknown = if signals.lost_undated { self.span } else { gaps };
         let missing = self.missing(signals.lost, 0, &signal.interval, unknown);
         let per_second = 1e9 / (self.span.max(1) as f64 * scale.ns);

@@ -101,10 +101,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     signals.each = args.each.then(Vec::new);
     let mut recording = Recording::default();
     let window = window(args)?;
-    {
-        let from_text = FromText::new(&patterns, dictionary.image, &mut signals);
-        read(&capture, window.as_ref(), &mut (from_text, &mut recording))?;
-    }
+    read(&capture, window.as_ref(), &patterns, &mut (&mut signals, &mut recording))?;
     signals.finish();
     let clocks = capture.origin_clocks();
     let core = capture.manifest.target.core_clock;
@@ -185,18 +182,29 @@ fn window(args: &Args) -> Result<Option<PointRange>> {
     Ok(Some(PointRange { start: None, end: Some(point.clone()) }))
 }
 
-/// Reads every stream, each in its own time: polled values come beside a trace.
-fn read(capture: &Capture, window: Option<&PointRange>, sink: &mut impl Sink) -> Result<()> {
+/// Reads every stream, each in its own time: polled values come beside a trace. Lines are put
+/// together before anything is cut by time, lest half a line be taken for a whole one.
+fn read(
+    capture: &Capture,
+    window: Option<&PointRange>,
+    patterns: &[Pattern],
+    sink: &mut impl Sink,
+) -> Result<()> {
+    let image = capture.image.as_ref().map(|open| &open.image);
     let clocks = capture.origin_clocks();
     let mut first = 0;
     for (number, stream) in capture.manifest.streams.iter().enumerate() {
         match window {
-            None => capture.replay_stream(number, &mut (), sink)?,
+            None => {
+                let mut lines = FromText::new(patterns, image, &mut *sink);
+                capture.replay_stream(number, &mut (), &mut lines)?;
+            }
             Some(range) => {
                 let clock = clocks.get(first).and_then(|(clock, _)| *clock);
                 let cycles = within::of_clock(range, clock)?;
-                let mut within = Within::new(cycles.start, cycles.end, &mut *sink);
-                capture.replay_stream(number, &mut (), &mut within)?;
+                let within = Within::new(cycles.start, cycles.end, &mut *sink);
+                let mut lines = FromText::new(patterns, image, within);
+                capture.replay_stream(number, &mut (), &mut lines)?;
             }
         }
         first += stream.sources.len();

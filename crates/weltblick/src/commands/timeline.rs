@@ -14,7 +14,7 @@ use std::io::{IsTerminal as _, Write};
 use std::time::Duration;
 use weltblick_core::budget::{Point, PointRange};
 use weltblick_core::image::Variables;
-use weltblick_core::measure::signals::{Dictionary, Signals};
+use weltblick_core::measure::signals::{Dictionary, FromText, Signals};
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timeline::{
     Context, Entry, EntryRow, Gather, LaneKey, MOST_ENTRIES, Spacing, TimelineReport, Wanted, What,
@@ -125,6 +125,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     {
         let (start, end) = window.unwrap_or((0, u64::MAX - 1));
         let only = Within::new(start, end.saturating_add(1), &mut values);
+        let only = FromText::new(&patterns, dictionary.image, only);
         capture.replay(&mut (), &mut (&mut gather, only))?;
     }
     values.finish();
@@ -242,7 +243,8 @@ impl<'a> Timed<'a> {
         values.each = Some(Vec::new());
         let mut gather = Gather::new(self.ticks_per_cycle, image, Some(window));
         gather.keeps_last = !forwards;
-        self.capture.replay(&mut (), &mut (&mut gather, &mut values))?;
+        let lines = FromText::new(&patterns, image, &mut values);
+        self.capture.replay(&mut (), &mut (&mut gather, lines))?;
         values.finish();
         gather.finish();
         let names: Vec<String> =

@@ -11,6 +11,7 @@ use crate::measure::interrupts::{MOST_EACH, between};
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
 use rustc_hash::FxHashMap;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Signals at most; further ones are counted and left out. The course of each takes 100 kB.
@@ -99,8 +100,8 @@ pub struct Signal {
     pub(super) elements: Vec<Element>,
     /// Elements beyond those that are kept.
     pub beyond: u64,
-    /// The tick from which its trend counts.
-    pub base: u64,
+    /// The tick of its first value: its trend counts from there.
+    base: Option<u64>,
     last: Option<Position>,
     last_interval: Option<Ticks>,
 }
@@ -140,11 +141,10 @@ pub struct Signals<'a> {
     pub lost: u64,
     /// Something is missing, and nothing tells when.
     pub lost_undated: bool,
-    /// When something may be missing, in ticks of the first origin.
-    pub gaps: Gaps,
-    /// The origin that speaks, and the time of its first event.
-    speaks: Option<(Origin, u64)>,
-    last: Option<Window>,
+    /// When something may be missing, in ticks of the origin that told so.
+    gaps: BTreeMap<Origin, Gaps>,
+    /// The last moment, and whose.
+    last: Option<(Origin, Window)>,
 }
 
 impl<'a> Signals<'a> {
@@ -162,8 +162,7 @@ impl<'a> Signals<'a> {
             each: None,
             lost: 0,
             lost_undated: false,
-            gaps: Gaps::default(),
-            speaks: None,
+            gaps: BTreeMap::new(),
             last: None,
         }
     }
@@ -210,13 +209,11 @@ impl<'a> Signals<'a> {
         }
     }
 
-    /// Another origin has another clock: nothing follows what was before.
-    fn speaks(&mut self, position: Position) {
-        if self.speaks.is_some() {
-            self.interrupt();
-            self.last = None;
-        }
-        self.speaks = position.time.map(|time| (position.origin, time.earliest));
+    /// When something may be missing: whose ticks, from when, until when.
+    pub fn gaps(&self) -> impl Iterator<Item = (Origin, u64, u64)> + '_ {
+        self.gaps.iter().flat_map(|(&origin, gaps)| {
+            gaps.list().iter().map(move |&(from, until)| (origin, from, until))
+        })
     }
 
     fn interrupt(&mut self) {
@@ -229,11 +226,13 @@ impl<'a> Signals<'a> {
         }
     }
 
-    fn lost(&mut self, time: Option<Window>) {
+    /// One loss of a framed stream stands for all its origins.
+    fn lost(&mut self, Position { origin, time, .. }: Position) {
         self.lost += 1;
         if let Some(time) = time {
-            let from = self.last.map_or(time.earliest, |last| last.latest.min(time.earliest));
-            self.gaps.add(from, time.latest);
+            let before = self.last.filter(|(of, _)| *of == origin);
+            let from = before.map_or(time.earliest, |(_, last)| last.latest.min(time.earliest));
+            self.gaps.entry(origin).or_default().add(from, time.latest);
         }
         self.lost_undated |= time.is_none();
         self.interrupt();
@@ -260,8 +259,7 @@ impl<'a> Signals<'a> {
                 let levels = self.dictionary.thresholds(&name);
                 self.index.insert(key, self.list.len() as u32);
                 let detailed = self.list.len() < MOST_DETAILED;
-                let base = self.speaks.map_or(0, |(_, base)| base);
-                self.list.push(Signal::new(key, field, levels, detailed, base));
+                self.list.push(Signal::new(key, field, levels, detailed));
                 self.list.len() - 1
             }
         })
@@ -356,27 +354,18 @@ impl<'a> Signals<'a> {
 impl Sink for Signals<'_> {
     #[inline]
     fn event(&mut self, position: Position, event: &Event) {
-        if self.speaks.is_none_or(|(origin, _)| origin != position.origin) {
-            self.speaks(position);
-        }
         match event {
             Event::Accessed { .. } => self.accessed(position, event),
             Event::Stated(statement) => self.stated(position, statement),
-            Event::Lost { .. } | Event::Unwatched => self.lost(position.time),
+            Event::Lost { .. } | Event::Unwatched => self.lost(position),
             _ => {}
         }
-        self.last = position.time.or(self.last);
+        self.last = position.time.map(|time| (position.origin, time)).or(self.last);
     }
 }
 
 impl Signal {
-    fn new(
-        key: Key,
-        field: Option<Arc<Field>>,
-        levels: Vec<f64>,
-        detailed: bool,
-        base: u64,
-    ) -> Self {
+    fn new(key: Key, field: Option<Arc<Field>>, levels: Vec<f64>, detailed: bool) -> Self {
         let count = field.as_ref().map_or(1, |field| field.count);
         let elements = if count > 1 { count.min(MOST_ELEMENTS as u64) as usize } else { 0 };
         Self {
@@ -393,10 +382,16 @@ impl Signal {
             elsewhere: 0,
             elements: vec![None; elements],
             beyond: 0,
-            base,
+            base: None,
             last: None,
             last_interval: None,
         }
+    }
+
+    /// The tick from which its trend counts.
+    #[must_use]
+    pub fn base(&self) -> u64 {
+        self.base.unwrap_or(0)
     }
 
     /// Whether it has elements instead of one value over time.
@@ -421,7 +416,10 @@ impl Signal {
         self.values.add(number, time, since);
         self.thresholds.iter_mut().for_each(|threshold| threshold.add(number, time));
         if number.is_finite() {
-            let tick = time.map_or(self.count - 1, |time| time.latest.saturating_sub(self.base));
+            let tick = match time {
+                Some(time) => time.latest.saturating_sub(*self.base.get_or_insert(time.latest)),
+                None => self.count - 1,
+            };
             self.trend.add(tick, number);
         }
     }

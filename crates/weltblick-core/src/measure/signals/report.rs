@@ -310,14 +310,14 @@ pub fn report(signals: &Signals<'_>, context: &Context<'_>) -> SignalReport {
     let rows = signals.list().iter().map(|signal| Row::new(signal, signals, context).state());
     let mut rows: Vec<SignalRow> = rows.collect();
     rows.sort_by(|a, b| (&a.name, &a.access).cmp(&(&b.name, &b.access)));
-    let scale = signals.list().iter().find_map(|signal| (context.scale)(signal.key.origin));
-    let gap = |&(from, until): &(u64, u64)| {
-        let ns = scale?.ns;
+    // What polls missed has the host's times.
+    let gap = |(origin, from, until): (Origin, u64, u64)| {
+        let ns = (context.scale)(origin).filter(|_| !(context.polled)(origin))?.ns;
         Some(GapRow { from_ns: from as f64 * ns, until_ns: until as f64 * ns })
     };
     SignalReport {
         schema: SCHEMA.into(),
-        gaps: signals.gaps.list().iter().filter_map(gap).collect(),
+        gaps: signals.gaps().filter_map(gap).collect(),
         evidence: SignalEvidence {
             intrusive: context.intrusive,
             left_out: signals.left_out,
@@ -572,7 +572,7 @@ impl<'a> Row<'a> {
         let told = |raw| self.unit.told(raw);
         let row = |(tick, column): (u64, super::Column)| {
             let at = match self.scale.filter(|_| dated) {
-                Some(scale) => (self.signal.base + tick) as f64 * scale.ns,
+                Some(scale) => (self.signal.base() + tick) as f64 * scale.ns,
                 None => tick as f64,
             };
             let (min, max) = (told(column.min), told(column.max));

@@ -223,3 +223,39 @@ fn manifests_say_what_signals_mean() {
         assert_eq!(fault.line, line, "{text}: {fault}");
     }
 }
+
+#[test]
+fn origins_that_take_turns_keep_their_intervals() {
+    let dictionary = Dictionary::default();
+    let mut signals = Signals::new(&dictionary);
+    for round in 0..10 {
+        for origin in [Origin(2), Origin(3)] {
+            let position = Position { origin, ..at(100 * round + u64::from(origin.0)) };
+            signals.event(position, &quantity(1, round as f64));
+        }
+    }
+    signals.finish();
+    let report = told(&signals, &dictionary);
+    let intervals: Vec<u64> = report.signals.iter().map(|row| row.interval.count).collect();
+    assert_eq!(intervals, [9, 9]);
+}
+
+#[test]
+fn the_rest_of_a_line_is_no_line() {
+    let patterns = ["{mv} mV".parse().unwrap()];
+    let dictionary = Dictionary { captured: vec!["mv".into()], ..Dictionary::default() };
+    let mut signals = Signals::new(&dictionary);
+    let mut reader = FromText::new(&patterns, None, &mut signals);
+    let said = |text: &[u8; 4]| Event::Said {
+        port: 0,
+        bytes: Bytes::from_word(u32::from_le_bytes(*text), 4),
+    };
+    for event in
+        [said(b"is 3"), loss(), said(b"712 "), said(b"mV\n9"), said(b"9 mV"), said(b"\n\n\n\n")]
+    {
+        reader.event(at(1), &event);
+    }
+    let report = told(&signals, &dictionary);
+    assert_eq!(report.signals[0].value.as_ref().unwrap().min.value, 99.0);
+    assert_eq!(report.signals[0].count, 1);
+}
