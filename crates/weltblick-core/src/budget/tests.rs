@@ -357,3 +357,101 @@ mod verdicts {
         }
     }
 }
+
+mod times {
+    use super::*;
+    use crate::event::{Event, Origin, Position, Sink as _, Statement, Stop};
+    use crate::image::Image;
+    use crate::measure::cadence::Cadences;
+    use crate::measure::interrupts::InterruptFigures;
+    use crate::measure::profile::{Conduct, Context, SampleCounts};
+    use crate::measure::recording::Recording;
+    use crate::measure::span::StatedSpans;
+    use crate::measure::statistic::Scale;
+    use crate::measure::tasks::{Settings, TaskFigures, Tracking};
+    use crate::measure::timing::{Clocks, Timing};
+    use crate::time::{Frequency, Window};
+
+    const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
+
+    /// A handler, a task and a span of 10 us each, three times; then each begins once more, and the
+    /// recording ends so many cycles later.
+    fn judged(budgets: &str, later: u64) -> (Verdict, String) {
+        let settings = Settings { keep: 0, window: 100_000, each: false };
+        let (tasks, interrupts) = (TaskFigures::new(settings), InterruptFigures::new(0));
+        let tracking = Tracking::beside(1.0, tasks, interrupts);
+        let spans = StatedSpans::new(0);
+        let mut sink = ((tracking, spans), Recording::default());
+        let mut tell = |time: u64, event: Event| {
+            let time = Some(Window::exact(time));
+            sink.event(Position { origin: Origin(0), offset: 0, time }, &event);
+        };
+        let stated = Event::Stated;
+        tell(0, stated(Statement::Runs { task: 9, stack_pointer: None }));
+        for round in 0..4 {
+            let at = 1000 * round;
+            tell(at + 100, Event::Entered { exception: 16 });
+            if round < 3 {
+                tell(at + 110, Event::Left { exception: 16 });
+                tell(at + 110, Event::Resumed { exception: 0 });
+                tell(at + 200, stated(Statement::Ready { task: 1 }));
+                tell(at + 200, stated(Statement::SpanBegan { span: 1 }));
+                tell(at + 200, stated(Statement::Runs { task: 1, stack_pointer: None }));
+                tell(at + 210, stated(Statement::SpanEnded { span: 1 }));
+                tell(at + 210, stated(Statement::Stops { task: 1, why: Stop::Sleeps }));
+                tell(at + 210, stated(Statement::Runs { task: 9, stack_pointer: None }));
+            }
+        }
+        tell(3100, stated(Statement::Ready { task: 1 }));
+        tell(3100, stated(Statement::SpanBegan { span: 1 }));
+        tell(3100 + later, Event::Asleep);
+        let ((tracking, mut spans), recording) = sink;
+        spans.finish();
+        let (tasks, mut interrupts) = tracking.finish_both_at(recording.end());
+        interrupts.finish();
+        let image = Image::parse(FIRMWARE).unwrap();
+        let clock = Frequency::from_hertz(1e6);
+        let tasks = [(USUAL_WINDOW, tasks)];
+        let timings = Timings {
+            interrupts: &interrupts,
+            tasks: &tasks,
+            spans: &spans,
+            signals: None,
+            image: Some(&image),
+            scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+            span: recording.span().unwrap(),
+            exceptions: true,
+            intrusive: false,
+            slipped: false,
+        };
+        let clocks =
+            Clocks { stated_period: Some(1000), core_clock: clock, timestamp_clock: clock };
+        let context = Context {
+            image: &image,
+            timing: Timing { recording: &recording, clocks },
+            cadences: &Cadences::default(),
+            cut: 0,
+            confidence: 0.95,
+            conduct: Conduct::default(),
+        };
+        let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
+        let report = judge(&file, &SampleCounts::default(), Some(&timings), &context).unwrap();
+        let Judgement { verdict, evidence, .. } = report.budgets[0].clone();
+        (verdict, evidence)
+    }
+
+    #[test]
+    fn what_never_ended_keeps_a_maximum_from_being_met() {
+        for subject in ["interrupt.16", "task.1", "span.1"] {
+            let budget =
+                format!("[{}]\nelapsed.max = '<= 20 us'", subject.replace('.', ".\"") + "\"");
+            let (verdict, evidence) = judged(&budget, 5);
+            assert_eq!(verdict, Verdict::Met, "{subject}: {evidence}");
+            let (verdict, evidence) = judged(&budget, 500);
+            assert_eq!(verdict, Verdict::Undecided, "{subject}: {evidence}");
+            assert!(evidence.contains("ended") || evidence.contains("to end"), "{evidence}");
+        }
+        // How often it began is known all the same.
+        assert_eq!(judged("[interrupt.\"16\"]\ncount = '<= 4'", 500).0, Verdict::Met);
+    }
+}

@@ -71,6 +71,10 @@ impl Finding {
 pub(super) const LOSE_NOTHING: &str =
     "lose nothing: sample more slowly, trace less beside, or widen the link";
 
+const STILL_RUNS: &str =
+    "when the recording ended it had lasted longer than ever before, and had not ended";
+const MEASURE_ON: &str = "measure on until it ends";
+
 /// Judges one budget.
 pub(super) fn judge(
     budget: &Budget,
@@ -232,6 +236,10 @@ impl Timings<'_> {
             Measure::Load => share(row.busy as f64, all, unknown as f64, row.entries),
             Measure::StackPeak | Measure::Interval | Measure::Value => return Err(no_such_figure()),
         };
+        let lasts = matches!(figure.measure, Measure::Own | Measure::Elapsed | Measure::Response);
+        if row.unfinished && lasts {
+            finding.object(STILL_RUNS, MEASURE_ON);
+        }
         if self.interrupts.contradictions > 0 {
             finding.object(
                 "entries and exits contradict each other: packets were lost and nothing told so",
@@ -321,6 +329,10 @@ impl Timings<'_> {
             Measure::StackPeak => stack(row)?,
             Measure::Interval | Measure::Value => return Err(no_such_figure()),
         };
+        let lasts = [Measure::Own, Measure::Elapsed, Measure::Pending, Measure::Response];
+        if row.unfinished && lasts.contains(&figure.measure) {
+            finding.object(STILL_RUNS, MEASURE_ON);
+        }
         match figure.measure {
             Measure::Own if row.own.count() < row.elapsed.count() => finding.object(
                 "of some activations it is not known whether handlers ran meanwhile",
@@ -361,7 +373,7 @@ impl Timings<'_> {
                 let mut finding = self.spread(&row.elapsed, figure.of, &missing, scale)?;
                 if row.unfinished > 0 {
                     let why = format!("{} began and were not seen to end", row.unfinished);
-                    finding.object(&why, "let each begin be followed by its end, and measure on");
+                    finding.object(&why, MEASURE_ON);
                 }
                 Ok(finding)
             }

@@ -78,6 +78,12 @@ impl Recording {
         self.running + self.asleep + self.unobservable
     }
 
+    /// The cycle of the last dated event; `None` without timestamps.
+    #[must_use]
+    pub fn end(&self) -> Option<u64> {
+        (self.first <= self.last).then_some(self.last)
+    }
+
     /// Cycles from the first dated event to the last; `None` without timestamps.
     #[must_use]
     pub fn span(&self) -> Option<u64> {

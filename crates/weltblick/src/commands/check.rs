@@ -68,7 +68,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let exceptions = followed.iter().any(|tracking| tracking.exceptions);
     let (mut tasks, mut interrupts) = (Vec::new(), InterruptFigures::new(0));
     for (window, tracking) in windows.into_iter().zip(followed) {
-        let (figures, of_this) = tracking.finish_both();
+        let (figures, of_this) = tracking.finish_both_at(recording.end());
         tasks.push((window, figures));
         interrupts = of_this;
     }

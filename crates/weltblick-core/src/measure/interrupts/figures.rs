@@ -22,6 +22,8 @@ pub struct Figures {
     pub entries: u64,
     /// Runs without a duration: something is missing inside.
     pub cut: u64,
+    /// When the recording ended one of these had lasted longer than any other.
+    pub unfinished: bool,
     /// Without what pre-empted it.
     pub own: Spread,
     /// From start to end.
@@ -70,6 +72,7 @@ impl Figures {
             exception,
             entries: 0,
             cut: 0,
+            unfinished: false,
             own: spread(),
             elapsed: spread(),
             period: spread(),
@@ -336,6 +339,13 @@ impl Watcher for InterruptFigures {
             }
             Runner::Switching => self.switching += ticks,
             Runner::Unknown => {}
+        }
+    }
+
+    fn unfinished(&mut self, exception: u16, began: Window, end: u64) {
+        if let Some(row) = self.row(exception) {
+            let longest = row.elapsed.max().map_or(0, |max| max.high);
+            row.unfinished |= end.saturating_sub(began.earliest) > longest;
         }
     }
 

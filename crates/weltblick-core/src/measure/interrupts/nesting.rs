@@ -90,6 +90,8 @@ pub trait Watcher {
     /// From `from` to `until` the core did this.
     #[inline]
     fn did(&mut self, _runner: Runner, _from: Option<Window>, _until: Option<Window>) {}
+    /// The recording ended while a run that began then had not.
+    fn unfinished(&mut self, _exception: u16, _began: Window, _end: u64) {}
     /// Something is missing here; so many runs that had begun have no end, or the reverse.
     fn cut(&mut self, _why: Cut) {}
 }
@@ -346,8 +348,17 @@ impl<W: Watcher> Nesting<W> {
     }
 
     /// The recording ends: what still runs has no end.
-    pub fn finish(mut self) -> W {
+    pub fn finish(self) -> W {
+        self.finish_at(None)
+    }
+
+    /// The same, and it ended at this tick, if that is known.
+    #[must_use]
+    pub fn finish_at(mut self, end: Option<u64>) -> W {
         for frame in self.stack.drain(..) {
+            if let (true, Some(began), Some(end)) = (frame.whole, frame.began, end) {
+                self.watcher.unfinished(frame.exception, began, end);
+            }
             self.watcher.cut(Cut::Run(frame.exception));
         }
         self.watcher
@@ -390,6 +401,10 @@ impl<A: Watcher, B: Watcher> Watcher for (A, B) {
     fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
         self.0.did(runner, from, until);
         self.1.did(runner, from, until);
+    }
+    fn unfinished(&mut self, exception: u16, began: Window, end: u64) {
+        self.0.unfinished(exception, began, end);
+        self.1.unfinished(exception, began, end);
     }
     fn cut(&mut self, why: Cut) {
         self.0.cut(why);

@@ -67,6 +67,8 @@ pub struct Figures {
     pub stack: Stack,
     /// Activations without a duration: something is missing inside.
     pub cut: u64,
+    /// When the recording ended one of these had lasted longer than any other.
+    pub unfinished: bool,
     /// Without handlers and other tasks.
     pub own: Spread,
     /// From the first run to the stop.
@@ -116,6 +118,7 @@ impl Figures {
             priority: None,
             stack: Stack::default(),
             cut: 0,
+            unfinished: false,
             own: spread(),
             elapsed: spread(),
             pending: spread(),
@@ -295,6 +298,12 @@ impl TaskFigures {
 impl Watcher for TaskFigures {
     fn activated(&mut self, activation: &Activation) {
         self.row(activation.task).activated(activation);
+    }
+
+    fn unfinished(&mut self, task: u32, since: Window, end: u64) {
+        let row = self.row(task);
+        let longest = row.response.max().or(row.elapsed.max()).map_or(0, |max| max.high);
+        row.unfinished |= end.saturating_sub(since.earliest) > longest;
     }
 
     fn cut(&mut self, task: u32) {

@@ -94,6 +94,8 @@ pub struct Activation {
 pub trait Watcher {
     /// An activation is complete.
     fn activated(&mut self, _activation: &Activation) {}
+    /// The recording ended while an activation that was ready, or began, then had not.
+    fn unfinished(&mut self, _task: u32, _since: Window, _end: u64) {}
     /// An activation had begun, or was to begin, and something is missing inside.
     fn cut(&mut self, _task: u32) {}
     /// The actor had the core from the one to the other.
@@ -218,13 +220,21 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
     }
 
     /// The recording has ended: what still runs has no end. Returns both who looked on.
-    pub fn finish_both(mut self) -> (W, I) {
+    pub fn finish_both(self) -> (W, I) {
+        self.finish_both_at(None)
+    }
+
+    /// The same, and it ended at this tick, if that is known.
+    pub fn finish_both_at(mut self, end: Option<u64>) -> (W, I) {
         for (&number, task) in &mut self.tasks {
-            if task.open.take().is_some() {
+            if let Some(open) = task.open.take() {
+                if let Some((since, end)) = open.ready.or(open.began).zip(end) {
+                    self.watcher.unfinished(number, since, end);
+                }
                 self.watcher.cut(number);
             }
         }
-        (self.watcher, self.nesting.finish().1)
+        (self.watcher, self.nesting.finish_at(end).1)
     }
 
     /// Who has the core now.
