@@ -24,6 +24,18 @@ pub enum Name {
     Told(Box<str>),
 }
 
+impl Name {
+    /// The name itself, unless it is empty; `text_at` finds texts in the image.
+    #[must_use]
+    pub fn told(&self, text_at: impl FnOnce(u64) -> Option<String>) -> Option<String> {
+        let told = match self {
+            Self::Told(text) => Some(text.to_string()),
+            Self::InImage(address) => text_at(*address),
+        };
+        told.filter(|name| !name.is_empty())
+    }
+}
+
 /// Why a task no longer runs by its own will.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Stop {

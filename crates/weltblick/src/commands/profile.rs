@@ -11,7 +11,8 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::time::Duration;
 use weltblick_core::budget::PointRange;
-use weltblick_core::event::{Name, Sink, Thing};
+use weltblick_core::event::{Sink, Thing};
+use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::profile::{
     Attributed, By, ProfileReport, ReportRow, Series, Window, report,
@@ -79,9 +80,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         return Ok(Outcome::Done);
     }
     let capture = sources::open(&args.capture)?;
+    let mut names = Names::default();
     let mut reports = match args.every {
-        Some(every) => series(&capture, args, every)?,
-        None => vec![single(&capture, args)?],
+        Some(every) => series(&capture, args, every, &mut names)?,
+        None => vec![single(&capture, args, &mut names)?],
     };
     if reports.iter().all(|report| report.recording.samples == 0) {
         bail!(
@@ -90,9 +92,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             if args.within.is_some() { " in this window of time" } else { "" },
         );
     }
-    if args.by == ByArg::Task {
-        name_tasks(&capture, &mut reports)?;
-    }
+    name_tasks(&names, capture.image()?, &mut reports);
     for report in &mut reports {
         sort(&mut report.rows, args.sort);
     }
@@ -111,44 +111,37 @@ fn by(args: &Args) -> By {
     }
 }
 
-/// Reads into a figure; by task or interrupt samples count for whom has the core.
-fn replay(capture: &Capture, args: &Args, sink: &mut impl Sink) -> Result<()> {
+/// Reads into a figure; by task or interrupt samples count for whom has the core, and what tasks are
+/// called is noted.
+fn replay(capture: &Capture, args: &Args, names: &mut Names, sink: &mut impl Sink) -> Result<()> {
     match args.by {
-        ByArg::Task | ByArg::Interrupt => capture.replay(&mut (), &mut Attributed::new(sink)),
+        ByArg::Task | ByArg::Interrupt => {
+            capture.replay(&mut (), &mut (names, Attributed::new(sink)))
+        }
         _ => capture.replay(&mut (), sink),
     }
 }
 
 /// Puts names in the place of numbers, as far as the firmware tells them.
-fn name_tasks(capture: &Capture, reports: &mut [ProfileReport]) -> Result<()> {
-    if capture.reads_standard_input() {
-        return Ok(());
-    }
-    let mut names = Names::default();
-    capture.replay(&mut (), &mut names)?;
-    let image = capture.image()?;
+fn name_tasks(names: &Names, image: &Image, reports: &mut [ProfileReport]) {
     for (thing, name) in &names.list {
         let Thing::Task(number) = thing else { continue };
-        let text = match name {
-            Name::Told(text) => Some(text.to_string()),
-            Name::InImage(address) => image.text_at(*address),
-        };
+        let text = name.told(|address| image.text_at(address));
         let number = format!("task {number}");
         let rows = reports.iter_mut().flat_map(|report| &mut report.rows);
         for row in rows.filter(|row| row.task.as_ref() == Some(&number)) {
             row.task = text.clone().or(row.task.take());
         }
     }
-    Ok(())
 }
 
 /// One profile, of everything or of a window.
-fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
+fn single(capture: &Capture, args: &Args, names: &mut Names) -> Result<ProfileReport> {
     capture.image()?;
     let counted = Counted::default();
     let Some(range) = &args.within else {
         let mut counted = counted;
-        replay(capture, args, &mut counted)?;
+        replay(capture, args, names, &mut counted)?;
         let (counts, recording, cadences) = &counted;
         return Ok(report(counts, by(args), &context(capture, recording, cadences, 0)?));
     };
@@ -156,7 +149,7 @@ fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
     let start = within::time_of(range.start.as_ref())?.unwrap_or(Duration::ZERO);
     let end = within::time_of(range.end.as_ref())?;
     let mut within = Within::new(cycles.start, cycles.end, counted);
-    replay(capture, args, &mut within)?;
+    replay(capture, args, names, &mut within)?;
     within.sink.1.time_slipped |= within.slipped;
     let (counts, recording, cadences) = &within.sink;
     if recording.samples() == 0 && within.undated > 0 {
@@ -171,7 +164,12 @@ fn single(capture: &Capture, args: &Args) -> Result<ProfileReport> {
 }
 
 /// One profile per window of time.
-fn series(capture: &Capture, args: &Args, every: Duration) -> Result<Vec<ProfileReport>> {
+fn series(
+    capture: &Capture,
+    args: &Args,
+    every: Duration,
+    names: &mut Names,
+) -> Result<Vec<ProfileReport>> {
     capture.image()?;
     let clock = capture.timestamp_clock().context(
         "--every needs the core clock: give --core-clock, or `core_clock` in the manifest",
@@ -181,7 +179,7 @@ fn series(capture: &Capture, args: &Args, every: Duration) -> Result<Vec<Profile
     }
     let mut counted =
         (Series::new(clock.cycle_at(every)), Recording::default(), Cadences::default());
-    replay(capture, args, &mut counted)?;
+    replay(capture, args, names, &mut counted)?;
     let (series, recording, cadences) = &counted;
     let windows = series.windows().context("--every")?;
     let dated = windows.iter().any(|window| window.recording.samples() > 0);

@@ -12,10 +12,13 @@ use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timing::Timing;
 use weltblick_core::measure::within::Within;
+use weltblick_core::time::Frequency;
 
 /// One source of a capture, or a stretch of its time.
 pub(crate) struct Reading<'a> {
-    capture: &'a Capture,
+    pub(crate) capture: &'a Capture,
+    /// The clock of the timestamps.
+    pub(crate) clock: Frequency,
     cycles: Option<Range<u64>>,
     /// How ticks are stated.
     pub(crate) scale: Scale,
@@ -45,6 +48,7 @@ impl<'a> Reading<'a> {
         let core = clocks.core_clock.unwrap_or(clock);
         Ok(Self {
             capture,
+            clock,
             cycles: within.map(|range| within::cycles(range, capture)).transpose()?,
             scale: Scale::of(clock, clocks.core_clock),
             ticks_per_cycle: clock.hertz() / core.hertz(),

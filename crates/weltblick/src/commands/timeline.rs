@@ -1,5 +1,6 @@
 //! `timeline`: interrupts, tasks, spans, values and text on one axis.
 
+use super::reading::Reading;
 use super::{list, signals, within};
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
 use crate::outcome::Outcome;
@@ -7,7 +8,7 @@ use crate::show::picture::{self, PictureFile};
 use crate::show::timeline::{Axis, Chart, Point as Marked, Values};
 use crate::show::{self, Paint};
 use crate::sources::{self, Capture};
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Result, bail};
 use clap::ValueEnum;
 use ratatui::crossterm::terminal;
 use std::io::{IsTerminal as _, Write};
@@ -15,14 +16,12 @@ use std::time::Duration;
 use weltblick_core::budget::{Point, PointRange};
 use weltblick_core::image::Variables;
 use weltblick_core::measure::signals::{Dictionary, FromText, Signals};
-use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timeline::{
     Context, Entry, EntryRow, Gather, LaneKey, MOST_ENTRIES, Spacing, TimelineReport, Wanted, What,
     entries, kind, report, row,
 };
 use weltblick_core::measure::within::Within;
 use weltblick_core::pattern::Pattern;
-use weltblick_core::time::Frequency;
 
 /// Cells of lanes in pictures and in JSON.
 const CELLS: usize = 1024;
@@ -85,12 +84,11 @@ enum SpacingArg {
     Events,
 }
 
-/// A capture whose times are known.
-struct Timed<'a> {
-    capture: &'a Capture,
-    clock: Frequency,
-    scale: Scale,
-    ticks_per_cycle: f64,
+/// What happened on lanes, and what values were.
+struct Told<'d> {
+    gather: Gather<'d>,
+    /// The names of values, by number.
+    names: Vec<String>,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
@@ -102,11 +100,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         return Ok(Outcome::Done);
     }
     let capture = sources::open(&args.capture)?;
-    let timed = Timed::new(&capture)?;
+    let reading = Reading::new(&capture, None)?;
+    let variables = capture.variables()?;
+    let patterns = signals::patterns(&capture.manifest.signals, &[]);
+    let dictionary = lenient(&capture, variables.as_ref(), &patterns)?;
     let mut marked = Vec::new();
     for (point, letter) in [(&args.at, 'v'), (&args.to, 'w')] {
         if let Some(point) = point {
-            let time = within::moment(point, &capture, timed.clock)?;
+            let time = within::moment(point, &capture, reading.clock)?;
             let name = match point {
                 Point::Time(_) => "the time that you gave,".to_owned(),
                 other => other.to_string(),
@@ -114,25 +115,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             marked.push(Marked { letter, name, tick: time.latest, time });
         }
     }
-    timed.search(args, &mut marked)?;
-    let window = timed.window(args, &marked)?;
-    let variables = capture.variables()?;
-    let patterns = signals::patterns(&capture.manifest.signals, &[]);
-    let dictionary = lenient(&capture, variables.as_ref(), &patterns)?;
-    let mut values = Signals::new(&dictionary);
-    values.each = Some(Vec::new());
-    let mut gather = Gather::new(timed.ticks_per_cycle, dictionary.image, window);
-    {
-        let (start, end) = window.unwrap_or((0, u64::MAX - 1));
-        let only = Within::new(start, end.saturating_add(1), &mut values);
-        let only = FromText::new(&patterns, dictionary.image, only);
-        capture.replay(&mut (), &mut (&mut gather, only))?;
-    }
-    values.finish();
-    gather.finish();
-    let names: Vec<String> = values.list().iter().map(|signal| values.name(signal.key)).collect();
-    let context = Context { image: dictionary.image, scale: timed.scale, values: &names };
-    add_values(&mut gather, &values, &dictionary);
+    search(&reading, args, &dictionary, &patterns, &mut marked)?;
+    let window = window(&reading, args, &marked)?;
+    let Told { gather, names } = read(&reading, &dictionary, &patterns, window, false)?;
+    let context = Context { image: dictionary.image, scale: reading.scale, values: &names };
     let Some(range) = gather.range.filter(|(start, end)| end > start) else {
         bail!(
             "{}: nothing has a time here; turn timestamps on (TSENA in ITM_TCR, as `plan` says)",
@@ -151,7 +137,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         capture: &title,
         report: draw(cells),
         marked: &marked,
-        axis: Axis { range, ns: timed.scale.ns, spacing: spacing.as_ref() },
+        axis: Axis { range, ns: reading.scale.ns, spacing: spacing.as_ref() },
         values: courses(&gather, &lanes),
         said: said(&gather, &lanes, &context),
     };
@@ -169,108 +155,104 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     Ok(Outcome::Done)
 }
 
-impl<'a> Timed<'a> {
-    fn new(capture: &'a Capture) -> Result<Self> {
-        let clocks = capture.clocks();
-        let clock = clocks.timestamp_clock.with_context(|| {
-            format!(
-                "{}: times need the core clock: give --core-clock, or `core_clock` in the manifest",
-                capture.name.display()
-            )
-        })?;
-        if capture.sources() > 1 {
-            bail!(
-                "{}: this capture has {} sources ({}); import the one that is meant into a folder of its own",
-                capture.name.display(),
-                capture.sources(),
-                capture.origin_names().join(", ")
-            );
-        }
-        let core = clocks.core_clock.unwrap_or(clock);
-        let scale = Scale::of(clock, clocks.core_clock);
-        Ok(Self { capture, clock, scale, ticks_per_cycle: clock.hertz() / core.hertz() })
-    }
+/// Reads what happens from the one tick of a window to the other; where there is too much of it the
+/// first of it, or the last.
+fn read<'d>(
+    reading: &Reading<'_>,
+    dictionary: &'d Dictionary<'d>,
+    patterns: &[Pattern],
+    window: Option<(u64, u64)>,
+    keeps_last: bool,
+) -> Result<Told<'d>> {
+    let mut values = Signals::new(dictionary);
+    values.each = Some(Vec::new());
+    let mut gather = Gather::new(reading.ticks_per_cycle, dictionary.image, window);
+    gather.keeps_last = keeps_last;
+    let (start, end) = window.unwrap_or((0, u64::MAX - 1));
+    let only = Within::new(start, end.saturating_add(1), &mut values);
+    let lines = FromText::new(patterns, dictionary.image, only);
+    reading.capture.replay(&mut (), &mut (&mut gather, lines))?;
+    values.finish();
+    gather.finish();
+    let names = values.list().iter().map(|signal| values.name(signal.key)).collect();
+    add_values(&mut gather, &values);
+    Ok(Told { gather, names })
+}
 
-    /// The ticks that are looked at; nothing for all.
-    fn window(&self, args: &Args, marked: &[Marked]) -> Result<Option<(u64, u64)>> {
-        if let Some(range) = &args.within {
-            let cycles = within::cycles(range, self.capture)?;
-            // Without an end: what there is.
-            let open = cycles.end == u64::MAX;
-            let end = if open {
-                within::moment(&Point::Last, self.capture, self.clock)?.latest
-            } else {
-                cycles.end
-            };
-            return Ok(Some((cycles.start, end.max(cycles.start + 1))));
-        }
-        let around = match &args.around {
-            Some(point) => Some(within::moment(point, self.capture, self.clock)?.latest),
-            None => None,
-        };
-        let half = self.clock.cycle_at(args.width).max(2) / 2;
-        Ok(match (around, marked) {
-            (Some(centre), _) => Some((centre.saturating_sub(half), centre + half)),
-            (None, []) => None,
-            (None, [only]) => Some((only.tick.saturating_sub(half), only.tick + half)),
-            (None, [first, second, ..]) => {
-                let (low, high) = (first.tick.min(second.tick), first.tick.max(second.tick));
-                let edge = ((high - low) / 10).max(2);
-                Some((low.saturating_sub(edge), high + edge))
-            }
-        })
-    }
-
-    /// Moves the mark to the next, or the previous, of what is searched.
-    fn search(&self, args: &Args, marked: &mut Vec<Marked>) -> Result<()> {
-        let (wanted, forwards) = match (&args.next, &args.previous) {
-            (Some(wanted), _) => (wanted, true),
-            (None, Some(wanted)) => (wanted, false),
-            (None, None) => return Ok(()),
-        };
-        let start = match (marked.first(), &args.around) {
-            (Some(mark), _) => Some(mark.tick),
-            (None, Some(point)) => Some(within::moment(point, self.capture, self.clock)?.latest),
-            (None, None) => None,
-        };
-        let from = start.unwrap_or(if forwards { 0 } else { u64::MAX - 1 });
-        let window = if forwards { (from, u64::MAX - 1) } else { (0, from) };
-        let image = self.capture.image.as_ref().map(|open| &open.image);
-        let variables = self.capture.variables()?;
-        let patterns = signals::patterns(&self.capture.manifest.signals, &[]);
-        let dictionary = lenient(self.capture, variables.as_ref(), &patterns)?;
-        let mut values = Signals::new(&dictionary);
-        values.each = Some(Vec::new());
-        let mut gather = Gather::new(self.ticks_per_cycle, image, Some(window));
-        gather.keeps_last = !forwards;
-        let lines = FromText::new(&patterns, image, &mut values);
-        self.capture.replay(&mut (), &mut (&mut gather, lines))?;
-        values.finish();
-        gather.finish();
-        let names: Vec<String> =
-            values.list().iter().map(|signal| values.name(signal.key)).collect();
-        add_values(&mut gather, &values, &dictionary);
-        let context = Context { image, scale: self.scale, values: &names };
-        let name = |lane: LaneKey| context.name(&gather, lane);
-        let found = wanted.find(&gather.entries, from, forwards, &name);
-        let Some(found) = found else {
-            let way = if forwards { "after" } else { "before" };
-            let limit = if gather.cut {
-                format!(" (only {MOST_ENTRIES} events were looked at; start nearer)")
-            } else {
-                String::new()
-            };
-            bail!("there is no such thing {way} this point{limit}");
-        };
-        let what = format!("{} {}", name(found.lane), context.what(&gather, &found.what));
-        let landed = Marked { letter: 'w', name: what, tick: found.time.latest, time: found.time };
-        if marked.is_empty() {
-            marked.push(Marked { letter: 'v', ..landed });
+/// The ticks that are looked at; nothing for all.
+fn window(reading: &Reading<'_>, args: &Args, marked: &[Marked]) -> Result<Option<(u64, u64)>> {
+    if let Some(range) = &args.within {
+        let cycles = within::cycles(range, reading.capture)?;
+        // Without an end: what there is.
+        let open = cycles.end == u64::MAX;
+        let end = if open {
+            within::moment(&Point::Last, reading.capture, reading.clock)?.latest
         } else {
-            marked.push(landed);
-        }
-        Ok(())
+            cycles.end
+        };
+        return Ok(Some((cycles.start, end.max(cycles.start + 1))));
     }
+    let around = match &args.around {
+        Some(point) => Some(within::moment(point, reading.capture, reading.clock)?.latest),
+        None => None,
+    };
+    let half = reading.clock.cycle_at(args.width).max(2) / 2;
+    Ok(match (around, marked) {
+        (Some(centre), _) => Some((centre.saturating_sub(half), centre.saturating_add(half))),
+        (None, []) => None,
+        (None, [only]) => Some((only.tick.saturating_sub(half), only.tick.saturating_add(half))),
+        (None, [first, second, ..]) => {
+            let (low, high) = (first.tick.min(second.tick), first.tick.max(second.tick));
+            let edge = ((high - low) / 10).max(2);
+            Some((low.saturating_sub(edge), high.saturating_add(edge)))
+        }
+    })
+}
+
+/// Moves the mark to the next, or the previous, of what is searched.
+fn search(
+    reading: &Reading<'_>,
+    args: &Args,
+    dictionary: &Dictionary<'_>,
+    patterns: &[Pattern],
+    marked: &mut Vec<Marked>,
+) -> Result<()> {
+    let (wanted, forwards) = match (&args.next, &args.previous) {
+        (Some(wanted), _) => (wanted, true),
+        (None, Some(wanted)) => (wanted, false),
+        (None, None) => return Ok(()),
+    };
+    if reading.once {
+        bail!("a search reads twice, and standard input comes once; give a file");
+    }
+    let start = match (marked.first(), &args.around) {
+        (Some(mark), _) => Some(mark.tick),
+        (None, Some(point)) => Some(within::moment(point, reading.capture, reading.clock)?.latest),
+        (None, None) => None,
+    };
+    let from = start.unwrap_or(if forwards { 0 } else { u64::MAX - 1 });
+    let window = if forwards { (from, u64::MAX - 1) } else { (0, from) };
+    let Told { gather, names } = read(reading, dictionary, patterns, Some(window), !forwards)?;
+    let context = Context { image: dictionary.image, scale: reading.scale, values: &names };
+    let name = |lane: LaneKey| context.name(&gather, lane);
+    let found = wanted.find(&gather.entries, from, forwards, &name);
+    let Some(found) = found else {
+        let way = if forwards { "after" } else { "before" };
+        let limit = if gather.cut {
+            format!(" (only {MOST_ENTRIES} events were looked at; start nearer)")
+        } else {
+            String::new()
+        };
+        bail!("there is no such thing {way} this point{limit}");
+    };
+    let what = format!("{} {}", name(found.lane), context.what(&gather, &found.what));
+    let landed = Marked { letter: 'w', name: what, tick: found.time.latest, time: found.time };
+    if marked.is_empty() {
+        marked.push(Marked { letter: 'v', ..landed });
+    } else {
+        marked.push(landed);
+    }
+    Ok(())
 }
 
 /// What is known of values. A watched variable that the image does not have costs its own lane its
@@ -287,12 +269,11 @@ fn lenient<'a>(
 }
 
 /// The readings of values as entries of their lanes.
-fn add_values(gather: &mut Gather<'_>, values: &Signals<'_>, dictionary: &Dictionary<'_>) {
+fn add_values(gather: &mut Gather<'_>, values: &Signals<'_>) {
     let readings = values.each.as_deref().unwrap_or_default();
-    let told = |signal: usize, raw: f64| {
-        let spec = dictionary.spec(&values.name(values.list()[signal].key));
-        spec.map_or(raw, |spec| raw * spec.scale + spec.offset)
-    };
+    let scaling: Vec<(f64, f64)> =
+        values.list().iter().map(|signal| values.scaling(signal.key)).collect();
+    let told = |signal: usize, raw: f64| raw * scaling[signal].0 + scaling[signal].1;
     let (first, last) = gather.range.unwrap_or((0, u64::MAX));
     for reading in readings {
         let (Some(time), Some(value)) = (reading.time, reading.value) else { continue };
@@ -384,7 +365,7 @@ fn drawn(
         whole.doubts.push("there are more lanes or events than are kept one by one".into());
     }
     if let Some(spacing) = spacing {
-        let moments = gather.entries.iter().filter(|entry| is_moment(entry));
+        let moments = gather.entries.iter().filter(|entry| entry.lane.has_moments());
         let marks = moments.map(|entry| (entry.lane, entry.time.latest));
         let ticks = spacing.length().max(1) as f64 / cells as f64;
         let warped = spacing.cells(&gather.pieces, marks, cells);
@@ -394,11 +375,6 @@ fn drawn(
         }
     }
     whole
-}
-
-/// Whether an entry is all that its lane has there.
-fn is_moment(entry: &Entry) -> bool {
-    !matches!(entry.lane, LaneKey::Interrupt(_) | LaneKey::Task(_) | LaneKey::Value(_))
 }
 
 /// The courses of values, in ticks.

@@ -85,10 +85,7 @@ impl Dictionary<'_> {
         if let Some(spec) = self.specs.iter().find(|spec| spec.quantity == Some(number)) {
             return spec.name.clone();
         }
-        let told = told.and_then(|name| match name {
-            Name::Told(text) => Some(text.to_string()),
-            Name::InImage(address) => self.image?.text_at(*address),
-        });
+        let told = told.and_then(|name| name.told(|address| self.image?.text_at(address)));
         told.unwrap_or_else(|| format!("quantity {number}"))
     }
 

@@ -351,6 +351,14 @@ fn doubts(signals: &Signals<'_>, rows: &[SignalRow], context: &Context<'_>) -> V
             row.name, row.partial
         ));
     }
+    for signal in signals.list().iter().filter(|signal| signal.elsewhere + signal.beyond > 0) {
+        doubts.push(format!(
+            "{}: {} accesses from further places in the code, and {} of elements beyond those kept, are left out",
+            signals.name(signal.key),
+            signal.elsewhere,
+            signal.beyond
+        ));
+    }
     if rows.iter().any(|row| row.host_times) && rows.iter().any(|row| !row.host_times) {
         doubts.push(
             "polled values have the host's times, which begin elsewhere than those of the trace"

@@ -152,12 +152,6 @@ impl Values {
         self.follows = false;
     }
 
-    /// Whether the next value follows the last one.
-    #[must_use]
-    pub const fn follows(&self) -> bool {
-        self.follows
-    }
-
     /// The mean of all values.
     #[must_use]
     pub fn mean(&self) -> Option<f64> {

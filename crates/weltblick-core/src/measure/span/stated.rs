@@ -131,11 +131,8 @@ impl StatedSpans {
     /// What a span is called; `text_at` finds names in the image.
     #[must_use]
     pub fn name(&self, span: u32, text_at: impl Fn(u64) -> Option<String>) -> String {
-        let told = self.names.get(&span).and_then(|name| match name {
-            Name::Told(text) => Some(text.to_string()),
-            Name::InImage(address) => text_at(*address),
-        });
-        told.filter(|name| !name.is_empty()).unwrap_or_else(|| format!("span {span}"))
+        let told = self.names.get(&span).and_then(|name| name.told(text_at));
+        told.unwrap_or_else(|| format!("span {span}"))
     }
 
     fn span(&mut self, span: u32) -> Option<&mut StatedSpan> {

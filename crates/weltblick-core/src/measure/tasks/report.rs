@@ -3,7 +3,7 @@
 use super::figures::{Figures, Stack, TaskFigures, Waiting};
 use super::order::{Order, Turn};
 use super::tracking::{Spell, State};
-use crate::event::{Name, Thing};
+use crate::event::Thing;
 use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Phase, Stretch};
 use crate::measure::duration::Duration;
@@ -63,11 +63,9 @@ impl TaskFigures {
     /// What a thing is called: as the firmware says, else by its number.
     #[must_use]
     pub fn name(&self, thing: Thing, image: Option<&Image>) -> String {
-        let told = self.names.get(&thing).and_then(|name| match name {
-            Name::Told(name) => Some(name.to_string()),
-            Name::InImage(address) => image?.text_at(*address),
-        });
-        told.filter(|name| !name.is_empty()).unwrap_or_else(|| match thing {
+        let name = self.names.get(&thing);
+        let told = name.and_then(|name| name.told(|address| image?.text_at(address)));
+        told.unwrap_or_else(|| match thing {
             Thing::Task(number) => format!("task {number}"),
             Thing::Object(number) => format!("object {number}"),
             Thing::Span(number) => format!("span {number}"),

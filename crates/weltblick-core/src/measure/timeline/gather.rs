@@ -207,8 +207,8 @@ impl<'a> Gather<'a> {
             return;
         }
         let at = entry.time.latest.saturating_sub(start);
-        let is_moment = !matches!(entry.lane, LaneKey::Interrupt(_) | LaneKey::Task(_));
-        if let Some(columns) = self.lane(entry.lane).filter(|_| is_moment) {
+        let has_moments = entry.lane.has_moments();
+        if let Some(columns) = self.lane(entry.lane).filter(|_| has_moments) {
             columns.add(Doing::Mark, at, at);
         }
         if self.entries.len() == MOST_ENTRIES {

@@ -29,6 +29,12 @@ pub enum LaneKey {
 }
 
 impl LaneKey {
+    /// Whether single moments are all that it shows; others show stretches, or a course.
+    #[must_use]
+    pub const fn has_moments(self) -> bool {
+        !matches!(self, Self::Interrupt(_) | Self::Task(_) | Self::Value(_))
+    }
+
     /// The thing that the firmware may name.
     #[must_use]
     pub const fn thing(self) -> Option<Thing> {

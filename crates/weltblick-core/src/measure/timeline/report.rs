@@ -3,7 +3,7 @@
 use super::columns::Cell;
 use super::gather::Gather;
 use super::lane::{Entry, LaneKey, What};
-use crate::event::{Name, Stop, Thing};
+use crate::event::Stop;
 use crate::image::{Image, interrupt_name};
 use crate::measure::losses::GapRow;
 use crate::measure::statistic::Scale;
@@ -35,11 +35,10 @@ impl Context<'_> {
     /// What a lane is called.
     #[must_use]
     pub fn name(&self, gather: &Gather<'_>, lane: LaneKey) -> String {
-        let told = lane.thing().and_then(|thing| match gather.names.get(&thing)? {
-            Name::Told(text) => Some(text.to_string()),
-            Name::InImage(address) => self.image?.text_at(*address),
-        });
-        told.filter(|name| !name.is_empty()).unwrap_or_else(|| match lane {
+        let told = lane
+            .thing()
+            .and_then(|thing| gather.names.get(&thing)?.told(|at| self.image?.text_at(at)));
+        told.unwrap_or_else(|| match lane {
             LaneKey::Interrupt(number) => interrupt_name(self.image, number),
             LaneKey::Thread => "[thread mode]".into(),
             LaneKey::Kernel => "[kernel]".into(),
@@ -54,11 +53,6 @@ impl Context<'_> {
         })
     }
 
-    fn object(&self, gather: &Gather<'_>, number: u32) -> String {
-        debug_assert!(LaneKey::Object(number).thing() == Some(Thing::Object(number)));
-        self.name(gather, LaneKey::Object(number))
-    }
-
     /// What happened, in words.
     #[must_use]
     pub fn what(&self, gather: &Gather<'_>, what: &What) -> String {
@@ -70,7 +64,7 @@ impl Context<'_> {
             What::Preempted => "pre-empted".into(),
             What::Stops(Stop::Sleeps) => "sleeps".into(),
             What::Stops(Stop::Waits(object)) => {
-                format!("waits for {}", self.object(gather, *object))
+                format!("waits for {}", self.name(gather, LaneKey::Object(*object)))
             }
             What::Stops(Stop::WaitsForSomething) => "waits".into(),
             What::Stops(Stop::Ended) => "ended".into(),

@@ -200,10 +200,7 @@ impl Names {
             }
             _ => None,
         };
-        let is_it = |name: &Name| match name {
-            Name::Told(text) => **text == *occurrence.name,
-            Name::InImage(address) => text_at(*address).as_deref() == Some(&occurrence.name),
-        };
+        let is_it = |name: &Name| name.told(&text_at).as_ref() == Some(&occurrence.name);
         let mut named = self.list.iter().filter(|(_, name)| is_it(name));
         let found = named.find_map(|(thing, _)| number_of(*thing));
         found.or_else(|| occurrence.name.parse().ok())
