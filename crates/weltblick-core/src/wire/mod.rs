@@ -4,6 +4,7 @@
 //! losses to a sink as soon as they are certain, and keeps nothing but the half packet at the end
 //! of a slice. Packets and losses together tile the stream: no byte is unaccounted for.
 
+pub mod ctf;
 pub mod itm;
 pub mod mtb;
 pub mod poll;
