@@ -32,6 +32,7 @@ pub mod budget;
 pub mod capture;
 pub mod document;
 pub mod event;
+pub mod exchange;
 pub mod image;
 pub mod isa;
 pub mod measure;

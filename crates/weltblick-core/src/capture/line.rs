@@ -28,6 +28,9 @@ pub trait Tap {
     fn frame_loss(&mut self, _at: Range<u64>, _why: tpiu::Damage) {}
     /// A synchronisation of the framing.
     fn frame_sync(&mut self, _at: Range<u64>) {}
+    /// An event trace has ended: how often each kind of event was read, and how many events lacked
+    /// what their meaning needs.
+    fn event_kinds(&mut self, _counts: &[u64], _unclear: u64) {}
     /// Bytes of a source that the manifest does not name (0: padding).
     fn unread_source(&mut self, _id: tpiu::TraceId, _bytes: usize) {}
 }
@@ -58,6 +61,8 @@ enum Reading {
     Itm(itm::Decoder, ItmReader),
     Mtb(mtb::Decoder),
     Poll(poll::Decoder, PollReader),
+    /// An event trace has files of its own: see [`EventTrace`](super::EventTrace).
+    Folder,
 }
 
 impl Line {
@@ -76,6 +81,7 @@ impl Line {
                 }
                 Protocol::Mtb => Reading::Mtb(mtb::Decoder::new()),
                 Protocol::Poll(_) => Reading::Poll(poll::Decoder::new(), PollReader::new(origin)),
+                Protocol::Ctf(_) => Reading::Folder,
             };
             Source { trace_id: source.trace_id, origin, pushed: 0, reading }
         };
@@ -140,6 +146,7 @@ impl Source {
             }
             Reading::Mtb(decoder) => decoder.push(bytes, &mut Branches { origin, tap, sink }),
             Reading::Poll(decoder, reader) => decoder.push(bytes, &mut reader.feeding(sink)),
+            Reading::Folder => {}
         }
     }
 
@@ -153,6 +160,7 @@ impl Source {
             }
             Reading::Mtb(decoder) => decoder.interrupt(&mut Branches { origin, tap, sink }),
             Reading::Poll(decoder, reader) => decoder.interrupt(&mut reader.feeding(sink)),
+            Reading::Folder => {}
         }
     }
 
@@ -164,7 +172,7 @@ impl Source {
         };
         match &mut self.reading {
             Reading::Itm(_, reader) => reader.gap(offset, why, sink),
-            Reading::Mtb(_) => sink.event(untimed(self.origin, offset), &event),
+            Reading::Mtb(_) | Reading::Folder => sink.event(untimed(self.origin, offset), &event),
             Reading::Poll(_, reader) => sink.event(reader.position(offset), &event),
         }
     }
@@ -184,6 +192,7 @@ impl Source {
             }
             Reading::Mtb(decoder) => decoder.finish(&mut Branches { origin, tap, sink }),
             Reading::Poll(decoder, mut reader) => decoder.finish(&mut reader.feeding(sink)),
+            Reading::Folder => {}
         }
     }
 }

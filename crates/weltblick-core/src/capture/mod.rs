@@ -2,6 +2,9 @@
 //!
 //! The core reads no files: a manifest comes as text, streams come as byte slices.
 
+mod event_trace;
+#[cfg(test)]
+mod event_trace_tests;
 mod journal;
 mod line;
 #[cfg(test)]
@@ -11,11 +14,12 @@ mod segments;
 #[cfg(test)]
 mod tests;
 
+pub use event_trace::{EventReading, EventTrace};
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Line, Tap};
 pub use manifest::{
-    Framing, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings, Protocol, SignalSpec,
-    SourceSpec, StreamSpec, Target,
+    CtfSettings, Framing, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings, Protocol,
+    SignalSpec, SourceSpec, StreamSpec, Target,
 };
 pub(crate) use manifest::{read_marks_port, read_signals, write_signals};
 pub use segments::{segment_file, segment_number};

@@ -3,17 +3,22 @@
 //! Every decoder produces these events; every analysis reads only these. A new protocol touches no
 //! analysis, and the reverse.
 
+mod from_ctf;
 mod from_itm;
 mod from_poll;
 mod marks;
+mod meaning;
 mod ranges;
 mod statement;
 #[cfg(test)]
 mod tests;
 mod vocabulary;
 
+pub(crate) use from_ctf::Grounding;
+pub use from_ctf::{CtfReader, Translation};
 pub use from_itm::{ItmClock, ItmEvents, ItmReader};
 pub use from_poll::{PollEvents, PollReader};
+pub use meaning::{Meaning, Means, Part};
 pub use ranges::{CodeRanges, Filtered};
 pub use statement::{Arguments, MOST_ARGUMENTS, Name, Number, Statement, Stop, Thing};
 pub use vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};

@@ -2,6 +2,7 @@
 
 use super::statement::Statement;
 use crate::time::Window;
+use crate::wire::ctf;
 use crate::wire::itm::{Counters, Malformed};
 use crate::wire::tpiu::Damage;
 use std::ops::Range;
@@ -118,6 +119,14 @@ pub enum LossReason {
     Overwritten,
     /// A line of a poll stream that says nothing.
     NoRecord,
+    /// Bytes of an event trace that cannot be read.
+    EventTrace(ctf::Damage),
+    /// Something is missing from an event trace whose clock may have wrapped meanwhile.
+    EventTraceSlip,
+    /// Events that a tracer dropped, as it counts them.
+    Dropped,
+    /// Packets of an event trace that never came.
+    PacketsMissing,
     /// A mark without its arguments, or of no known kind: writes before it are missing.
     NoMark,
 }
@@ -133,6 +142,12 @@ impl LossReason {
             Self::Disconnected => "the connection broke: what was sent meanwhile is lost",
             Self::Overwritten => "a buffer was overwritten before it was read out",
             Self::NoRecord => "a line that is no record",
+            Self::EventTrace(why) => why.describe(),
+            Self::EventTraceSlip => {
+                "events are missing, and the trace's clock may have wrapped meanwhile"
+            }
+            Self::Dropped => "the tracer dropped events",
+            Self::PacketsMissing => "packets of the event trace are missing",
             Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
         }
     }
@@ -140,7 +155,14 @@ impl LossReason {
     /// Whether bytes are missing, and with them an unknown time.
     #[must_use]
     pub const fn loses_bytes(self) -> bool {
-        !matches!(self, Self::Overflow | Self::NoMark)
+        !matches!(
+            self,
+            Self::Overflow
+                | Self::NoMark
+                | Self::Dropped
+                | Self::PacketsMissing
+                | Self::EventTrace(_)
+        )
     }
 
     /// Whether an unknown number of bytes never arrived.

@@ -25,11 +25,15 @@ impl Clocks {
     pub fn of(manifest: &Manifest) -> Self {
         let core_clock = manifest.target.core_clock;
         let itm = manifest.itm();
-        let timestamp_clock = match manifest.polled() {
-            Some(_) => Frequency::from_hertz(HOST_CLOCK),
-            None => itm.and_then(|itm| itm.timestamp_clock).or(core_clock),
+        let timestamp_clock = match (manifest.polled(), manifest.event_trace()) {
+            (Some(_), _) => Frequency::from_hertz(HOST_CLOCK),
+            (None, Some(events)) => events.clock,
+            (None, None) => itm.and_then(|itm| itm.timestamp_clock).or(core_clock),
         };
-        let stated_period = itm.and_then(|itm| itm.pc_sample_period);
+        let stated_period = match manifest.event_trace() {
+            Some(events) => events.pc_sample_period,
+            None => itm.and_then(|itm| itm.pc_sample_period),
+        };
         Self { stated_period, core_clock, timestamp_clock }
     }
 }

@@ -5,6 +5,7 @@ mod check;
 mod console;
 mod counting;
 mod demo;
+mod export;
 mod import;
 mod inspect;
 mod interrupts;
@@ -61,6 +62,8 @@ pub(crate) enum Command {
     Span(span::Args),
     /// Judge every budget: met, broken or undecided
     Check(check::Args),
+    /// A capture's events in an open format
+    Export(export::Args),
     /// The whole path on a made-up capture, in a folder of its own
     Demo(demo::Args),
     /// The stand-in microcontroller as a server, to try all of this on
@@ -72,6 +75,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
     match &cli.command {
         Command::Capture(args) => capture::run(args, out),
         Command::Check(args) => check::run(args, out),
+        Command::Export(args) => export::run(args, out),
         Command::Inspect(args) => inspect::run(args, out),
         Command::Import(args) => import::run(args, out),
         Command::Interrupts(args) => interrupts::run(args, out),

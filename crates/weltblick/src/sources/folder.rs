@@ -1,5 +1,6 @@
 //! Opening a capture: a folder with a manifest, a raw file, or standard input.
 
+use super::events;
 use super::read::Input;
 use super::segments::{Gap, gaps, push_between, segments};
 use crate::cli::{CaptureArgs, FramingArg, SetupArgs};
@@ -8,8 +9,8 @@ use std::fs;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
-    Framing, ItmSettings, Line, MANIFEST, Manifest, PollSettings, Protocol, SignalSpec, SourceSpec,
-    StreamSpec, Tap,
+    CtfSettings, EventTrace, Framing, ItmSettings, Line, MANIFEST, Manifest, PollSettings,
+    Protocol, SignalSpec, SourceSpec, StreamSpec, Tap,
 };
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, Origin, Sink};
@@ -39,19 +40,26 @@ pub(crate) struct Capture {
     pub(super) inputs: Vec<Vec<Input>>,
     /// Where bytes are missing, by stream: what the journal says.
     gaps: Vec<Vec<Gap>>,
+    /// What the event traces among the streams are, by stream.
+    pub(crate) traces: Vec<Option<EventTrace>>,
 }
 
 /// Opens what the user named, and applies corrections.
 pub(crate) fn open(args: &CaptureArgs) -> Result<Capture> {
     let name = args.capture.as_deref().context("name a capture")?;
-    let (mut manifest, inputs, named_image) = match name {
-        path if path == Path::new("-") => raw(&args.setup, Input::StandardInput),
+    open_as(name, &args.setup)
+}
+
+/// Opens a capture, and applies corrections.
+pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
+    let Opened { mut manifest, inputs, image: named_image, traces } = match name {
+        path if path == Path::new("-") => raw(setup, Input::StandardInput),
         path if path.is_dir() => folder(path)?,
-        path if path.exists() => raw(&args.setup, Input::File(path.to_owned())),
+        path if path.exists() => raw(setup, Input::File(path.to_owned())),
         path => bail!("{}: there is no such file or folder", path.display()),
     };
-    correct(&mut manifest, &args.setup);
-    let image = args.setup.image.clone().or(named_image);
+    correct(&mut manifest, setup);
+    let image = setup.image.clone().or(named_image);
     let image = image.map(|path| read_image(&path)).transpose()?;
     if let (Some(isa), Some(open)) = (manifest.target.isa, &image)
         && isa != open.image.isa()
@@ -64,7 +72,7 @@ pub(crate) fn open(args: &CaptureArgs) -> Result<Capture> {
         );
     }
     let gaps = if name.is_dir() { gaps(name, &manifest)? } else { Vec::new() };
-    Ok(Capture { name: name.to_owned(), manifest, image, inputs, gaps })
+    Ok(Capture { name: name.to_owned(), manifest, image, inputs, gaps, traces })
 }
 
 /// Reads and parses an ELF file.
@@ -74,12 +82,19 @@ pub(crate) fn read_image(path: &Path) -> Result<OpenImage> {
     Ok(OpenImage { path: path.to_owned(), image })
 }
 
-type Opened = (Manifest, Vec<Vec<Input>>, Option<PathBuf>);
+/// What was found under a name.
+struct Opened {
+    manifest: Manifest,
+    inputs: Vec<Vec<Input>>,
+    image: Option<PathBuf>,
+    traces: Vec<Option<EventTrace>>,
+}
 
 /// A single stream of plain ITM, or of frames around it, as options say.
 fn raw(setup: &SetupArgs, input: Input) -> Opened {
     let stream = setup_of_raw(setup, Vec::new());
-    (Manifest { streams: vec![stream], ..Manifest::default() }, vec![vec![input]], None)
+    let manifest = Manifest { streams: vec![stream], ..Manifest::default() };
+    Opened { manifest, inputs: vec![vec![input]], image: None, traces: vec![None] }
 }
 
 /// The stream that a raw file is, as options say.
@@ -142,6 +157,12 @@ fn folder(path: &Path) -> Result<Opened> {
     let manifest_path = path.join(MANIFEST);
     let text = match fs::read_to_string(&manifest_path) {
         Ok(text) => text,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound && events::is_trace(path) => {
+            bail!(
+                "{}: this folder is an event trace; `weltblick import` makes a capture of it, in which you say what its events mean",
+                path.display()
+            )
+        }
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => bail!(
             "{}: this folder has no {MANIFEST}; `weltblick import` makes one from raw files",
             path.display()
@@ -149,13 +170,24 @@ fn folder(path: &Path) -> Result<Opened> {
         Err(error) => return Err(error).with_context(|| format!("{}", manifest_path.display())),
     };
     let shown = manifest_path.display().to_string();
-    let manifest = Manifest::parse(&shown, &text)?;
+    let mut manifest = Manifest::parse(&shown, &text)?;
     let source = Source::new(&shown, &text);
     let inside = |file: &At<String>| {
         resolve(path, &file.value).map_err(|why| source.fault(file.span.clone(), why))
     };
     let mut inputs = Vec::new();
-    for stream in &manifest.streams {
+    let mut traces = Vec::new();
+    for stream in &mut manifest.streams {
+        if let [SourceSpec { protocol: Protocol::Ctf(settings), .. }] =
+            stream.sources.as_mut_slice()
+        {
+            let folder = settings.folder.as_ref().map(inside).transpose()?.unwrap_or_default();
+            let (trace, files) = events::open(&folder, settings, source)?;
+            traces.push(Some(trace));
+            inputs.push(files);
+            continue;
+        }
+        traces.push(None);
         let files = stream.files.iter().map(|file| inside(file).map(Input::File));
         inputs.push(match &stream.segments {
             None => files.collect::<Result<_, _>>()?,
@@ -163,7 +195,7 @@ fn folder(path: &Path) -> Result<Opened> {
         });
     }
     let image = manifest.image.as_ref().map(inside).transpose()?;
-    Ok((manifest, inputs, image))
+    Ok(Opened { manifest, inputs, image, traces })
 }
 
 /// The real path of a file that a manifest names, if it lies in the folder.
@@ -231,6 +263,7 @@ impl Capture {
         let clock = |source: &SourceSpec| match &source.protocol {
             Protocol::Itm(settings) => (settings.timestamp_clock.or(core), false),
             Protocol::Poll(_) => (Frequency::from_hertz(HOST_CLOCK), true),
+            Protocol::Ctf(settings) => (settings.clock, false),
             Protocol::Mtb => (None, false),
         };
         sources.map(clock).collect()
@@ -243,8 +276,13 @@ impl Capture {
 
     /// The name of a stream in points: its first file without folder and extension.
     pub(crate) fn stream_name(&self, stream: usize) -> String {
-        if let Some(name) = self.manifest.streams.get(stream).and_then(|s| s.segments.as_ref()) {
+        let spec = self.manifest.streams.get(stream);
+        if let Some(name) = spec.and_then(|spec| spec.segments.as_ref()) {
             return name.clone();
+        }
+        let protocol = spec.and_then(|spec| spec.sources.first()).map(|source| &source.protocol);
+        if let Some(Protocol::Ctf(CtfSettings { folder: Some(folder), .. })) = protocol {
+            return folder.value.clone();
         }
         match self.inputs.get(stream).and_then(|inputs| inputs.first()) {
             Some(Input::File(path)) => path
@@ -294,7 +332,11 @@ impl Capture {
     ) -> Result<()> {
         let before = &self.manifest.streams[..number];
         let first: usize = before.iter().map(|stream| stream.sources.len()).sum();
-        let mut line = Line::new(&self.manifest.streams[number], Origin(first as u16));
+        let origin = Origin(first as u16);
+        if let Some(trace) = &self.traces[number] {
+            return events::replay(trace, &self.inputs[number], origin, tap, sink);
+        }
+        let mut line = Line::new(&self.manifest.streams[number], origin);
         let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);
         let mut at = 0;
         for input in &self.inputs[number] {
@@ -345,6 +387,7 @@ impl Capture {
             let settings = |source: &SourceSpec| {
                 let settings = match &source.protocol {
                     Protocol::Itm(settings) => settings,
+                    Protocol::Ctf(settings) => return trace_line(settings),
                     Protocol::Mtb => {
                         return "branches of a micro trace buffer, in order but without times"
                             .to_owned();
@@ -376,4 +419,18 @@ impl Capture {
         let streams = self.manifest.streams.iter().enumerate().map(line);
         streams.chain(self.conduct_lines()).collect()
     }
+}
+
+/// One line about an event trace for people.
+fn trace_line(settings: &CtfSettings) -> String {
+    let clock = match settings.clock {
+        Some(clock) => format!("times from its own clock of {clock}"),
+        None => "without a clock".to_owned(),
+    };
+    let meanings = match settings.meanings.len() {
+        0 => "nothing says what its events mean".to_owned(),
+        1 => "one meaning".to_owned(),
+        count => format!("{count} meanings"),
+    };
+    format!("an event trace (ctf), {clock}; {meanings}")
 }

@@ -58,6 +58,12 @@ impl NewFolder {
         fs::write(&path, bytes).with_context(|| path.display().to_string())
     }
 
+    /// Makes a file in it that is to be filled.
+    pub(crate) fn create(&self, name: impl AsRef<Path>) -> Result<fs::File> {
+        let path = self.partial.join(name);
+        fs::File::create(&path).with_context(|| path.display().to_string())
+    }
+
     /// Copies a file into it, byte for byte.
     pub(crate) fn copy(&self, from: &Path, name: impl AsRef<Path>) -> Result<()> {
         fs::copy(from, self.partial.join(name)).with_context(|| from.display().to_string())?;

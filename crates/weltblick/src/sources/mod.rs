@@ -1,5 +1,6 @@
 //! Files, folders and standard input: all reading happens here.
 
+pub(crate) mod events;
 mod folder;
 mod follow;
 pub(crate) mod live;
@@ -8,5 +9,5 @@ mod read;
 mod segments;
 pub(crate) mod stub;
 
-pub(crate) use folder::{Capture, OpenImage, correct, open, read_image, setup_of_raw};
+pub(crate) use folder::{Capture, OpenImage, correct, open, open_as, read_image, setup_of_raw};
 pub(crate) use make::{NewFolder, Place};

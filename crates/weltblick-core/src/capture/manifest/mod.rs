@@ -1,5 +1,6 @@
 //! `capture.toml`: what the streams of a capture are, read strictly.
 
+mod meaning;
 mod read;
 mod signal;
 mod write;
@@ -9,7 +10,7 @@ pub use signal::SignalSpec;
 pub(crate) use signal::{read_signals, write_signals};
 
 use crate::document::At;
-use crate::event::{CodeRanges, ItmClock};
+use crate::event::{CodeRanges, ItmClock, Meaning};
 use crate::isa::Isa;
 use crate::time::Frequency;
 use crate::wire::tpiu::{Start, TraceId};
@@ -92,6 +93,23 @@ pub enum Protocol {
     Mtb,
     /// What a debug stub was asked.
     Poll(PollSettings),
+    /// An event trace in the Common Trace Format.
+    Ctf(CtfSettings),
+}
+
+/// An event trace, and what its events mean.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct CtfSettings {
+    /// The folder of its files, relative to the capture's, and where the manifest names it.
+    pub folder: Option<At<String>>,
+    /// The clock of its times, where that is not the trace's own.
+    pub clock: Option<Frequency>,
+    /// Core cycles between samples of the program counter.
+    pub pc_sample_period: Option<u64>,
+    /// The field, if events have one, that says how many ticks earlier they may have happened.
+    pub earlier_by: Option<At<String>>,
+    /// What its events mean.
+    pub meanings: Vec<Meaning>,
 }
 
 /// How a target was polled.
@@ -118,14 +136,14 @@ impl Protocol {
     pub const fn itm(&self) -> Option<&ItmSettings> {
         match self {
             Self::Itm(settings) => Some(settings),
-            Self::Mtb | Self::Poll(_) => None,
+            Self::Mtb | Self::Poll(_) | Self::Ctf(_) => None,
         }
     }
 
     /// Whether it may carry samples of the program counter.
     #[must_use]
     pub const fn samples(&self) -> bool {
-        matches!(self, Self::Itm(_) | Self::Poll(_))
+        matches!(self, Self::Itm(_) | Self::Poll(_) | Self::Ctf(_))
     }
 }
 
@@ -183,13 +201,13 @@ impl Manifest {
     /// How the target was polled, where it sent no trace of its own.
     #[must_use]
     pub fn polled(&self) -> Option<&PollSettings> {
-        if self.itm().is_some() {
+        if self.itm().is_some() || self.event_trace().is_some() {
             return None;
         }
         let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
         sources.find_map(|source| match &source.protocol {
             Protocol::Poll(settings) => Some(settings),
-            Protocol::Itm(_) | Protocol::Mtb => None,
+            Protocol::Itm(_) | Protocol::Mtb | Protocol::Ctf(_) => None,
         })
     }
 
@@ -221,12 +239,25 @@ impl Manifest {
         leading.flat_map(|stream| &stream.sources).filter(|s| s.protocol.samples()).count()
     }
 
+    /// The event trace, where the target sent no trace of its own.
+    #[must_use]
+    pub fn event_trace(&self) -> Option<&CtfSettings> {
+        if self.itm().is_some() {
+            return None;
+        }
+        let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
+        sources.find_map(|source| match &source.protocol {
+            Protocol::Ctf(settings) => Some(settings),
+            Protocol::Itm(_) | Protocol::Mtb | Protocol::Poll(_) => None,
+        })
+    }
+
     /// The settings of the first ITM source, to be corrected.
     pub fn itm_mut(&mut self) -> Option<&mut ItmSettings> {
         self.streams.iter_mut().flat_map(|stream| &mut stream.sources).find_map(|source| {
             match &mut source.protocol {
                 Protocol::Itm(settings) => Some(settings),
-                Protocol::Mtb | Protocol::Poll(_) => None,
+                Protocol::Mtb | Protocol::Poll(_) | Protocol::Ctf(_) => None,
             }
         })
     }

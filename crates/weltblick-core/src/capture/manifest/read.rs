@@ -1,8 +1,9 @@
 //! A manifest from its text.
 
+use super::meaning::read_ctf;
 use super::{
-    FORMAT, Framing, ItmSettings, LapPoint, Manifest, PollSettings, Protocol, SourceSpec,
-    StreamSpec, Target, read_signals,
+    CtfSettings, FORMAT, Framing, ItmSettings, LapPoint, Manifest, PollSettings, Protocol,
+    SourceSpec, StreamSpec, Target, read_signals,
 };
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::event::CodeRanges;
@@ -106,6 +107,9 @@ fn read_frequency(table: &Table<'_>, key: &'static str) -> Result<Option<Frequen
 }
 
 fn read_stream(table: Table<'_>) -> Result<StreamSpec, Fault> {
+    if let Some(folder) = table.text("folder")? {
+        return read_event_trace(table, folder);
+    }
     let files: Vec<_> = table.texts("file")?.into_iter().map(owned).collect();
     let segments = table.text("segments")?;
     match (&segments, files.is_empty()) {
@@ -142,6 +146,20 @@ fn read_stream(table: Table<'_>) -> Result<StreamSpec, Fault> {
     Ok(StreamSpec { files, segments, framing, sources })
 }
 
+/// A stream that is a folder.
+fn read_event_trace(table: Table<'_>, folder: At<&str>) -> Result<StreamSpec, Fault> {
+    let protocol = table.required_text("protocol")?;
+    if protocol.value != "ctf" {
+        let message = format!("`{}` is read from files; a `folder` is of `ctf`", protocol.value);
+        return Err(table.fault(protocol.span, message));
+    }
+    let settings = table.table("settings")?;
+    let settings = CtfSettings { folder: Some(owned(folder)), ..read_ctf(&table, settings)? };
+    table.finish()?;
+    let sources = vec![SourceSpec { trace_id: None, protocol: Protocol::Ctf(settings) }];
+    Ok(StreamSpec { files: Vec::new(), segments: None, framing: Framing::None, sources })
+}
+
 fn read_framed_sources(table: &Table<'_>) -> Result<Vec<SourceSpec>, Fault> {
     let mut sources: Vec<SourceSpec> = Vec::new();
     for source in table.tables("source")? {
@@ -176,9 +194,13 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
         "poll" if trace_id.is_none() => {
             Protocol::Poll(settings.map(read_poll).transpose()?.unwrap_or_default())
         }
+        "ctf" => {
+            let message = "an event trace is a folder: name it with `folder` instead of `file`";
+            return Err(table.fault(protocol.span, message));
+        }
         other => {
             let message = format!(
-                "`{other}` is no protocol that this version reads here; write `itm`, `mtb` or `poll`"
+                "`{other}` is no protocol that this version reads here; write `itm`, `mtb`, `poll` or `ctf`"
             );
             return Err(table.fault(protocol.span, message));
         }
@@ -214,11 +236,18 @@ pub(crate) fn read_marks_port(table: &Table<'_>) -> Result<Option<u32>, Fault> {
     }
 }
 
-fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
-    let pc_sample_period = table.integer("pc_sample_period")?;
-    if let Some(At { value: 0, span }) = pc_sample_period {
-        return Err(table.fault(span, "`pc_sample_period` must be more than zero"));
+/// Core cycles between samples of the program counter.
+pub(super) fn read_sample_period(table: &Table<'_>) -> Result<Option<u64>, Fault> {
+    match table.integer("pc_sample_period")? {
+        Some(At { value: 0, span }) => {
+            Err(table.fault(span, "`pc_sample_period` must be more than zero"))
+        }
+        period => Ok(period.map(|period| period.value)),
     }
+}
+
+fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
+    let pc_sample_period = read_sample_period(&table)?;
     let prescaler = table.integer("timestamp_prescaler")?;
     let timestamp_prescaler = match prescaler {
         None => 1,
@@ -236,6 +265,5 @@ fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
     };
     let marks_port = read_marks_port(&table)?;
     table.finish()?;
-    let pc_sample_period = pc_sample_period.map(|period| period.value);
     Ok(ItmSettings { pc_sample_period, timestamp_prescaler, timestamp_clock, marks_port })
 }

@@ -1,6 +1,9 @@
 //! A manifest as text.
 
-use super::{FORMAT, Framing, LapPoint, Manifest, Protocol, StreamSpec, Target, write_signals};
+use super::meaning::write_ctf;
+use super::{
+    FORMAT, Framing, LapPoint, Manifest, Protocol, SourceSpec, StreamSpec, Target, write_signals,
+};
 use crate::wire::tpiu::Start;
 use std::fmt::Write as _;
 use std::ops::Range;
@@ -65,6 +68,12 @@ fn write_target(text: &mut String, target: &Target) {
 
 fn write_stream(text: &mut String, stream: &StreamSpec) {
     let _ = writeln!(text, "\n[[stream]]");
+    if let [SourceSpec { protocol: Protocol::Ctf(settings), .. }] = stream.sources.as_slice() {
+        if let Some(folder) = &settings.folder {
+            let _ = writeln!(text, "folder = {}", quoted(&folder.value));
+        }
+        return write_ctf(text, settings);
+    }
     let files: Vec<String> = stream.files.iter().map(|file| quoted(&file.value)).collect();
     let _ = match files.as_slice() {
         [] => {
@@ -85,6 +94,8 @@ fn write_stream(text: &mut String, stream: &StreamSpec) {
     for source in &stream.sources {
         let settings = match &source.protocol {
             Protocol::Itm(settings) => settings,
+            // It is a stream of its own.
+            Protocol::Ctf(_) => continue,
             Protocol::Mtb => {
                 let _ = writeln!(text, "protocol = \"mtb\"");
                 continue;

@@ -81,6 +81,13 @@ impl<'a> Record<'a> {
         Some(raw.within(&self.around.bytes))
     }
 
+    /// The values of an array's elements, in order.
+    pub fn all(&self, field: u32) -> impl Iterator<Item = Value<'a>> {
+        let mine = self.own.iter().filter(move |(number, _)| *number == field);
+        let bytes = self.bytes;
+        mine.map(move |(_, raw)| raw.within(bytes))
+    }
+
     /// All values that were asked for, in order, those of arrays one by one.
     pub fn values(&self) -> impl Iterator<Item = (u32, Value<'a>)> {
         let (around, bytes) = (self.around, self.bytes);

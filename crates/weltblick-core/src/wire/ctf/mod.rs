@@ -55,6 +55,8 @@ pub enum Damage {
     EventSize,
     /// The file ends inside a packet.
     CutOff,
+    /// An event is dated before the one before it.
+    TimeWentBack,
 }
 
 impl Damage {
@@ -72,6 +74,7 @@ impl Damage {
             Self::Overrun => "an event goes on behind the end of its packet",
             Self::EventSize => "an event of no size, or of more than a megabyte",
             Self::CutOff => "the event trace ends inside a packet",
+            Self::TimeWentBack => "an event is dated before the one before it",
         }
     }
 }

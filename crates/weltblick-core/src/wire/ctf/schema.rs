@@ -263,6 +263,16 @@ impl Schema {
         self.streams[event.stream].clock.is_some()
     }
 
+    /// How many bits the longest reading of a clock has.
+    #[must_use]
+    pub fn widest_time(&self) -> u32 {
+        let bits = |node: &Node| match &node.what {
+            super::bound::What::Number(number) if number.clock.is_some() => number.size,
+            _ => 0,
+        };
+        self.nodes.iter().map(bits).max().unwrap_or(0)
+    }
+
     /// The kinds of events, by number.
     #[must_use]
     pub fn events(&self) -> &[EventClass] {

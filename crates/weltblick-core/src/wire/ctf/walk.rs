@@ -68,6 +68,7 @@ impl Walk<'_> {
                 self.read(chosen.2, bytes, bits)
             }
             What::Array { of, len, is_text, is_uuid } => {
+                let is_fixed = matches!(len, Length::Fixed(_));
                 let len = match *len {
                     Length::Fixed(len) => len,
                     Length::In(slot) => self.slots[usize::from(slot)],
@@ -79,9 +80,11 @@ impl Walk<'_> {
                 }
                 if *is_text {
                     let at = bits.take(len)?;
-                    // Up to the first zero, as in C.
+                    // An array of characters ends with its first zero, as in C; a sequence says
+                    // how long it is.
                     let text = &bytes[at.clone()];
-                    let end = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
+                    let zero = text.iter().position(|byte| *byte == 0);
+                    let end = zero.filter(|_| is_fixed).unwrap_or(text.len());
                     self.keep(node.field, Raw::Text(at.start, at.start + end));
                     return Ok(());
                 }

@@ -1,0 +1,299 @@
+//! An event trace: several files, each in order, to one stream of events in the order of their times.
+
+use super::manifest::CtfSettings;
+use crate::document::{Fault, Source};
+use crate::event::{CtfReader, Event, Grounding, LossReason, Origin, Position, Sink, Translation};
+use crate::time::Window;
+use crate::wire::ctf::{self, Clock, Damage, Decoder, Missing, Record, Schema};
+use std::collections::VecDeque;
+use std::ops::Range;
+
+/// A clock that wraps only after so many seconds is not expected to do so unseen.
+const LONG_S: u64 = 86_400;
+
+/// A trace's description, and what its events mean.
+#[derive(Debug)]
+pub struct EventTrace {
+    schema: Schema,
+    translation: Translation,
+}
+
+impl EventTrace {
+    /// From the description's text, which the user knows as `file`, and what a manifest says of it.
+    ///
+    /// # Errors
+    ///
+    /// What is wrong with the description, or what the manifest names and the trace does not know.
+    pub fn new(
+        file: &str,
+        text: &str,
+        settings: &CtfSettings,
+        manifest: Source<'_>,
+    ) -> Result<Self, Fault> {
+        let schema = Schema::parse(file, text)?;
+        let earlier_by = settings.earlier_by.as_ref();
+        let translation = Translation::new(&schema, &settings.meanings, earlier_by, manifest)?;
+        Ok(Self { schema, translation })
+    }
+
+    /// The trace's description.
+    #[must_use]
+    pub const fn schema(&self) -> &Schema {
+        &self.schema
+    }
+
+    /// What its events mean.
+    #[must_use]
+    pub const fn translation(&self) -> &Translation {
+        &self.translation
+    }
+
+    /// The clock to which all times are brought: the one of the first kind of event that has one.
+    #[must_use]
+    pub fn clock(&self) -> Option<&Clock> {
+        self.schema.events().iter().find_map(|event| self.schema.clock_of(event))
+    }
+
+    /// A reading of files that begin at these bytes of the origin.
+    #[must_use]
+    pub fn reading(&self, origin: Origin, starts: &[u64]) -> EventReading<'_> {
+        let reference = self.clock();
+        let dates = self.schema.events().iter().map(|event| {
+            Dating::new(self.schema.clock_of(event), self.schema.is_dated(event), reference)
+        });
+        let file = |&start: &u64| File {
+            decoder: Some(Decoder::new(&self.schema, |field| self.translation.wants(field))),
+            start,
+            queue: VecDeque::new(),
+            now: None,
+            blind: false,
+        };
+        EventReading {
+            translation: &self.translation,
+            origin,
+            files: starts.iter().map(file).collect(),
+            reader: CtfReader::new(&self.schema, &self.translation),
+            dates: dates.collect(),
+            slips: reference.is_some_and(|clock| wraps_soon(&self.schema, clock)),
+            counts: vec![0; self.schema.events().len()],
+            grounding: Grounding::of(&self.translation),
+            blind: vec![false; starts.len()],
+        }
+    }
+}
+
+/// Whether a clock may wrap unseen while nothing is read.
+fn wraps_soon(schema: &Schema, clock: &Clock) -> bool {
+    let bits = schema.widest_time();
+    bits < 64 && (1_u64 << bits) / clock.hertz < LONG_S
+}
+
+/// How a stream's ticks become those of the reference clock.
+#[derive(Debug, Clone, Copy)]
+struct Dating {
+    dated: bool,
+    precision: u64,
+    /// Its own offset and rate, the reference's offset and rate; absent where both are the same.
+    mapped: Option<(i128, i128, i128, i128)>,
+}
+
+impl Dating {
+    fn new(clock: Option<&Clock>, dated: bool, reference: Option<&Clock>) -> Self {
+        let mapped = clock.zip(reference).filter(|(own, other)| own.name != other.name);
+        let mapped = mapped.map(|(own, other)| {
+            (own.offset, i128::from(own.hertz), other.offset, i128::from(other.hertz))
+        });
+        Self { dated, precision: clock.map_or(0, |clock| clock.precision), mapped }
+    }
+
+    fn window(&self, time: u64, earlier_by: u64) -> Option<Window> {
+        let time = match self.mapped {
+            None => time,
+            Some((offset, hertz, to_offset, to_hertz)) => {
+                let since = i128::from(time).checked_add(offset)?.checked_mul(to_hertz)? / hertz;
+                u64::try_from(since.checked_sub(to_offset)?).ok()?
+            }
+        };
+        self.dated.then(|| Window {
+            earliest: time.saturating_sub(earlier_by).saturating_sub(self.precision),
+            latest: time.saturating_add(self.precision),
+        })
+    }
+}
+
+/// What waits for its turn.
+#[derive(Debug)]
+struct Item {
+    position: Position,
+    event: Event,
+    /// From here on, or no longer, the file has nothing to say of what happened.
+    blind: Option<bool>,
+}
+
+#[derive(Debug)]
+struct File<'s> {
+    /// Gone when the file has ended.
+    decoder: Option<Decoder<'s>>,
+    /// The byte of the origin with which it begins.
+    start: u64,
+    queue: VecDeque<Item>,
+    /// The last time that it told.
+    now: Option<Window>,
+    /// It lost something, and has told no time since.
+    blind: bool,
+}
+
+/// An event trace that is being read. Whoever reads asks which file is wanted next.
+#[derive(Debug)]
+pub struct EventReading<'s> {
+    translation: &'s Translation,
+    origin: Origin,
+    files: Vec<File<'s>>,
+    reader: CtfReader<'s>,
+    dates: Vec<Dating>,
+    /// A loss may hide that the clock has wrapped.
+    slips: bool,
+    counts: Vec<u64>,
+    grounding: Grounding,
+    /// Files that lack something now, in the merged order.
+    blind: Vec<bool>,
+}
+
+impl<'s> EventReading<'s> {
+    /// The file whose bytes are needed next; `None` if all have ended.
+    #[must_use]
+    pub fn wants(&self) -> Option<usize> {
+        let waits = |file: &File<'_>| file.decoder.is_some() && file.queue.is_empty();
+        self.files
+            .iter()
+            .position(waits)
+            .or_else(|| self.files.iter().position(|file| file.decoder.is_some()))
+    }
+
+    /// How often each kind of event was read.
+    #[must_use]
+    pub fn counts(&self) -> &[u64] {
+        &self.counts
+    }
+
+    /// How many events lacked what their meaning needs.
+    #[must_use]
+    pub const fn unclear(&self) -> u64 {
+        self.reader.unclear
+    }
+
+    /// The next bytes of a file.
+    pub fn push(&mut self, file: usize, bytes: &[u8], sink: &mut impl Sink) {
+        if let Some(mut decoder) = self.files[file].decoder.take() {
+            decoder.push(bytes, &mut self.taking(file));
+            self.files[file].decoder = Some(decoder);
+        }
+        self.release(sink);
+    }
+
+    /// A file has ended.
+    pub fn finish_file(&mut self, file: usize, sink: &mut impl Sink) {
+        if let Some(decoder) = self.files[file].decoder.take() {
+            decoder.finish(&mut self.taking(file));
+        }
+        self.release(sink);
+    }
+
+    fn taking(&mut self, file: usize) -> Taking<'_, 's> {
+        let several = self.files.len() > 1;
+        let Self { translation, origin, files, reader, dates, counts, slips, .. } = self;
+        let file = &mut files[file];
+        Taking { translation, origin: *origin, file, reader, dates, counts, slips: *slips, several }
+    }
+
+    /// Hands on what no file can come before any more.
+    fn release(&mut self, sink: &mut impl Sink) {
+        let waits = |file: &File<'_>| file.decoder.is_some() && file.queue.is_empty();
+        while !self.files.iter().any(waits) {
+            let key = |item: &Item| item.position.time.map(|time| time.latest);
+            let heads = self.files.iter().enumerate();
+            let heads = heads.filter_map(|(number, file)| Some((key(file.queue.front()?), number)));
+            let Some((_, number)) = heads.min() else { return };
+            let Some(item) = self.files[number].queue.pop_front() else { return };
+            self.hand_on(number, &item, sink);
+        }
+    }
+
+    fn hand_on(&mut self, number: usize, item: &Item, sink: &mut impl Sink) {
+        if let Some(blind) = item.blind {
+            self.blind[number] = blind;
+        }
+        // While another file lacks something, nothing that is told has all of what happened beside it.
+        let others = self.blind.iter().enumerate();
+        if others.into_iter().any(|(other, blind)| *blind && other != number) {
+            let lost = Event::Lost { bytes: 0..0, why: LossReason::Dropped };
+            self.grounding.pass(item.position, &lost, sink);
+        }
+        self.grounding.pass(item.position, &item.event, sink);
+    }
+}
+
+/// Takes what a decoder finds into its file's queue.
+struct Taking<'a, 's> {
+    translation: &'a Translation,
+    origin: Origin,
+    file: &'a mut File<'s>,
+    reader: &'a mut CtfReader<'s>,
+    dates: &'a [Dating],
+    counts: &'a mut [u64],
+    slips: bool,
+    several: bool,
+}
+
+impl Taking<'_, '_> {
+    fn lost(&mut self, bytes: Range<u64>, why: LossReason) {
+        let (start, time) = (self.file.start, self.file.now);
+        let bytes = start + bytes.start..start + bytes.end;
+        let time = time.map(|time| Window::exact(time.latest));
+        let position = Position { origin: self.origin, offset: bytes.start, time };
+        let why = if self.slips { LossReason::EventTraceSlip } else { why };
+        self.file.blind = self.several;
+        let blind = self.several.then_some(true);
+        self.file.queue.push_back(Item { position, event: Event::Lost { bytes, why }, blind });
+    }
+}
+
+impl ctf::Sink for Taking<'_, '_> {
+    fn event(&mut self, at: Range<u64>, record: Record<'_>) {
+        self.counts[record.class] += 1;
+        let earlier_by = self.translation.earlier_by(&record);
+        let time = record.time.and_then(|time| self.dates[record.class].window(time, earlier_by));
+        if let (Some(now), Some(before)) = (time, self.file.now)
+            && now.latest < before.latest
+        {
+            // Times go back: nothing that spans this has a duration.
+            self.lost(at.start..at.start, LossReason::EventTrace(Damage::TimeWentBack));
+        }
+        let Self { origin, file, reader, .. } = self;
+        file.now = time.or(file.now);
+        let position = Position { origin: *origin, offset: file.start + at.start, time };
+        if file.blind && time.is_some() {
+            file.blind = false;
+            let event = Event::Lost { bytes: 0..0, why: LossReason::Dropped };
+            file.queue.push_back(Item { position, event, blind: Some(false) });
+        }
+        let at = file.start + at.start..file.start + at.end;
+        reader.tell(&record, at, &mut |event| {
+            file.queue.push_back(Item { position, event, blind: None });
+        });
+    }
+
+    fn loss(&mut self, at: Range<u64>, why: Damage) {
+        self.lost(at, LossReason::EventTrace(why));
+    }
+
+    fn missing(&mut self, offset: u64, what: Missing) {
+        self.lost(
+            offset..offset,
+            match what {
+                Missing::Events(_) => LossReason::Dropped,
+                Missing::Packets(_) => LossReason::PacketsMissing,
+            },
+        );
+    }
+}

@@ -1,0 +1,3 @@
+//! Recordings in open formats.
+
+pub mod ctf;
