@@ -54,6 +54,15 @@ impl EventTrace {
         self.schema.events().iter().find_map(|event| self.schema.clock_of(event))
     }
 
+    /// When an event happened, by the trace's clock.
+    #[must_use]
+    pub fn when(&self, record: &Record<'_>) -> Option<Window> {
+        let event = &self.schema.events()[record.class];
+        let (own, dated) = (self.schema.clock_of(event), self.schema.is_dated(event));
+        let dating = Dating::new(own, dated, self.clock());
+        dating.window(record.time?, self.translation.earlier_by(record))
+    }
+
     /// A reading of files that begin at these bytes of the origin.
     #[must_use]
     pub fn reading(&self, origin: Origin, starts: &[u64]) -> EventReading<'_> {
@@ -210,7 +219,11 @@ impl<'s> EventReading<'s> {
     fn release(&mut self, sink: &mut impl Sink) {
         let waits = |file: &File<'_>| file.decoder.is_some() && file.queue.is_empty();
         while !self.files.iter().any(waits) {
-            let key = |item: &Item| item.position.time.map(|time| time.latest);
+            // A loss begins where the events before it end.
+            let key = |item: &Item| match (&item.event, item.position.time) {
+                (Event::Lost { .. }, Some(time)) => Some(time.earliest),
+                (_, time) => time.map(|time| time.latest),
+            };
             let heads = self.files.iter().enumerate();
             let heads = heads.filter_map(|(number, file)| Some((key(file.queue.front()?), number)));
             let Some((_, number)) = heads.min() else { return };
@@ -246,10 +259,14 @@ struct Taking<'a, 's> {
 }
 
 impl Taking<'_, '_> {
-    fn lost(&mut self, bytes: Range<u64>, why: LossReason) {
+    /// Something is missing since the last time that was told, until `latest` if that is known.
+    fn lost(&mut self, bytes: Range<u64>, latest: Option<u64>, why: LossReason) {
         let (start, time) = (self.file.start, self.file.now);
         let bytes = start + bytes.start..start + bytes.end;
-        let time = time.map(|time| Window::exact(time.latest));
+        let time = time.map(|time| Window {
+            earliest: time.earliest,
+            latest: latest.unwrap_or(time.latest).max(time.latest),
+        });
         let position = Position { origin: self.origin, offset: bytes.start, time };
         let why = if self.slips { LossReason::EventTraceSlip } else { why };
         self.file.blind = self.several;
@@ -267,7 +284,8 @@ impl ctf::Sink for Taking<'_, '_> {
             && now.latest < before.latest
         {
             // Times go back: nothing that spans this has a duration.
-            self.lost(at.start..at.start, LossReason::EventTrace(Damage::TimeWentBack));
+            let why = LossReason::EventTrace(Damage::TimeWentBack);
+            self.lost(at.start..at.start, None, why);
         }
         let Self { origin, file, reader, .. } = self;
         file.now = time.or(file.now);
@@ -284,12 +302,15 @@ impl ctf::Sink for Taking<'_, '_> {
     }
 
     fn loss(&mut self, at: Range<u64>, why: Damage) {
-        self.lost(at, LossReason::EventTrace(why));
+        self.lost(at, None, LossReason::EventTrace(why));
     }
 
-    fn missing(&mut self, offset: u64, what: Missing) {
+    fn missing(&mut self, offset: u64, begin: Option<u64>, what: Missing) {
+        // Streams of other clocks: the gap's end is not known here.
+        let begin = begin.filter(|_| self.dates.iter().all(|dating| dating.mapped.is_none()));
         self.lost(
             offset..offset,
+            begin,
             match what {
                 Missing::Events(_) => LossReason::Dropped,
                 Missing::Packets(_) => LossReason::PacketsMissing,

@@ -165,10 +165,16 @@ impl LossReason {
         )
     }
 
+    /// Whether events of any kind are missing, and time without them is all that tells.
+    #[must_use]
+    pub const fn drops_events(self) -> bool {
+        matches!(self, Self::Overflow | Self::Dropped | Self::PacketsMissing | Self::EventTrace(_))
+    }
+
     /// Whether an unknown number of bytes never arrived.
     #[must_use]
     pub const fn is_unbounded(self) -> bool {
-        matches!(self, Self::Disconnected | Self::Overwritten)
+        matches!(self, Self::Disconnected | Self::Overwritten | Self::EventTraceSlip)
     }
 }
 

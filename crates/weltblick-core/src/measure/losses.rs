@@ -80,6 +80,13 @@ impl Losses {
         self.of(LossReason::Overflow)
     }
 
+    /// How often events were dropped, samples perhaps among them, of which no bytes tell.
+    #[must_use]
+    pub fn drops(&self) -> u64 {
+        let mine = self.by_reason.iter().filter(|(why, _)| why.drops_events());
+        mine.map(|(_, tally)| tally.count).sum()
+    }
+
     /// How often something was lost for this reason.
     #[must_use]
     pub fn of(&self, why: LossReason) -> u64 {

@@ -109,7 +109,7 @@ impl Recording {
             return None;
         }
         let unread = self.losses.bytes() / SHORTEST_SAMPLE;
-        if self.losses.overflows() == 0 {
+        if self.losses.drops() == 0 {
             return Some(unread);
         }
         // One more: the first and the last event may both stand just beside a sample.

@@ -11,9 +11,7 @@ use std::cell::RefCell;
 use std::io::{BufWriter, Write};
 use std::path::PathBuf;
 use weltblick_core::budget::PointRange;
-use weltblick_core::capture::{
-    CtfSettings, Framing, MANIFEST, Manifest, Protocol, SourceSpec, StreamSpec, Target,
-};
+use weltblick_core::capture::{CtfSettings, MANIFEST, Manifest, StreamSpec, Target};
 use weltblick_core::document::At;
 use weltblick_core::exchange::ctf::{self, LeftOut, Writer};
 use weltblick_core::measure::within::Within;
@@ -128,14 +126,8 @@ fn tell_left_out(left_out: LeftOut) {
 fn describe(capture: &Capture, folder: &NewFolder) -> Result<()> {
     let pc_sample_period = capture.clocks().stated_period;
     let settings = CtfSettings { pc_sample_period, ..ctf::settings(EVENTS) };
-    let source = SourceSpec { trace_id: None, protocol: Protocol::Ctf(settings) };
-    let stream = StreamSpec {
-        files: Vec::new(),
-        segments: None,
-        framing: Framing::None,
-        sources: vec![source],
-    };
-    let mut manifest = Manifest { streams: vec![stream], ..Manifest::default() };
+    let mut manifest =
+        Manifest { streams: vec![StreamSpec::events(settings)], ..Manifest::default() };
     let Target { name, isa, core_clock, tick_period } = capture.manifest.target.clone();
     manifest.target = Target { name, isa, core_clock, tick_period };
     manifest.signals.clone_from(&capture.manifest.signals);

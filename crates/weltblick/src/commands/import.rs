@@ -8,13 +8,13 @@ use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use weltblick_core::capture::{MANIFEST, Manifest};
+use weltblick_core::capture::{CtfSettings, MANIFEST, Manifest, StreamSpec};
 use weltblick_core::document::At;
 
 /// Make a capture folder from raw files, or amend one
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// Raw trace files, in order: together they are one stream
+    /// Raw trace files, in order: together they are one stream. Or the folder of an event trace
     #[arg(value_name = "FILE", required_unless_present = "amend")]
     files: Vec<PathBuf>,
     /// The capture folder to make or amend
@@ -61,6 +61,44 @@ fn plan_files(files: &[PathBuf], taken: &mut Vec<String>) -> Result<Vec<Copy>> {
         .collect()
 }
 
+/// The folder of an event trace, if one is named.
+fn plan_trace(files: &[PathBuf], taken: &mut Vec<String>) -> Result<Option<Copy>> {
+    let Some(folder) = files.iter().find(|file| file.is_dir()) else { return Ok(None) };
+    if files.len() > 1 {
+        bail!("{}: an event trace is imported by itself", folder.display());
+    }
+    if !sources::events::is_trace(folder) {
+        bail!(
+            "{}: a folder is imported as an event trace, and this one has no `{}`",
+            folder.display(),
+            sources::events::METADATA
+        );
+    }
+    let real = fs::canonicalize(folder).with_context(|| folder.display().to_string())?;
+    let name = free_name(&real, taken)?;
+    Ok(Some(Copy { from: real, name }))
+}
+
+/// The files of an event trace: its description, and its packets.
+fn plan_trace_files(trace: &Copy) -> Result<Vec<Copy>> {
+    let description = trace.from.join(sources::events::METADATA);
+    let mut files = vec![description];
+    files.extend(sources::events::files(&trace.from)?);
+    let copy = |from: PathBuf| {
+        let name = from.file_name().and_then(|name| name.to_str());
+        let name = name.with_context(|| format!("{}: the name is not UTF-8", from.display()))?;
+        let name = format!("{}/{name}", trace.name);
+        Ok(Copy { from, name })
+    };
+    files.into_iter().map(copy).collect()
+}
+
+/// An event trace of whose events nothing is known yet.
+fn stream_of(trace: &Copy) -> StreamSpec {
+    let folder = Some(At { value: trace.name.clone(), span: 0..0 });
+    StreamSpec::events(CtfSettings { folder, ..CtfSettings::default() })
+}
+
 fn free_name(from: &Path, taken: &mut Vec<String>) -> Result<String> {
     let name = from.file_name().and_then(|name| name.to_str());
     let name = name.with_context(|| format!("{}: the name is not UTF-8", from.display()))?;
@@ -84,17 +122,29 @@ fn named(copies: &[Copy]) -> Vec<At<String>> {
 
 fn make(args: &Args) -> Result<Vec<String>> {
     let mut names = Vec::new();
-    let files = plan_files(&args.files, &mut names)?;
+    let trace = plan_trace(&args.files, &mut names)?;
+    let files = match &trace {
+        Some(trace) => plan_trace_files(trace)?,
+        None => plan_files(&args.files, &mut names)?,
+    };
     let image = plan_image(&args.setup, &mut names)?;
-    let stream = sources::setup_of_raw(&args.setup, named(&files));
+    let stream = match &trace {
+        Some(trace) => stream_of(trace),
+        None => sources::setup_of_raw(&args.setup, named(&files)),
+    };
     let mut manifest = Manifest { streams: vec![stream], ..Manifest::default() };
     describe(&mut manifest, args, image.as_ref());
     let place = if args.replace { Place::Replace } else { Place::New };
     let folder = NewFolder::begin(&args.out, place, MANIFEST)?;
+    if let Some(trace) = &trace {
+        folder.make(&trace.name)?;
+    }
     for copy in files.iter().chain(&image) {
         folder.copy(&copy.from, &copy.name)?;
     }
     folder.write(MANIFEST, manifest.to_toml())?;
+    // What cannot be read is told before anything appears.
+    sources::open_as(folder.path(), &SetupArgs::default())?;
     folder.finish()?;
     Ok(names)
 }
@@ -111,6 +161,12 @@ fn describe(manifest: &mut Manifest, args: &Args, image: Option<&Copy>) {
 }
 
 fn amend(args: &Args) -> Result<Vec<String>> {
+    if let Some(folder) = args.files.iter().find(|file| file.is_dir()) {
+        bail!(
+            "{}: an event trace has a clock of its own; import it into a folder of its own",
+            folder.display()
+        );
+    }
     let path = args.out.join(MANIFEST);
     let name = path.display().to_string();
     let text = fs::read_to_string(&path).with_context(|| name.clone())?;

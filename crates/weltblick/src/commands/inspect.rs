@@ -1,6 +1,6 @@
 //! `inspect`: what is in a capture, and how far to believe it.
 
-use super::packets;
+use super::{packets, records};
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -41,7 +41,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             top: if args.top == 0 { usize::MAX } else { args.top },
             format: args.output.format,
         };
-        packets::list(&capture, &request, out)?;
+        match capture.event_trace() {
+            Some(trace) => records::list(&capture, trace, &request, out)?,
+            None => packets::list(&capture, &request, out)?,
+        }
         return Ok(Outcome::Done);
     }
     let mut inspection = Inspection::default();
@@ -71,6 +74,7 @@ fn settings(capture: &Capture) -> Settings<'_> {
         framing,
         sources: capture.sources(),
         clocks: capture.clocks(),
+        trace: capture.event_trace(),
         conduct: capture.conduct(),
         tick_period: capture.manifest.target.tick_period,
     }

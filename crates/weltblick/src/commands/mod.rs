@@ -14,6 +14,7 @@ mod packets;
 mod plan;
 mod profile;
 mod reading;
+mod records;
 mod signals;
 mod span;
 mod stand_in;

@@ -55,14 +55,14 @@ pub(super) fn list(capture: &Capture, request: &Request<'_>, out: &mut dyn Write
 }
 
 /// What `--within` asks for.
-struct Wanted {
+pub(super) struct Wanted {
     bytes: Range<u64>,
     stream: Option<String>,
     cycles: Option<Range<u64>>,
 }
 
 impl Wanted {
-    fn new(capture: &Capture, within: Option<&PointRange>) -> Result<Self> {
+    pub(super) fn new(capture: &Capture, within: Option<&PointRange>) -> Result<Self> {
         let mut wanted = Self { bytes: 0..u64::MAX, stream: None, cycles: None };
         let Some(range) = within else { return Ok(wanted) };
         let mut cycles = 0..u64::MAX;
@@ -92,7 +92,7 @@ impl Wanted {
         Ok(wanted)
     }
 
-    fn holds(&self, at: &Range<u64>, origin: &str, time: Option<Window>) -> bool {
+    pub(super) fn holds(&self, at: &Range<u64>, origin: &str, time: Option<Window>) -> bool {
         let in_bytes = self.bytes.contains(&at.start);
         let in_stream = self.stream.as_deref().is_none_or(|stream| stream == origin);
         let in_time = self.cycles.as_ref().is_none_or(|cycles| {

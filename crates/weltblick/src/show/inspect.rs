@@ -5,6 +5,9 @@ use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::inspection::{Finding, InspectReport, Weight};
 
+/// Fields of an event that are listed by name at most.
+const MOST_FIELDS: usize = 6;
+
 /// What the text face shows beside the report.
 pub(crate) struct Look<'a> {
     pub(crate) paint: Paint,
@@ -18,6 +21,7 @@ pub(crate) fn text(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write)
     title(report, look, out)?;
     findings(&report.findings, look.paint, out)?;
     kinds(report, look.paint, out)?;
+    events(report, look.paint, out)?;
     losses(report, look.paint, out)?;
     rate(report, look.paint, out)?;
     image(report, look, out)
@@ -107,6 +111,32 @@ fn kinds(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<()
     }
     if let Some(byte) = report.first_sync_byte {
         writeln!(out, "first synchronisation at byte {byte}")?;
+    }
+    Ok(())
+}
+
+/// The kinds of events: those that mean nothing yet are what the reader has to do.
+fn events(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    if report.events.is_empty() {
+        return Ok(());
+    }
+    writeln!(out)?;
+    let columns = [
+        ("count", Align::Right),
+        ("event", Align::Left),
+        ("means", Align::Left),
+        ("fields", Align::Left),
+    ];
+    let mut table = Table::new(paint, &columns);
+    for row in &report.events {
+        let means = if row.means.is_empty() { "-".to_owned() } else { row.means.join(", ") };
+        let (shown, left) = row.fields.split_at(row.fields.len().min(MOST_FIELDS));
+        let more = if left.is_empty() { String::new() } else { format!(", {} more", left.len()) };
+        let fields = format!("{}{more}", shown.join(", "));
+        table.row([count(row.count), plain(&row.event).into(), means, plain(&fields).into()]);
+    }
+    for line in table.lines() {
+        writeln!(out, "{line}")?;
     }
     Ok(())
 }

@@ -7,6 +7,7 @@ use std::io::{self, Write};
 use std::ops::Range;
 use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
+use weltblick_core::wire::ctf::{Record, Schema, Value};
 use weltblick_core::wire::itm::{Action, Packet, Relation, Size};
 use weltblick_core::wire::mtb;
 
@@ -58,6 +59,16 @@ impl<'a> PacketFace<'a> {
         self.line(line, name, &meaning)
     }
 
+    /// An event of an event trace.
+    pub(crate) fn record(
+        &mut self,
+        line: &PacketLine<'_>,
+        schema: &Schema,
+        record: &Record<'_>,
+    ) -> io::Result<()> {
+        self.line(line, &schema.events()[record.class].name, &describe_record(schema, record))
+    }
+
     /// Bytes that are no packet.
     pub(crate) fn loss(&mut self, line: &PacketLine<'_>, why: &str) -> io::Result<()> {
         self.line(line, "! lost", why)
@@ -66,6 +77,7 @@ impl<'a> PacketFace<'a> {
     fn line(&mut self, line: &PacketLine<'_>, name: &str, meaning: &str) -> io::Result<()> {
         let PacketLine { origin, at, time, clock, .. } = line;
         let bytes = at.end - at.start;
+        let name = plain(name);
         match self.format {
             Format::Text => {
                 let place = format!("{}@{}", plain(origin), at.start);
@@ -94,7 +106,7 @@ impl<'a> PacketFace<'a> {
                     &bytes,
                     &cycle(low),
                     &cycle(high),
-                    name,
+                    &cell(&name),
                     &cell(meaning),
                 ])?;
                 csv.flush()
@@ -200,6 +212,32 @@ fn describe_branch(packet: mtb::Packet, image: Option<&Image>) -> (&'static str,
         place(destination, image)
     );
     (name, meaning)
+}
+
+/// Values of an event that are listed at most.
+const MOST_VALUES: usize = 32;
+
+/// The fields of an event, by name; those of its packet and its header stand in its time.
+fn describe_record(schema: &Schema, record: &Record<'_>) -> String {
+    let mut values = record.values().filter(|(field, _)| schema.field(*field).is_of_event());
+    let shown = values.by_ref().take(MOST_VALUES).map(|(number, value)| {
+        let field = schema.field(number);
+        let label = value.integer().and_then(|value| field.label(value));
+        let value = match value {
+            Value::Unsigned(value) => value.to_string(),
+            Value::Signed(value) => value.to_string(),
+            Value::Float(value) => value.to_string(),
+            Value::Text(text) => format!("\"{}\"", String::from_utf8_lossy(text)),
+        };
+        let label = label.map_or_else(String::new, |label| format!(" ({label})"));
+        format!("{}={value}{label}", field.path)
+    });
+    let mut text = shown.collect::<Vec<_>>().join(" ");
+    match values.count() {
+        0 => {}
+        more => text += &format!(" and {more} more"),
+    }
+    text
 }
 
 fn letter(size: Size, value: u32) -> String {

@@ -236,6 +236,26 @@ impl Capture {
         Ok(Some(variables.with_context(|| format!("{}", open.path.display()))?))
     }
 
+    /// The event trace, where the target sent no trace of its own.
+    pub(crate) fn event_trace(&self) -> Option<&EventTrace> {
+        self.manifest.event_trace()?;
+        self.traces.iter().flatten().next()
+    }
+
+    /// What points call the event trace.
+    pub(crate) fn event_trace_name(&self) -> String {
+        self.traces
+            .iter()
+            .position(Option::is_some)
+            .map_or_else(String::new, |n| self.stream_name(n))
+    }
+
+    /// The files of packets of the event trace.
+    pub(crate) fn event_files(&self) -> &[Input] {
+        let number = self.traces.iter().position(Option::is_some);
+        number.map_or(&[], |number| &self.inputs[number])
+    }
+
     /// How the recording was made.
     pub(crate) fn conduct(&self) -> Conduct {
         Conduct::of(&self.manifest)

@@ -58,6 +58,17 @@ impl NewFolder {
         fs::write(&path, bytes).with_context(|| path.display().to_string())
     }
 
+    /// Where it is while it is made.
+    pub(crate) fn path(&self) -> &Path {
+        &self.partial
+    }
+
+    /// Makes a folder in it.
+    pub(crate) fn make(&self, name: impl AsRef<Path>) -> Result<()> {
+        let path = self.partial.join(name);
+        fs::create_dir_all(&path).with_context(|| path.display().to_string())
+    }
+
     /// Makes a file in it that is to be filled.
     pub(crate) fn create(&self, name: impl AsRef<Path>) -> Result<fs::File> {
         let path = self.partial.join(name);

@@ -188,6 +188,15 @@ impl StreamSpec {
     }
 }
 
+impl StreamSpec {
+    /// An event trace.
+    #[must_use]
+    pub fn events(settings: CtfSettings) -> Self {
+        let source = SourceSpec { trace_id: None, protocol: Protocol::Ctf(settings) };
+        Self { files: Vec::new(), segments: None, framing: Framing::None, sources: vec![source] }
+    }
+}
+
 impl Manifest {
     /// The settings of the first ITM source: those that profiles follow.
     #[must_use]

@@ -156,8 +156,7 @@ fn read_event_trace(table: Table<'_>, folder: At<&str>) -> Result<StreamSpec, Fa
     let settings = table.table("settings")?;
     let settings = CtfSettings { folder: Some(owned(folder)), ..read_ctf(&table, settings)? };
     table.finish()?;
-    let sources = vec![SourceSpec { trace_id: None, protocol: Protocol::Ctf(settings) }];
-    Ok(StreamSpec { files: Vec::new(), segments: None, framing: Framing::None, sources })
+    Ok(StreamSpec::events(settings))
 }
 
 fn read_framed_sources(table: &Table<'_>) -> Result<Vec<SourceSpec>, Fault> {

@@ -1,6 +1,7 @@
 //! The classic mistakes that the bytes can show, in plain sentences, each with what to do.
 
 use super::agreement::Agreement;
+use super::event_trace;
 use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::trial::{as_framed, as_plain};
@@ -80,6 +81,16 @@ pub(super) fn diagnose(
         .flatten()
         .collect();
     }
+    if let Some(trace) = settings.trace {
+        let has_clock = settings.clocks.timestamp_clock.is_some();
+        let losses = &counted.recording.losses;
+        let mut findings = event_trace::findings(trace, &wire.kinds_seen, losses, has_clock);
+        findings.extend(evidence.other_image());
+        findings.extend(evidence.no_image());
+        findings.extend(evidence.beats());
+        findings.sort_by_key(|finding| finding.weight);
+        return findings;
+    }
     if settings.sources == 0 {
         return [
             evidence.other_image(),
@@ -121,12 +132,12 @@ pub(super) fn diagnose(
     findings
 }
 
-fn fault(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
+pub(super) fn fault(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
     let (finding, advice) = (finding.into(), advice.into());
     Finding { code: code.into(), weight: Weight::Fault, finding, advice }
 }
 
-fn doubt(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
+pub(super) fn doubt(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
     Finding { weight: Weight::Doubt, ..fault(code, finding, advice) }
 }
 

@@ -1,9 +1,10 @@
 //! What one pass over the streams gathers.
 
+use super::event_trace::KindsSeen;
 use super::kinds::Kind;
 use super::rate::Rate;
 use super::trial::KEPT;
-use crate::capture::{Framing, Tap};
+use crate::capture::{EventTrace, Framing, Tap};
 use crate::event::{Event, LossReason, Origin, Position, Sink};
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
@@ -33,6 +34,8 @@ pub struct Wire {
     /// How often each address was branched to; addresses beyond the first `MOST_TARGETS` are left
     /// out.
     pub(super) targets: FxHashMap<u64, u64>,
+    /// Of an event trace.
+    pub(super) kinds_seen: KindsSeen,
 }
 
 /// Distinct branch targets that are held against the image.
@@ -115,6 +118,10 @@ impl Tap for Wire {
         self.frame_syncs += 1;
     }
 
+    fn event_kinds(&mut self, counts: &[u64], unclear: u64) {
+        self.kinds_seen = KindsSeen { counts: counts.to_vec(), unclear };
+    }
+
     fn unread_source(&mut self, id: TraceId, bytes: usize) {
         *self.unread.entry(id).or_default() += bytes as u64;
     }
@@ -146,6 +153,8 @@ pub struct Settings<'a> {
     pub sources: usize,
     /// The clocks of the first source.
     pub clocks: Clocks,
+    /// The event trace that leads, if one does.
+    pub trace: Option<&'a EventTrace>,
     /// How the recording was made.
     pub conduct: Conduct,
     /// The known period of SysTick.

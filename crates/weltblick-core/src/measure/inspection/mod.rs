@@ -2,6 +2,7 @@
 
 mod agreement;
 mod diagnosis;
+mod event_trace;
 mod gather;
 mod kinds;
 mod rate;
@@ -10,6 +11,7 @@ mod trial;
 
 pub use agreement::{Agreement, agreement};
 pub use diagnosis::{Finding, Weight};
+pub use event_trace::EventKindRow;
 pub use gather::{Counted, Settings, Wire};
 pub use kinds::Kind;
 pub use report::{InspectReport, Inspection, SCHEMA};

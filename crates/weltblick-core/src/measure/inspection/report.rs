@@ -2,6 +2,7 @@
 
 use super::agreement::{Agreement, agreement};
 use super::diagnosis::{Finding, diagnose};
+use super::event_trace::{self, EventKindRow};
 use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::rate::Rate;
@@ -93,6 +94,8 @@ pub struct InspectReport {
     pub bytes: u64,
     /// Packets and bytes by kind, most bytes first.
     pub kinds: Vec<KindRow>,
+    /// The kinds of events of an event trace, most frequent first.
+    pub events: Vec<EventKindRow>,
     /// The byte of the first synchronisation.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub first_sync_byte: Option<u64>,
@@ -191,6 +194,9 @@ impl Inspection {
             schema: SCHEMA.into(),
             bytes: wire.raw_bytes,
             kinds: kind_rows(wire),
+            events: settings
+                .trace
+                .map_or_else(Vec::new, |t| event_trace::rows(t, &wire.kinds_seen)),
             first_sync_byte: wire.first_sync,
             frame_syncs: wire.frame_syncs,
             unread_sources: unread_rows(wire),

@@ -118,8 +118,8 @@ pub trait Sink {
     fn event(&mut self, at: Range<u64>, record: Record<'_>);
     /// Bytes that could not be read.
     fn loss(&mut self, at: Range<u64>, why: Damage);
-    /// Something is missing here.
-    fn missing(&mut self, offset: u64, what: Missing);
+    /// Something is missing before a packet, which began at this tick of its stream's clock.
+    fn missing(&mut self, offset: u64, begin: Option<u64>, what: Missing);
     /// What stands before a packet's events, or what fills a packet up behind them.
     fn around(&mut self, _at: Range<u64>) {}
 }
@@ -368,11 +368,13 @@ impl<'s> Decoder<'s> {
 
     /// Holds a packet's counters against those of the packet before it.
     fn tell_missing(&mut self, stream: usize, facts: &Facts, sink: &mut impl Sink) {
+        let clock = self.schema.streams[stream].clock;
+        let begin = clock.and_then(|clock| self.clocks[usize::from(clock)]);
         let (discarded, sequence) = &mut self.before[stream];
         if let Some((now, size)) = facts.sequence {
             let lacking = sequence.map(|before| wrapped(now.wrapping_sub(before + 1), size));
             if let Some(lacking @ 1..) = lacking {
-                sink.missing(self.packet, Missing::Packets(lacking));
+                sink.missing(self.packet, begin, Missing::Packets(lacking));
             }
             *sequence = Some(now);
         }
@@ -380,7 +382,7 @@ impl<'s> Decoder<'s> {
             // The counter starts at zero.
             let dropped = wrapped(now.wrapping_sub(discarded.unwrap_or(0)), size);
             if dropped > 0 {
-                sink.missing(self.packet, Missing::Events(dropped));
+                sink.missing(self.packet, begin, Missing::Events(dropped));
             }
             *discarded = Some(now);
         }

@@ -95,6 +95,12 @@ impl Field {
         self.labels.is_some()
     }
 
+    /// Whether it belongs to single events, not to what frames them: packets, numbers, times.
+    #[must_use]
+    pub fn is_of_event(&self) -> bool {
+        self.scope >= Scope::StreamContext
+    }
+
     fn is_called(&self, path: &str) -> bool {
         self.path == path || self.path.split('.').map(plain).eq(path.split('.').map(plain))
     }

@@ -47,7 +47,7 @@ impl Sink for Recorder<'_> {
         self.1.push(Told::Loss(at, why));
     }
 
-    fn missing(&mut self, offset: u64, what: Missing) {
+    fn missing(&mut self, offset: u64, _begin: Option<u64>, what: Missing) {
         self.1.push(Told::Missing(offset, what));
     }
 
@@ -67,8 +67,11 @@ fn read(schema: &Schema, bytes: &[u8], cut: usize) -> Vec<Told> {
     recorder.1
 }
 
-/// Only the events: their times and values.
-fn events(told: &[Told]) -> Vec<(&str, Option<u64>, &[(String, Kept)])> {
+/// An event's name, time and values.
+type Heard<'a> = (&'a str, Option<u64>, &'a [(String, Kept)]);
+
+/// Only the events.
+fn events(told: &[Told]) -> Vec<Heard<'_>> {
     let event = |told| match told {
         &Told::Event { ref name, time, ref values, .. } => {
             Some((name.as_str(), time, values.as_slice()))

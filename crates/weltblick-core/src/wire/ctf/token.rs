@@ -66,9 +66,9 @@ impl Lexer<'_> {
             let rest = &rest[blank..];
             let comment = if rest.starts_with("//") {
                 rest.find('\n').unwrap_or(rest.len())
-            } else if rest.starts_with("/*") {
+            } else if let Some(inside) = rest.strip_prefix("/*") {
                 let start = self.at + blank;
-                let end = rest[2..].find("*/");
+                let end = inside.find("*/");
                 end.ok_or_else(|| self.fault(start..start + 2, "this comment never ends"))? + 4
             } else {
                 0

@@ -176,6 +176,7 @@ impl<'a> Watch<'a> {
     pub(super) fn inspect(&self) -> InspectReport {
         let framing = self.manifest.streams.first().map_or(Framing::None, |s| s.framing);
         self.inspection.report(&Settings {
+            trace: None,
             image: self.image.map(|open| &open.image),
             framing,
             sources: self.manifest.samplers(),

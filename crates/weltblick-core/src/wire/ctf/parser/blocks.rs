@@ -89,10 +89,10 @@ impl Parser<'_> {
                 Line::Is(path, value, span) if path == ["uuid"] => {
                     parser.told.uuid = Some(parser.uuid(&value, span)?);
                 }
-                Line::Is(path, value, span) if path == ["major"] => {
-                    if parser.natural(&value, span.clone())? != 1 {
-                        return parser.fault_at(span, "version 1 of the format is read, no other");
-                    }
+                Line::Is(path, value, span)
+                    if path == ["major"] && parser.natural(&value, span.clone())? != 1 =>
+                {
+                    return parser.fault_at(span, "version 1 of the format is read, no other");
                 }
                 Line::Has(path, of) if path == ["packet", "header"] => {
                     parser.told.packet_header = Some(of);

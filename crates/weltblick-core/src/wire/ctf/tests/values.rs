@@ -217,8 +217,8 @@ fn bit_fields_stay_in_their_units() {
         "typealias integer { size = 8; } := unsigned char;
          event { name = it; fields := struct { unsigned char a : 3, b : 4, c : 2; }; };",
     );
-    // `c` does not fit behind the 7 bits before it.
-    let told = read(&schema, &[0b0_1010_011, 0b10], 1);
+    // 3 in the low bits and 10 above them; `c` does not fit behind these 7 bits.
+    let told = read(&schema, &[0x53, 0b10], 1);
     let values = events(&told)[0].2.iter().map(|(_, value)| value.clone()).collect::<Vec<_>>();
     assert_eq!(values, [Kept::Unsigned(3), Kept::Unsigned(10), Kept::Unsigned(2)]);
 }
