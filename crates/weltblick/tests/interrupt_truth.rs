@@ -1,6 +1,6 @@
 //! What is said of interrupts, held against what the stand-in knows.
 
-use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
+use weltblick_core::capture::{ItmSettings, Line, Priorities, StreamSpec};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::measure::dissection::{Dissection, Stretch};
 use weltblick_core::measure::interrupts::{
@@ -65,6 +65,7 @@ fn stated(
         image: None,
         timing: Timing { recording, clocks },
         scale: Scale::of(clock.unwrap(), clock),
+        priorities: &Priorities::default(),
         intrusive: false,
     };
     report(figures, stretches, &context)

@@ -1,12 +1,13 @@
 //! The budget file: one table per subject, one key per figure.
 
 use super::entry::{Budget, Figure, TimingSubject, condition, read_value};
-use super::place::function_of;
+use super::place::{function_of, function_point};
+use super::relation::{Relation, read_relation};
 use super::timing_file::read_timings;
 use crate::document::{At, Fault, Source, Table};
 use crate::image::{FunctionId, Image};
-use crate::point::Point;
 use crate::time::Unit;
+use std::ops::Range;
 
 /// A budget file that was understood.
 #[derive(Debug, Clone)]
@@ -15,6 +16,8 @@ pub struct BudgetFile {
     text: String,
     /// In the order of the file.
     pub budgets: Vec<Budget>,
+    /// What must hold between two figures.
+    pub relations: Vec<Relation>,
 }
 
 impl BudgetFile {
@@ -50,24 +53,58 @@ impl BudgetFile {
                 table.finish()?;
             }
         }
+        let mut relations = Vec::new();
+        if let Some(tables) = root.table("relation")? {
+            for (name, table) in tables.named_tables()? {
+                relations.push(read_relation(&name, table)?);
+            }
+        }
         root.finish()?;
-        if budgets.is_empty() {
+        if budgets.is_empty() && relations.is_empty() {
             return Err(
                 source.fault(0..0, "there is no budget in this file; see the guide for examples")
             );
         }
         budgets.sort_by_key(|budget| budget.line);
-        Ok(Self { file: file.to_owned(), text: text.to_owned(), budgets })
+        Ok(Self { file: file.to_owned(), text: text.to_owned(), budgets, relations })
     }
 
-    /// The function that a budget is about, if it is about one.
+    /// All figures that are to be judged, both sides of relations among them.
+    pub fn figures(&self) -> impl Iterator<Item = &Figure> {
+        self.named_figures().map(|(figure, _)| figure)
+    }
+
+    fn named_figures(&self) -> impl Iterator<Item = (&Figure, &Range<usize>)> {
+        let plain = self.budgets.iter().map(|budget| (&budget.figure, &budget.name_span));
+        let related = self.relations.iter().flat_map(|relation| {
+            [&relation.left, &relation.right].map(|side| (&side.figure, &relation.span))
+        });
+        plain.chain(related)
+    }
+
+    /// Looks all names up.
+    ///
+    /// # Errors
+    ///
+    /// The first that the image does not have, or has several times.
+    pub fn verify(&self, image: &Image) -> Result<(), Fault> {
+        self.named_figures()
+            .try_for_each(|(figure, span)| self.function(figure, span, image).map(|_| ()))
+    }
+
+    /// The function that a figure is about, if it is about one; it is named at `span`.
     ///
     /// # Errors
     ///
     /// If the image has no such function or interrupt, or several functions without telling which.
-    pub fn function(&self, budget: &Budget, image: &Image) -> Result<Option<FunctionId>, Fault> {
-        let fault = |why| Source::new(&self.file, &self.text).fault(budget.name_span.clone(), why);
-        match &budget.figure {
+    pub(super) fn function(
+        &self,
+        figure: &Figure,
+        span: &Range<usize>,
+        image: &Image,
+    ) -> Result<Option<FunctionId>, Fault> {
+        let fault = |why| Source::new(&self.file, &self.text).fault(span.clone(), why);
+        match figure {
             Figure::SelfShare { function } => function_of(function, image).map(Some).map_err(fault),
             Figure::Timing(figure) if figure.subject == TimingSubject::Interrupt => {
                 let known = figure.name.parse::<u16>().is_ok()
@@ -87,15 +124,7 @@ fn read_function(
     table: Table<'_>,
     budgets: &mut Vec<Budget>,
 ) -> Result<(), Fault> {
-    let function: Point = name
-        .value
-        .parse()
-        .map_err(|error: super::PointError| table.fault(name.span.clone(), error.to_string()))?;
-    if !matches!(function, Point::Function { .. } | Point::Address(_)) {
-        let message =
-            format!("`{}` is no function: write wave_filter or src/dsp.c#clamp", name.value);
-        return Err(table.fault(name.span.clone(), message));
-    }
+    let function = function_point(name.value).map_err(|why| table.fault(name.span.clone(), why))?;
     let subject = format!("function.{}", name.value);
     let figure = Figure::SelfShare { function };
     read_figure(name, &subject, &table, "self_share", figure, Unit::Share, budgets)?;

@@ -5,6 +5,7 @@ mod file;
 mod judgement;
 mod limit;
 mod place;
+mod relation;
 mod signal;
 #[cfg(test)]
 mod tests;
@@ -18,5 +19,6 @@ pub use file::BudgetFile;
 pub use judgement::{Judgement, Verdict};
 pub use limit::{Comparison, Condition, Limit};
 pub use place::{NoPlace, address_of, ranges_of};
+pub use relation::{Relation, Side, Sign};
 pub use timing::{Timings, USUAL_WINDOW};
 pub use verdict::{CheckReport, SCHEMA, judge};

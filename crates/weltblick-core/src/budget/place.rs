@@ -42,6 +42,15 @@ pub enum NoPlace {
     },
 }
 
+/// The point that names a function.
+pub(super) fn function_point(name: &str) -> Result<Point, String> {
+    let point: Point = name.parse().map_err(|error: crate::point::PointError| error.to_string())?;
+    match point {
+        Point::Function { .. } | Point::Address(_) => Ok(point),
+        _ => Err(format!("`{name}` is no function: write wave_filter or src/dsp.c#clamp")),
+    }
+}
+
 /// The address of a place in the code: of a function's or a line's first instruction.
 ///
 /// # Errors

@@ -74,16 +74,8 @@ fn value(signal: &Signal, of: Of, signals: &Signals<'_>) -> Found {
         1 => format!("{} values; something is missing in one place", values.count),
         gaps => format!("{} values; something is missing in {gaps} places", values.count),
     };
-    let mut finding = Finding {
-        observed,
-        low,
-        high,
-        count: values.count,
-        extremes: None,
-        lossy: !whole,
-        evidence,
-        objection: None,
-    };
+    let known = Finding::exact(observed, values.count, &evidence);
+    let mut finding = Finding { low, high, lossy: !whole, ..known };
     if signals.is_polled(signal.key) {
         finding.object(
             "it was polled: between two reads it may have been anything",

@@ -63,6 +63,20 @@ pub(super) struct Finding {
 }
 
 impl Finding {
+    /// A figure that is known.
+    pub(super) fn exact(observed: f64, count: u64, evidence: &str) -> Self {
+        Self {
+            observed,
+            low: observed,
+            high: observed,
+            count,
+            extremes: None,
+            lossy: false,
+            evidence: evidence.to_owned(),
+            objection: None,
+        }
+    }
+
     pub(super) fn object(&mut self, why: &str, advice: &str) {
         self.objection.get_or_insert_with(|| (why.to_owned(), advice.to_owned()));
     }
@@ -82,35 +96,10 @@ pub(super) fn judge(
     timings: &Timings<'_>,
     blank: Judgement,
 ) -> Judgement {
-    let Some(scale) = timings.scale else {
-        return undecided(blank, "no clock is stated", "give --core-clock");
-    };
-    let found = match figure.subject {
-        TimingSubject::Interrupt => timings.interrupt(figure, scale),
-        TimingSubject::Task => timings.task(figure, scale),
-        TimingSubject::Span => timings.span(figure, scale),
-        TimingSubject::Signal => timings.signal(figure, scale),
-    };
-    match found {
-        Ok(mut finding) => {
-            if timings.slipped && matches!(figure.measure, Measure::Rate | Measure::Load) {
-                // Without all of the time there is no part of it, and nothing per second.
-                (finding.low, finding.high, finding.lossy) = (0.0, f64::INFINITY, true);
-            }
-            if timings.intrusive {
-                finding.object(
-                    "the core was stopped while this was recorded: an intrusive measurement meets no budget",
-                    "measure with the target's own trace",
-                );
-            }
-            verdict(budget, figure, finding, blank)
-        }
-        Err((why, advice)) => undecided(blank, &why, &advice),
+    match timings.find(figure) {
+        Ok(finding) => verdict(budget, figure, finding, blank),
+        Err((why, advice)) => Judgement { evidence: why, advice: Some(advice), ..blank },
     }
-}
-
-fn undecided(blank: Judgement, why: &str, advice: &str) -> Judgement {
-    Judgement { evidence: why.to_owned(), advice: Some(advice.to_owned()), ..blank }
 }
 
 fn verdict(
@@ -210,6 +199,30 @@ pub(super) struct Missing {
 }
 
 impl Timings<'_> {
+    /// What is known of a figure.
+    pub(super) fn find(&self, figure: &TimingFigure) -> Found {
+        let Some(scale) = self.scale else {
+            return Err(("no clock is stated".into(), "give --core-clock".into()));
+        };
+        let mut finding = match figure.subject {
+            TimingSubject::Interrupt => self.interrupt(figure, scale),
+            TimingSubject::Task => self.task(figure, scale),
+            TimingSubject::Span => self.span(figure, scale),
+            TimingSubject::Signal => self.signal(figure, scale),
+        }?;
+        if self.slipped && matches!(figure.measure, Measure::Rate | Measure::Load) {
+            // Without all of the time there is no part of it, and nothing per second.
+            (finding.low, finding.high, finding.lossy) = (0.0, f64::INFINITY, true);
+        }
+        if self.intrusive {
+            finding.object(
+                "the core was stopped while this was recorded: an intrusive measurement meets no budget",
+                "measure with the target's own trace",
+            );
+        }
+        Ok(finding)
+    }
+
     fn interrupt(&self, figure: &TimingFigure, scale: Scale) -> Found {
         let number = figure.name.parse().ok();
         let number = number.or_else(|| self.image?.exception_named(&figure.name));
@@ -528,16 +541,8 @@ fn loads(row: &tasks::Figures, of: Of, gaps: u64) -> Found {
         _ => (observed, 1.0),
     };
     let evidence = format!("{} whole windows", loads.windows);
-    let mut finding = Finding {
-        observed,
-        low,
-        high,
-        count: loads.windows,
-        extremes: None,
-        lossy: gaps > 0,
-        evidence,
-        objection: None,
-    };
+    let known = Finding::exact(observed, loads.windows, &evidence);
+    let mut finding = Finding { low, high, lossy: gaps > 0, ..known };
     if gaps > 0 {
         finding.evidence += "; something is missing in others";
     }
@@ -553,16 +558,11 @@ fn stack(row: &tasks::Figures) -> Found {
         ));
     };
     let observed = if stack.left { 1.0 } else { used as f64 / f64::from(size.max(1)) };
-    let mut finding = Finding {
-        observed,
-        low: observed,
-        high: if stack.left { f64::INFINITY } else { observed },
-        count: row.activations,
-        extremes: None,
-        lossy: false,
-        evidence: format!("{used} of {size} bytes"),
-        objection: None,
-    };
+    let evidence = format!("{used} of {size} bytes");
+    let mut finding = Finding::exact(observed, row.activations, &evidence);
+    if stack.left {
+        finding.high = f64::INFINITY;
+    }
     if !stack.stated {
         finding.object(
             "seen at switches only: in between it may have been deeper",

@@ -1,4 +1,4 @@
-//! Budgets on interrupts and tasks, as the budget file writes them.
+//! Budgets on interrupts, tasks, spans and signals, as the budget file writes them.
 
 use super::entry::{
     Budget, Figure, Measure, Of, TimingFigure, TimingSubject, condition, read_value,
@@ -20,29 +20,69 @@ const STATISTICS: [(&str, Of); 8] = [
     ("each", Of::Each),
 ];
 
-const DURATIONS: [(&str, Measure); 6] = [
-    ("own", Measure::Own),
-    ("elapsed", Measure::Elapsed),
-    ("pending", Measure::Pending),
-    ("response", Measure::Response),
-    ("period", Measure::Period),
-    ("jitter", Measure::Jitter),
-];
+/// Figures of many occurrences: the table they stand in, and which statistics it has.
+type Group = (&'static str, Measure, &'static [(&'static str, Of)], Unit);
 
-/// What of these a span has.
-const SPAN_DURATIONS: [(&str, Measure); 3] =
-    [("elapsed", Measure::Elapsed), ("period", Measure::Period), ("jitter", Measure::Jitter)];
+const OWN: Group = ("own", Measure::Own, &STATISTICS, Unit::Time);
+const ELAPSED: Group = ("elapsed", Measure::Elapsed, &STATISTICS, Unit::Time);
+const PENDING: Group = ("pending", Measure::Pending, &STATISTICS, Unit::Time);
+const RESPONSE: Group = ("response", Measure::Response, &STATISTICS, Unit::Time);
+const PERIOD: Group = ("period", Measure::Period, &STATISTICS, Unit::Time);
+const JITTER: Group = ("jitter", Measure::Jitter, &STATISTICS, Unit::Time);
+const INTERVAL: Group = ("interval", Measure::Interval, &STATISTICS, Unit::Time);
+const LOADS: Group =
+    ("load", Measure::Load, &[("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max)], Unit::Share);
+const VALUES: Group = (
+    "value",
+    Measure::Value,
+    &[("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max), ("stddev", Of::Deviation)],
+    Unit::Plain,
+);
 
-/// What of these a signal has.
-const SIGNAL_DURATIONS: [(&str, Measure); 2] =
-    [("interval", Measure::Interval), ("jitter", Measure::Jitter)];
+/// Figures that are there once.
+type Single = (&'static str, Measure, Unit);
 
-const VALUES: [(&str, Of); 4] =
-    [("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max), ("stddev", Of::Deviation)];
+const COUNT: Single = ("count", Measure::Count, Unit::Count);
+const RATE: Single = ("rate", Measure::Rate, Unit::Hertz);
+const LOAD: Single = ("load", Measure::Load, Unit::Share);
+const STACK_PEAK: Single = ("stack_peak", Measure::StackPeak, Unit::Share);
 
-const LOADS: [(&str, Of); 3] = [("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max)];
+/// What a subject has.
+const fn figures_of(subject: TimingSubject) -> (&'static [Group], &'static [Single]) {
+    match subject {
+        TimingSubject::Interrupt => {
+            (&[OWN, ELAPSED, PENDING, RESPONSE, PERIOD, JITTER], &[COUNT, RATE, LOAD])
+        }
+        TimingSubject::Task => {
+            (&[OWN, ELAPSED, PENDING, RESPONSE, PERIOD, JITTER, LOADS], &[COUNT, RATE, STACK_PEAK])
+        }
+        TimingSubject::Span => (&[ELAPSED, PERIOD, JITTER], &[COUNT, RATE]),
+        TimingSubject::Signal => (&[INTERVAL, JITTER, VALUES], &[COUNT, RATE]),
+    }
+}
 
-/// Reads the table of one interrupt or task.
+/// The figure that `NAME.KEY` means, and its unit; names may hold dots themselves.
+pub(super) fn figure_named(subject: TimingSubject, text: &str) -> Option<(TimingFigure, Unit)> {
+    let (groups, singles) = figures_of(subject);
+    let named =
+        |key: &str| text.strip_suffix(key)?.strip_suffix('.').filter(|name| !name.is_empty());
+    let of_groups = groups.iter().find_map(|(key, measure, statistics, unit)| {
+        statistics.iter().find_map(|(statistic, of)| {
+            Some((named(&format!("{key}.{statistic}"))?, *measure, *of, *unit))
+        })
+    });
+    let of_singles = || {
+        singles
+            .iter()
+            .find_map(|(key, measure, unit)| Some((named(key)?, *measure, Of::All, *unit)))
+    };
+    let (name, measure, of, unit) = of_groups.or_else(of_singles)?;
+    let name = name.to_owned();
+    let (window, by_grid, access) = (None, false, None);
+    Some((TimingFigure { subject, name, measure, of, window, by_grid, access }, unit))
+}
+
+/// Reads the table of one interrupt, task, span or signal.
 pub(super) fn read_timings(
     name: &At<&str>,
     subject: TimingSubject,
@@ -51,47 +91,18 @@ pub(super) fn read_timings(
 ) -> Result<(), Fault> {
     let access = if subject == TimingSubject::Signal { read_access(&table)? } else { None };
     let mut reader = Reader { name, subject, access, budgets };
-    let durations = match subject {
-        TimingSubject::Interrupt | TimingSubject::Task => &DURATIONS[..],
-        TimingSubject::Span => &SPAN_DURATIONS,
-        TimingSubject::Signal => &SIGNAL_DURATIONS,
-    };
-    for &(key, measure) in durations {
+    let (groups, singles) = figures_of(subject);
+    for &(key, measure, statistics, unit) in groups {
         if let Some(inner) = table.table(key)? {
-            for (statistic, of) in STATISTICS {
+            for &(statistic, of) in statistics {
                 let path = format!("{key}.{statistic}");
-                reader.read(&inner, statistic, &path, measure, of, Unit::Time)?;
+                reader.read(&inner, statistic, &path, measure, of, unit)?;
             }
             inner.finish()?;
         }
     }
-    reader.read(&table, "count", "count", Measure::Count, Of::All, Unit::Count)?;
-    reader.read(&table, "rate", "rate", Measure::Rate, Of::All, Unit::Hertz)?;
-    match subject {
-        TimingSubject::Span => {}
-        TimingSubject::Signal => {
-            if let Some(inner) = table.table("value")? {
-                for (statistic, of) in VALUES {
-                    let path = format!("value.{statistic}");
-                    reader.read(&inner, statistic, &path, Measure::Value, of, Unit::Plain)?;
-                }
-                inner.finish()?;
-            }
-        }
-        TimingSubject::Interrupt => {
-            reader.read(&table, "load", "load", Measure::Load, Of::All, Unit::Share)?;
-        }
-        TimingSubject::Task => {
-            if let Some(inner) = table.table("load")? {
-                for (statistic, of) in LOADS {
-                    let path = format!("load.{statistic}");
-                    reader.read(&inner, statistic, &path, Measure::Load, of, Unit::Share)?;
-                }
-                inner.finish()?;
-            }
-            let measure = Measure::StackPeak;
-            reader.read(&table, "stack_peak", "stack_peak", measure, Of::All, Unit::Share)?;
-        }
+    for &(key, measure, unit) in singles {
+        reader.read(&table, key, key, measure, Of::All, unit)?;
     }
     table.finish()
 }
@@ -148,7 +159,7 @@ impl Reader<'_, '_> {
     }
 }
 
-fn read_window(table: &Table<'_>) -> Result<Option<Duration>, Fault> {
+pub(super) fn read_window(table: &Table<'_>) -> Result<Option<Duration>, Fault> {
     let Some(text) = table.text("window")? else { return Ok(None) };
     parse_duration(text.value)
         .ok()
@@ -158,7 +169,7 @@ fn read_window(table: &Table<'_>) -> Result<Option<Duration>, Fault> {
 }
 
 /// `access = "write"`.
-fn read_access(table: &Table<'_>) -> Result<Option<AccessKey>, Fault> {
+pub(super) fn read_access(table: &Table<'_>) -> Result<Option<AccessKey>, Fault> {
     match table.text("access")? {
         None => Ok(None),
         Some(At { value: "read", .. }) => Ok(Some(AccessKey::Read)),
@@ -168,7 +179,7 @@ fn read_access(table: &Table<'_>) -> Result<Option<AccessKey>, Fault> {
 }
 
 /// `by = "grid"`.
-fn read_by(table: &Table<'_>) -> Result<bool, Fault> {
+pub(super) fn read_by(table: &Table<'_>) -> Result<bool, Fault> {
     match table.text("by")? {
         None | Some(At { value: "stated", .. }) => Ok(false),
         Some(At { value: "grid", .. }) => Ok(true),

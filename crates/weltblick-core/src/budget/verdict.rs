@@ -9,7 +9,8 @@ use super::entry::{Budget, Figure};
 use super::file::BudgetFile;
 use super::judgement::{Judgement, Verdict, blank};
 use super::limit::{Comparison, Limit};
-use super::timing::{self, Timings};
+use super::relation;
+use super::timing::{self, Finding, Found, Timings};
 use crate::document::Fault;
 use crate::image::FunctionId;
 use crate::measure::profile::{Context, Head, SampleCounts, head};
@@ -53,7 +54,7 @@ pub fn judge(
     let court = Court::new(file, counts, context);
     let mut budgets = Vec::with_capacity(file.budgets.len());
     for budget in &file.budgets {
-        let function = file.function(budget, context.image)?;
+        let function = file.function(&budget.figure, &budget.name_span, context.image)?;
         match (&budget.figure, timings) {
             (Figure::Timing(figure), Some(timings)) => {
                 let blank = blank(budget, figure.unit());
@@ -61,6 +62,24 @@ pub fn judge(
             }
             (Figure::Timing(_), None) => {}
             _ => budgets.push(court.judge(budget, function)),
+        }
+    }
+    for relation in &file.relations {
+        let sides = [&relation.left.figure, &relation.right.figure];
+        let timed = sides.iter().any(|side| matches!(side, Figure::Timing(_)));
+        if timings.is_none() && timed {
+            continue;
+        }
+        let mut found = Vec::with_capacity(2);
+        for figure in sides {
+            let function = file.function(figure, &relation.span, context.image)?;
+            found.push(match (figure, timings) {
+                (Figure::Timing(figure), Some(timings)) => timings.find(figure),
+                _ => court.find(figure, function),
+            });
+        }
+        if let (Some(right), Some(left)) = (found.pop(), found.pop()) {
+            budgets.push(relation::judge(relation, left, right));
         }
     }
     budgets.sort_by(|a, b| {
@@ -94,6 +113,27 @@ struct Court<'a> {
     objection: Option<Objection>,
 }
 
+/// The samples of one function.
+struct Part {
+    categories: Vec<usize>,
+    /// Samples that may be its own too.
+    unknown: u64,
+    /// The capture left its code out, or a part of it.
+    left_out: bool,
+}
+
+/// A share, with its bounds.
+struct Share {
+    estimate: ShareEstimate,
+    hits: u64,
+    low: f64,
+    high: f64,
+}
+
+const NO_SAMPLES: &str = "there are no samples";
+const TURN_SAMPLING_ON: &str = "turn PC sampling on";
+const LEFT_OUT: &str = "; the capture left its code out, or part of it";
+
 /// A reason to say *undecided* whatever the figures are.
 struct Objection {
     why: String,
@@ -104,9 +144,8 @@ struct Objection {
 
 impl<'a> Court<'a> {
     fn new(file: &BudgetFile, counts: &'a SampleCounts, context: &'a Context<'a>) -> Self {
-        let is_share =
-            |budget: &&Budget| !matches!(budget.figure, Figure::Samples | Figure::Timing(_));
-        let shares = file.budgets.iter().filter(is_share).count();
+        let is_share = |figure: &&Figure| !matches!(figure, Figure::Samples | Figure::Timing(_));
+        let shares = file.figures().filter(is_share).count();
         let confidence = 1.0 - (1.0 - context.confidence) / shares.max(1) as f64;
         let samples = counts.batches().total();
         let missing = context.timing.missing();
@@ -117,30 +156,62 @@ impl<'a> Court<'a> {
     fn judge(&self, budget: &Budget, function: Option<FunctionId>) -> Judgement {
         match (&budget.figure, function) {
             (Figure::SelfShare { .. }, Some(id)) => {
-                let range = &self.context.image.function(id).range;
-                let categories: Vec<usize> = self
-                    .counts
-                    .addresses()
-                    .filter(|(address, _)| range.contains(address))
-                    .map(|(_, category)| category)
-                    .collect();
-                // Of samples that were not told apart, any may be this function's.
-                let beyond = self.counts.batches().count(SampleCounts::BEYOND);
-                if self.context.conduct.ranges.hold_all(range) {
-                    return self.judge_share(budget, &categories, beyond);
-                }
-                let elsewhere = self.counts.batches().count(SampleCounts::ELSEWHERE);
-                let judgement = self.judge_share(budget, &categories, beyond + elsewhere);
-                Self::unwatched(judgement)
+                let Part { categories, unknown, left_out } = self.function(id);
+                let judgement = self.judge_share(budget, &categories, unknown);
+                if left_out { Self::unwatched(judgement) } else { judgement }
             }
             (Figure::SleepShare, _) => self.judge_share(budget, &[SampleCounts::ASLEEP], 0),
             _ => self.judge_samples(budget),
         }
     }
 
+    /// What is known of a figure that samples tell.
+    fn find(&self, figure: &Figure, function: Option<FunctionId>) -> Found {
+        let (share, left_out) = match (figure, function) {
+            (Figure::SelfShare { .. }, Some(id)) => {
+                let Part { categories, unknown, left_out } = self.function(id);
+                (self.share(&categories, unknown), left_out)
+            }
+            (Figure::SleepShare, _) => (self.share(&[SampleCounts::ASLEEP], 0), false),
+            _ => return Ok(Finding::exact(self.samples as f64, self.samples, "counted")),
+        };
+        let Some(share) = share else {
+            return Err((NO_SAMPLES.into(), TURN_SAMPLING_ON.into()));
+        };
+        let mut finding = Finding {
+            low: share.low,
+            high: share.high,
+            lossy: self.missing != Some(0),
+            evidence: self.share_evidence(share.hits, &share.estimate),
+            ..Finding::exact(share.estimate.share, self.samples, "")
+        };
+        if left_out {
+            finding.evidence += LEFT_OUT;
+        }
+        match &self.objection {
+            Some(why) if why.against_met_only => finding.object(&why.why, &why.advice),
+            Some(why) => return Err((why.why.clone(), why.advice.clone())),
+            None => {}
+        }
+        Ok(finding)
+    }
+
+    /// The samples of a function.
+    fn function(&self, id: FunctionId) -> Part {
+        let range = &self.context.image.function(id).range;
+        let mine = self.counts.addresses().filter(|(address, _)| range.contains(address));
+        let categories = mine.map(|(_, category)| category).collect();
+        let batches = self.counts.batches();
+        // Of samples that were not told apart, any may be this function's.
+        let beyond = batches.count(SampleCounts::BEYOND);
+        let left_out = !self.context.conduct.ranges.hold_all(range);
+        let elsewhere = if left_out { batches.count(SampleCounts::ELSEWHERE) } else { 0 };
+        Part { categories, unknown: beyond + elsewhere, left_out }
+    }
+
     /// Of a function that was not asked for, or not all of it.
     fn unwatched(mut judgement: Judgement) -> Judgement {
-        judgement.evidence += "; the capture left its code out, or part of it";
+        judgement.evidence += LEFT_OUT;
         if judgement.verdict == Verdict::Undecided {
             judgement.advice = Some("record it without `inside` and `exclude`".into());
             judgement.measure_longer_ns = None;
@@ -150,19 +221,13 @@ impl<'a> Court<'a> {
 
     /// Judges the share of some categories, to which `unknown` more samples may belong.
     fn judge_share(&self, budget: &Budget, categories: &[usize], unknown: u64) -> Judgement {
-        let batches = self.counts.batches();
-        let hits = categories.iter().map(|&category| batches.count(category)).sum();
-        let per_batch = batches.per_batch(categories);
-        let estimate =
-            estimate_share(hits, self.samples, &per_batch, batches.batch_size(), self.confidence);
-        let Some(estimate) = estimate else {
+        let Some(Share { estimate, hits, low, high }) = self.share(categories, unknown) else {
             return Judgement {
-                evidence: "there are no samples".into(),
-                advice: Some("turn PC sampling on".into()),
+                evidence: NO_SAMPLES.into(),
+                advice: Some(TURN_SAMPLING_ON.into()),
                 ..blank(budget, "share")
             };
         };
-        let (low, high) = self.widened(&estimate, unknown);
         let limit = &budget.condition.limit;
         let mut judgement = Judgement {
             observed: Some(estimate.share),
@@ -185,6 +250,17 @@ impl<'a> Court<'a> {
         self.object(&mut judgement);
         self.require_over(budget, &mut judgement);
         judgement
+    }
+
+    /// The share of some categories, to which `unknown` more samples may belong.
+    fn share(&self, categories: &[usize], unknown: u64) -> Option<Share> {
+        let batches = self.counts.batches();
+        let hits = categories.iter().map(|&category| batches.count(category)).sum();
+        let per_batch = batches.per_batch(categories);
+        let estimate =
+            estimate_share(hits, self.samples, &per_batch, batches.batch_size(), self.confidence)?;
+        let (low, high) = self.widened(&estimate, unknown);
+        Some(Share { estimate, hits, low, high })
     }
 
     /// The interval with every missing or unknown sample counted against and for.
@@ -279,7 +355,7 @@ impl<'a> Court<'a> {
             Limit::OneSided { comparison: Comparison::AtLeast | Comparison::Above, value } => {
                 judgement.verdict = Verdict::Undecided;
                 if self.samples == 0 {
-                    judgement.advice = Some("turn PC sampling on".into());
+                    judgement.advice = Some(TURN_SAMPLING_ON.into());
                 } else {
                     self.advise_longer(&mut judgement, value / observed);
                 }

@@ -60,6 +60,8 @@ pub enum What {
     Watched,
     /// The oldest bytes were let go; `offset` is the first that is kept.
     LetGo,
+    /// The priorities of exceptions were read; `detail` has them.
+    Priorities,
     /// Somebody pressed a key.
     Mark,
     /// Something was found to be wrong.

@@ -10,6 +10,7 @@ mod line;
 #[cfg(test)]
 mod line_tests;
 mod manifest;
+mod priorities;
 mod segments;
 #[cfg(test)]
 mod tests;
@@ -18,8 +19,9 @@ pub use event_trace::{EventReading, EventTrace};
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Line, Tap};
 pub use manifest::{
-    CtfSettings, Framing, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings, Protocol,
-    SignalSpec, SourceSpec, StreamSpec, Target,
+    CtfSettings, Framing, InterruptSpec, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings,
+    Protocol, SignalSpec, SourceSpec, StreamSpec, Target,
 };
 pub(crate) use manifest::{read_marks_port, read_signals, write_signals};
+pub use priorities::Priorities;
 pub use segments::{segment_file, segment_number};

@@ -45,9 +45,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let budgets = BudgetFile::parse(&name, &text)?;
     let capture = sources::open(&args.capture)?;
     // Names first: a typing error should not cost a long reading.
-    for budget in &budgets.budgets {
-        budgets.function(budget, capture.image()?)?;
-    }
+    budgets.verify(capture.image()?)?;
     let windows = windows(&budgets);
     let followed: Vec<Followed> = windows.iter().map(|window| follow(&capture, *window)).collect();
     let wants_values = asks_for(&budgets, TimingSubject::Signal);
@@ -104,9 +102,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
 /// Whether any budget is about such a subject.
 fn asks_for(budgets: &BudgetFile, wanted: TimingSubject) -> bool {
     budgets
-        .budgets
-        .iter()
-        .any(|budget| matches!(&budget.figure, Figure::Timing(figure) if figure.subject == wanted))
+        .figures()
+        .any(|figure| matches!(figure, Figure::Timing(figure) if figure.subject == wanted))
 }
 
 type Followed = Tracking<TaskFigures, InterruptFigures>;
@@ -133,8 +130,7 @@ fn windows(budgets: &BudgetFile) -> Vec<Duration> {
         },
         _ => None,
     };
-    let mut windows: Vec<Duration> =
-        budgets.budgets.iter().filter_map(|budget| window(&budget.figure)).collect();
+    let mut windows: Vec<Duration> = budgets.figures().filter_map(window).collect();
     windows.sort_unstable();
     windows.dedup();
     windows

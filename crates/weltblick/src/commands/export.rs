@@ -11,7 +11,7 @@ use std::cell::RefCell;
 use std::io::{BufWriter, Write};
 use std::path::PathBuf;
 use weltblick_core::budget::PointRange;
-use weltblick_core::capture::{CtfSettings, MANIFEST, Manifest, StreamSpec, Target};
+use weltblick_core::capture::{CtfSettings, InterruptSpec, MANIFEST, Manifest, StreamSpec, Target};
 use weltblick_core::document::At;
 use weltblick_core::exchange::ctf::{self, LeftOut, Writer};
 use weltblick_core::measure::within::Within;
@@ -131,6 +131,11 @@ fn describe(capture: &Capture, folder: &NewFolder) -> Result<()> {
     let Target { name, isa, core_clock, tick_period } = capture.manifest.target.clone();
     manifest.target = Target { name, isa, core_clock, tick_period };
     manifest.signals.clone_from(&capture.manifest.signals);
+    let spec = |(exception, priority): (u16, u8)| InterruptSpec {
+        name: At { value: exception.to_string(), span: 0..0 },
+        priority,
+    };
+    manifest.interrupts = capture.priorities()?.iter().map(spec).collect();
     let conduct = capture.conduct();
     manifest.intrusive = conduct.intrusive;
     manifest.between_points = conduct.between_points;

@@ -88,7 +88,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     reading.require_times(&recording)?;
     let follow = |cases| Nesting::new(reading.ticks_per_cycle, cases);
     let stretches = reading.dissect(figures.cases(), follow, Nesting::finish)?;
+    let priorities = capture.priorities()?;
     let context = Context {
+        priorities: &priorities,
         image: reading.image(),
         timing: reading.timing(&recording),
         scale: reading.scale,

@@ -69,9 +69,24 @@ fn row(judgement: &Judgement, paint: Paint) -> Vec<String> {
             format!("{}{unit}", number(observed))
         }),
         paint.faint(&between),
-        plain(&judgement.limit).into_owned(),
+        limit(judgement),
         plain(&judgement.budget).into_owned(),
     ]
+}
+
+/// The limit; of a relation its sign, what the right figure was, and the tolerance.
+fn limit(judgement: &Judgement) -> String {
+    let written = plain(&judgement.limit);
+    let Some(compared) = judgement.compared else { return written.into_owned() };
+    let sign = written.split_whitespace().find(|word| word.starts_with(['<', '>', '=']));
+    let unit = if judgement.unit == "share" { " %" } else { "" };
+    let tolerance = written.split_once("+-").map(|(_, tolerance)| format!(" +-{tolerance}"));
+    format!(
+        "{} {}{unit}{}",
+        sign.unwrap_or_default(),
+        figure(compared, &judgement.unit),
+        tolerance.unwrap_or_default()
+    )
 }
 
 fn figure(value: f64, unit: &str) -> String {
@@ -104,6 +119,9 @@ fn explain(
     let word = if judgement.verdict == Verdict::Broken { "broken" } else { "undecided" };
     writeln!(out)?;
     writeln!(out, "{} {word} ({}:{})", paint.strong(&name), plain(file), judgement.line)?;
+    if judgement.subject.starts_with("relation.") {
+        writeln!(out, "  must hold: {}", plain(&judgement.limit))?;
+    }
     writeln!(out, "  evidence: {}", plain(&judgement.evidence))?;
     if judgement.verdict == Verdict::Broken && judgement.budget.starts_with("function.") {
         writeln!(out, "  look closer: weltblick profile {} --by line", plain(capture))?;
@@ -142,6 +160,9 @@ pub(crate) fn csv(report: &CheckReport, out: &mut dyn Write) -> Result<()> {
         "observed",
         "observed_low",
         "observed_high",
+        "compared",
+        "compared_low",
+        "compared_high",
         "margin",
         "evidence",
         "advice",
@@ -163,6 +184,9 @@ pub(crate) fn csv(report: &CheckReport, out: &mut dyn Write) -> Result<()> {
             &number(judgement.observed),
             &number(judgement.observed_low),
             &number(judgement.observed_high),
+            &number(judgement.compared),
+            &number(judgement.compared_low),
+            &number(judgement.compared_high),
             &number(judgement.margin),
             cell(&judgement.evidence).as_ref(),
             cell(judgement.advice.as_deref().unwrap_or_default()).as_ref(),

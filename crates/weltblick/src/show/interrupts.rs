@@ -71,6 +71,7 @@ fn basis(basis: Option<Basis>) -> &'static str {
 }
 
 fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let name = ("interrupt", Align::Left);
     let columns = [
         right("response max"),
         right("pending max"),
@@ -80,11 +81,14 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
         right("own max"),
         right("load"),
         right("runs"),
-        ("interrupt", Align::Left),
     ];
+    let has_priorities = report.interrupts.iter().any(|row| row.priority.is_some());
+    let priority = has_priorities.then(|| right("prio"));
+    let columns: Vec<_> = columns.into_iter().chain(priority).chain([name]).collect();
     let mut table = Table::new(look.paint, &columns);
     for row in &report.interrupts {
-        table.row([
+        let priority = row.priority.map_or_else(String::new, |priority| priority.to_string());
+        let cells = [
             row.response.as_ref().map_or_else(String::new, max),
             row.pending.as_ref().map_or_else(String::new, max),
             basis(row.basis).to_owned(),
@@ -93,8 +97,10 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
             max(&row.own),
             share(row.load),
             count(row.count),
-            plain(&row.name).into_owned(),
-        ]);
+        ];
+        let priority = has_priorities.then_some(priority);
+        let name = plain(&row.name).into_owned();
+        table.row(cells.into_iter().chain(priority).chain([name]));
     }
     table.write(out)?;
     for (used, text) in [

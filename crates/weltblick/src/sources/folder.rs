@@ -2,15 +2,15 @@
 
 use super::events;
 use super::read::Input;
-use super::segments::{Gap, gaps, push_between, segments};
+use super::segments::{Gap, gaps, journal, push_between, segments};
 use crate::cli::{CaptureArgs, FramingArg, SetupArgs};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
-    CtfSettings, EventTrace, Framing, ItmSettings, Line, MANIFEST, Manifest, PollSettings,
-    Protocol, SignalSpec, SourceSpec, StreamSpec, Tap,
+    CtfSettings, Entry, EventTrace, Framing, InterruptSpec, ItmSettings, Line, MANIFEST, Manifest,
+    PollSettings, Priorities, Protocol, SignalSpec, SourceSpec, StreamSpec, Tap, What,
 };
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, Origin, Sink};
@@ -40,6 +40,8 @@ pub(crate) struct Capture {
     pub(super) inputs: Vec<Vec<Input>>,
     /// Where bytes are missing, by stream: what the journal says.
     gaps: Vec<Vec<Gap>>,
+    /// What happened while it was made.
+    journal: Vec<Entry>,
     /// What the event traces among the streams are, by stream.
     pub(crate) traces: Vec<Option<EventTrace>>,
 }
@@ -71,8 +73,10 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
             isa.name()
         );
     }
-    let gaps = if name.is_dir() { gaps(name, &manifest)? } else { Vec::new() };
-    Ok(Capture { name: name.to_owned(), manifest, image, inputs, gaps, traces })
+    let journal = if name.is_dir() { journal(name)? } else { Vec::new() };
+    let gaps = gaps(name, &manifest, &journal);
+    let name = name.to_owned();
+    Ok(Capture { name, manifest, image, inputs, gaps, journal, traces })
 }
 
 /// Reads and parses an ELF file.
@@ -240,6 +244,27 @@ impl Capture {
     pub(crate) fn event_trace(&self) -> Option<&EventTrace> {
         self.manifest.event_trace()?;
         self.traces.iter().flatten().next()
+    }
+
+    /// What is known of the priorities of exceptions: what was read last, corrected by the manifest.
+    pub(crate) fn priorities(&self) -> Result<Priorities> {
+        let read = self.journal.iter().rev().find(|entry| entry.what == What::Priorities);
+        let read = read.and_then(|entry| entry.detail.as_deref());
+        let mut priorities = read.map(Priorities::parse).unwrap_or_default();
+        for InterruptSpec { name, priority } in &self.manifest.interrupts {
+            let image = self.image.as_ref().map(|open| &open.image);
+            let number = name.value.parse::<u16>().ok().filter(|number| *number < 512);
+            let number = number.or_else(|| image?.exception_named(&name.value));
+            let number = number.with_context(|| {
+                format!(
+                    "{}: [interrupt.{}]: the image's vector table has no such name; write its exception number",
+                    self.name.join(MANIFEST).display(),
+                    name.value
+                )
+            })?;
+            priorities.set(number, *priority);
+        }
+        Ok(priorities)
     }
 
     /// What points call the event trace.

@@ -43,15 +43,19 @@ pub(super) fn segments(folder: &Path, name: &str) -> Result<Vec<Input>> {
     Ok(found.into_iter().map(|(_, path)| Input::File(path)).collect())
 }
 
-/// Where the journal says that bytes are missing.
-pub(super) fn gaps(folder: &Path, manifest: &Manifest) -> Result<Vec<Vec<Gap>>> {
+/// What a folder's journal says; nothing where there is none.
+pub(super) fn journal(folder: &Path) -> Result<Vec<Entry>> {
     let path = folder.join(JOURNAL);
     let text = match fs::read_to_string(&path) {
         Ok(text) => text,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
         Err(error) => return Err(error).with_context(|| path.display().to_string()),
     };
-    let entries = parse_journal(&text).with_context(|| path.display().to_string())?;
+    parse_journal(&text).with_context(|| path.display().to_string())
+}
+
+/// Where the journal says that bytes are missing.
+pub(super) fn gaps(folder: &Path, manifest: &Manifest, entries: &[Entry]) -> Vec<Vec<Gap>> {
     let of = |name: &str| {
         // Offsets count from the stream's start, also where that was let go.
         let mine = || entries.iter().filter(|entry| entry.stream.as_deref() == Some(name));
@@ -74,7 +78,7 @@ pub(super) fn gaps(folder: &Path, manifest: &Manifest) -> Result<Vec<Vec<Gap>>> 
         };
         mine().filter_map(gap).collect()
     };
-    Ok(manifest.streams.iter().map(|s| s.segments.as_deref().map_or_else(Vec::new, of)).collect())
+    manifest.streams.iter().map(|s| s.segments.as_deref().map_or_else(Vec::new, of)).collect()
 }
 
 /// The file of a stream's oldest segment.

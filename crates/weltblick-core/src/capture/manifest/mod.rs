@@ -1,10 +1,12 @@
 //! `capture.toml`: what the streams of a capture are, read strictly.
 
+mod interrupt;
 mod meaning;
 mod read;
 mod signal;
 mod write;
 
+pub use interrupt::InterruptSpec;
 pub(crate) use read::read_marks_port;
 pub use signal::SignalSpec;
 pub(crate) use signal::{read_signals, write_signals};
@@ -38,6 +40,8 @@ pub struct Manifest {
     pub streams: Vec<StreamSpec>,
     /// What signals mean.
     pub signals: Vec<SignalSpec>,
+    /// What is known of interrupts.
+    pub interrupts: Vec<InterruptSpec>,
 }
 
 /// What was measured.

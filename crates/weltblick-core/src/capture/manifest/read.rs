@@ -1,5 +1,6 @@
 //! A manifest from its text.
 
+use super::interrupt::read_interrupts;
 use super::meaning::read_ctf;
 use super::{
     CtfSettings, FORMAT, Framing, ItmSettings, LapPoint, Manifest, PollSettings, Protocol,
@@ -50,8 +51,9 @@ impl Manifest {
             return Err(root.missing("[[stream]]"));
         }
         let signals = read_signals(&root)?;
+        let interrupts = read_interrupts(&root)?;
         root.finish()?;
-        Ok(Self { image, target, ranges, intrusive, between_points, streams, signals })
+        Ok(Self { image, target, ranges, intrusive, between_points, streams, signals, interrupts })
     }
 }
 

@@ -1,5 +1,6 @@
 //! A manifest as text.
 
+use super::interrupt::write_interrupts;
 use super::meaning::write_ctf;
 use super::{
     FORMAT, Framing, LapPoint, Manifest, Protocol, SourceSpec, StreamSpec, Target, write_signals,
@@ -29,6 +30,7 @@ impl Manifest {
             write_stream(&mut text, stream);
         }
         write_signals(&mut text, &self.signals);
+        write_interrupts(&mut text, &self.interrupts);
         text
     }
 }

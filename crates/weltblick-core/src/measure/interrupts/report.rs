@@ -2,6 +2,7 @@
 
 use super::figures::{Figures, InterruptFigures};
 use super::nesting::{THREAD, between};
+use crate::capture::Priorities;
 use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Dissection, Phase, Stretch};
 use crate::measure::duration::Duration;
@@ -32,6 +33,8 @@ pub struct Context<'a> {
     pub timing: Timing<'a>,
     /// How ticks are stated.
     pub scale: Scale,
+    /// What is known of priorities.
+    pub priorities: &'a Priorities,
     /// A debugger stopped the core now and then.
     pub intrusive: bool,
 }
@@ -144,6 +147,9 @@ pub struct InterruptRow {
     pub number: u16,
     /// Its name.
     pub name: String,
+    /// Its priority, where it is known: lower is more urgent.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub priority: Option<i16>,
     /// How often its handler was entered.
     pub count: u64,
     /// The same per second.
@@ -373,6 +379,7 @@ fn row(
     InterruptRow {
         number: row.exception,
         name: context.name(row.exception),
+        priority: context.priorities.of(row.exception),
         count: row.entries,
         rate: row.entries as f64 * 1e9 / (known * scale.ns),
         load: row.busy as f64 / known,
@@ -556,6 +563,7 @@ fn doubts(figures: &InterruptFigures, context: &Context<'_>) -> Vec<String> {
             times(figures.contradictions)
         ));
     }
+    doubts.extend(other_priorities(figures, context));
     let cut: u64 = figures.rows().map(|row| row.cut).sum();
     if figures.gaps > 0 {
         doubts.push(format!(
@@ -575,6 +583,20 @@ fn doubts(figures: &InterruptFigures, context: &Context<'_>) -> Vec<String> {
         ));
     }
     doubts
+}
+
+/// An interrupt interrupts only what is less urgent: else it had another priority then.
+fn other_priorities(figures: &InterruptFigures, context: &Context<'_>) -> Option<String> {
+    let pairs = figures.rows().flat_map(|row| row.over.iter().map(|over| (row.exception, over)));
+    let mut pairs = pairs.filter(|(_, over)| over.below != THREAD && over.count > 0);
+    let (above, below) = pairs.find_map(|(above, over)| {
+        let of = |exception| context.priorities.of(exception);
+        (of(above)? >= of(over.below)?).then_some((above, over.below))
+    })?;
+    let [above, below] = [above, below].map(|exception| context.name(exception));
+    Some(format!(
+        "{above} interrupted {below}, though by the priorities that are known it cannot: the firmware changed them, or they are another target's."
+    ))
 }
 
 fn times(count: u64) -> String {

@@ -7,6 +7,7 @@ mod options;
 mod points;
 mod poll;
 mod prepare;
+mod priorities;
 mod progress;
 mod questions;
 mod readout;

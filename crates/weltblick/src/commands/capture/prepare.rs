@@ -1,6 +1,7 @@
 //! Everything that a capture rests on, checked before a folder is made.
 
 use super::options::Args;
+use super::priorities::MOST_EXCEPTIONS;
 use super::progress::say;
 use super::questions::Questions;
 use super::readout::{Named, ReadOut};
@@ -20,6 +21,7 @@ use weltblick_core::capture::{
 use weltblick_core::document::At;
 use weltblick_core::event::CodeRanges;
 use weltblick_core::image::Variables;
+use weltblick_core::isa::Isa;
 use weltblick_core::plan::{Applied, ITM_TRACE_ID, InstructionTrace, Narrow, Write, narrowing};
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
@@ -65,12 +67,13 @@ pub(super) fn prepare(args: &Args) -> Result<Prepared> {
         })
         .transpose()?;
     if let (Some(budgets), None) = (&budgets, &image) {
-        bail!("--budgets names {} budgets by function: give --image", budgets.budgets.len());
+        bail!(
+            "--budgets names {} figures by what the image knows: give --image",
+            budgets.figures().count()
+        );
     }
     for (budgets, open) in budgets.iter().zip(&image) {
-        for budget in &budgets.budgets {
-            budgets.function(budget, &open.image)?;
-        }
+        budgets.verify(&open.image)?;
     }
     let mut prepared = Prepared {
         questions: questions(args, image.as_ref())?,
@@ -134,6 +137,12 @@ fn questions(args: &Args, image: Option<&OpenImage>) -> Result<Questions> {
         read_out_every: args.read_out_every,
         ..Questions::default()
     };
+    if let Some(open) = image.filter(|open| open.image.isa() == Isa::Thumb) {
+        questions.exceptions = (0..MOST_EXCEPTIONS)
+            .rev()
+            .find(|&n| open.image.vector(n).is_some())
+            .map_or(0, |n| n + 1);
+    }
     if !args.read.is_empty() {
         let variables = variables(image, "--read")?;
         for name in &args.read {

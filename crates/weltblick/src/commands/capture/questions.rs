@@ -24,6 +24,9 @@ pub(super) struct Questions {
     pub(super) windows: Windows,
     /// A code point at which the capture ends.
     pub(super) until: Option<u64>,
+    /// Exceptions, as far as the vector table goes, whose priorities are noted at the end; 0 where the
+    /// core is none of M-profile.
+    pub(super) exceptions: u16,
     /// The core must be stopped for every answer.
     pub(super) stops: bool,
 }

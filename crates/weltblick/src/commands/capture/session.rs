@@ -132,6 +132,7 @@ impl Session {
                 return Ok(());
             }
         }
+        self.note_priorities();
         match self.read_out()? {
             Next::On => self.end_points(),
             Next::End => Ok(()),

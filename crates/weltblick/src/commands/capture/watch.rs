@@ -229,7 +229,8 @@ impl<'a> Watch<'a> {
         let confidence = 1.0 - (1.0 - CONFIDENCE) / (k * (k + 1.0));
         let decided = self.context(confidence).is_some_and(|context| {
             let verdicts = judge(budgets, self.inspection.samples(), None, &context);
-            let shares = budgets.budgets.iter().any(|budget| budget.figure != Figure::Samples);
+            let is_share = |figure: &Figure| !matches!(figure, Figure::Samples | Figure::Timing(_));
+            let shares = budgets.figures().any(is_share);
             verdicts.is_ok_and(|report| {
                 shares && report.budgets.iter().all(|budget| budget.verdict != Verdict::Undecided)
             })
