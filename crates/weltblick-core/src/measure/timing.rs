@@ -2,7 +2,7 @@
 
 use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
-use crate::capture::Manifest;
+use crate::capture::{Manifest, Protocol, SourceSpec};
 use crate::time::Frequency;
 
 /// What a capture says of its clocks; whatever it does not say is absent.
@@ -112,4 +112,17 @@ impl Timing<'_> {
     pub fn has_unseen_time(&self) -> bool {
         self.period_off().is_some_and(|off| off > 0.0)
     }
+}
+
+/// The clock of every origin of a capture, by number, and whether it is the host's.
+#[must_use]
+pub fn origin_clocks(manifest: &Manifest) -> Vec<(Option<Frequency>, bool)> {
+    let core = manifest.target.core_clock;
+    let clock = |source: &SourceSpec| match &source.protocol {
+        Protocol::Itm(settings) => (settings.timestamp_clock.or(core), false),
+        Protocol::Poll(_) => (Frequency::from_hertz(HOST_CLOCK), true),
+        Protocol::Ctf(settings) => (settings.clock, false),
+        Protocol::Mtb => (None, false),
+    };
+    manifest.streams.iter().flat_map(|stream| &stream.sources).map(clock).collect()
 }

@@ -11,9 +11,9 @@ use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
 use weltblick_core::budget::{Point, PointRange};
-use weltblick_core::capture::SignalSpec;
+use weltblick_core::capture::{Manifest, SignalSpec};
 use weltblick_core::event::{Origin, Sink};
-use weltblick_core::image::Variables;
+use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::interrupts::MOST_EACH;
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::signals::{
@@ -21,6 +21,7 @@ use weltblick_core::measure::signals::{
     report,
 };
 use weltblick_core::measure::statistic::Scale;
+use weltblick_core::measure::timing::origin_clocks;
 use weltblick_core::measure::within::Within;
 use weltblick_core::pattern::Pattern;
 
@@ -103,7 +104,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let window = window(args)?;
     read(&capture, window.as_ref(), &patterns, &mut (&mut signals, &mut recording))?;
     signals.finish();
-    let clocks = capture.origin_clocks();
+    let clocks = origin_clocks(&capture.manifest);
     let core = capture.manifest.target.core_clock;
     let clock = |origin: Origin| clocks.get(usize::from(origin.0)).copied();
     let context = Context {
@@ -155,18 +156,30 @@ pub(super) fn patterns(specs: &[SignalSpec], more: &[Pattern]) -> Vec<Pattern> {
     specs.iter().filter_map(|spec| spec.text.clone()).chain(more.iter().cloned()).collect()
 }
 
-/// Everything that is known before the first event.
+/// Everything that is known of a capture before its first event.
 pub(super) fn dictionary<'a>(
     capture: &'a Capture,
     variables: Option<&'a Variables>,
     patterns: &[Pattern],
     levels: &[Level],
 ) -> Result<Dictionary<'a>> {
-    let specs = &capture.manifest.signals;
+    let image = capture.image.as_ref().map(|open| &open.image);
+    dictionary_of(&capture.manifest, image, variables, patterns, levels)
+}
+
+/// The same, where there is a manifest only.
+pub(super) fn dictionary_of<'a>(
+    manifest: &'a Manifest,
+    image: Option<&'a Image>,
+    variables: Option<&'a Variables>,
+    patterns: &[Pattern],
+    levels: &[Level],
+) -> Result<Dictionary<'a>> {
+    let specs = &manifest.signals;
     let watched = Dictionary::look_up(specs, variables)
         .map_err(|(signal, why)| anyhow::anyhow!("signal `{signal}`: {why}"))?;
     Ok(Dictionary {
-        image: capture.image.as_ref().map(|open| &open.image),
+        image,
         variables,
         specs,
         watched,
@@ -191,7 +204,7 @@ fn read(
     sink: &mut impl Sink,
 ) -> Result<()> {
     let image = capture.image.as_ref().map(|open| &open.image);
-    let clocks = capture.origin_clocks();
+    let clocks = origin_clocks(&capture.manifest);
     let mut first = 0;
     for (number, stream) in capture.manifest.streams.iter().enumerate() {
         match window {

@@ -4,10 +4,19 @@ use super::{Number, Paint, duration_ns};
 use anyhow::Result;
 use std::io::Write;
 
-/// Lines of a chart.
-const LINES: usize = 8;
-/// Cells of a line, without the scale at the left.
-const CELLS: usize = 76;
+/// How large a chart is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Size {
+    /// Lines, without the axis; at least one.
+    pub(crate) lines: usize,
+    /// Cells of a line, without the scale at the left; at least one.
+    pub(crate) cells: usize,
+}
+
+/// In results that scroll by.
+pub(crate) const USUAL: Size = Size { lines: 8, cells: 76 };
+/// Characters at the left of a chart.
+pub(crate) const SCALE: usize = 12;
 
 /// A stretch that is drawn as one column: from where on, and its values.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -30,11 +39,14 @@ pub(crate) struct Plot<'a> {
     pub(crate) by_number: bool,
     /// What stands between the ends of the axis.
     pub(crate) middle: &'a str,
+    pub(crate) size: Size,
 }
 
 /// Dots, two across and four down in a cell.
 struct Canvas {
-    cells: Vec<[u8; CELLS]>,
+    /// Line after line.
+    cells: Vec<u8>,
+    size: Size,
 }
 
 impl Canvas {
@@ -42,11 +54,13 @@ impl Canvas {
     fn column(&mut self, x: usize, low: usize, high: usize) {
         // Bits of a pattern by line and column (Unicode, block 2800).
         const BITS: [[u8; 2]; 4] = [[0x01, 0x08], [0x02, 0x10], [0x04, 0x20], [0x40, 0x80]];
-        for y in low..=high.min(4 * LINES - 1) {
-            let down = 4 * LINES - 1 - y;
-            if let Some(cell) = self.cells.get_mut(down / 4).and_then(|line| line.get_mut(x / 2)) {
-                *cell |= BITS[down % 4][x % 2];
-            }
+        let Size { lines, cells } = self.size;
+        if x / 2 >= cells {
+            return;
+        }
+        for y in low..=high.min(4 * lines - 1) {
+            let down = 4 * lines - 1 - y;
+            self.cells[down / 4 * cells + x / 2] |= BITS[down % 4][x % 2];
         }
     }
 }
@@ -58,19 +72,20 @@ fn span(strokes: &[Stroke]) -> Option<(f64, f64)> {
     Some((low, high))
 }
 
-/// Draws a chart of eight lines, its scale at the left, times and gaps beneath.
+/// Draws a chart, its scale at the left, times and gaps beneath.
 pub(crate) fn plot(plot: &Plot<'_>, paint: Paint, out: &mut dyn Write) -> Result<()> {
     let Some((low, high)) = span(plot.strokes) else { return Ok(()) };
     let (start, end) = (plot.strokes[0].at, plot.strokes[plot.strokes.len() - 1].at);
-    let columns = 2 * CELLS;
+    let Size { lines: tall, cells } = plot.size;
+    let columns = 2 * cells;
     let width = (end - start).max(f64::MIN_POSITIVE);
     let across = |at: f64| (((at - start) / width) * (columns - 1) as f64).round() as usize;
-    let tall = (4 * LINES - 1) as f64;
+    let highest = (4 * tall - 1) as f64;
     let up = |value: f64| match high > low {
-        true => (((value - low) / (high - low)) * tall).round() as usize,
-        false => 2 * LINES,
+        true => (((value - low) / (high - low)) * highest).round() as usize,
+        false => 2 * tall,
     };
-    let mut canvas = Canvas { cells: vec![[0; CELLS]; LINES] };
+    let mut canvas = Canvas { cells: vec![0; tall * cells], size: plot.size };
     let mut before: Option<&Stroke> = None;
     for stroke in plot.strokes {
         let x = across(stroke.at);
@@ -97,11 +112,12 @@ fn lines(
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
-    let labels = [(0, high), (LINES - 1, low)];
-    for (number, line) in canvas.cells.iter().enumerate() {
+    let Size { lines: tall, cells } = canvas.size;
+    let labels = [(0, high), (tall - 1, low)];
+    for (number, line) in canvas.cells.chunks(cells).enumerate() {
         let label = labels.iter().find(|(at, _)| *at == number).filter(|_| high > low);
         // All the same: one label, in the middle.
-        let same = (high <= low && number == LINES / 2 - 1).then_some(high);
+        let same = (high <= low && number == (tall / 2).saturating_sub(1)).then_some(high);
         let label = label.map(|(_, value)| *value).or(same);
         let label = label.map_or_else(String::new, |value| Number(value).to_string());
         let text: String =
@@ -124,10 +140,11 @@ fn feet(
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
-    let mut marks = vec![' '; CELLS];
+    let cells = plot.size.cells;
+    let mut marks = vec![' '; cells];
     for &(from, until) in plot.gaps.iter().filter(|gap| gap.1 >= start && gap.0 <= end) {
-        let cells = across(from.max(start)) / 2..=(across(until.min(end)) / 2).min(CELLS - 1);
-        marks[cells].fill('o');
+        let marked = across(from.max(start)) / 2..=(across(until.min(end)) / 2).min(cells - 1);
+        marks[marked].fill('o');
     }
     let marks: String = marks.into_iter().collect();
     if !marks.trim().is_empty() {
@@ -135,7 +152,7 @@ fn feet(
     }
     let shown = |at: f64| if plot.by_number { format!("#{at:.0}") } else { duration_ns(at) };
     let (left, right) = (shown(start), shown(end));
-    let room = CELLS.saturating_sub(left.len() + right.len());
+    let room = cells.saturating_sub(left.len() + right.len());
     let middle = if plot.middle.chars().count() + 2 <= room { plot.middle } else { "" };
     let line = format!("{:>10}  {left}{middle:^room$}{right}", "");
     writeln!(out, "{}", paint.faint(&line))?;
@@ -151,7 +168,7 @@ mod tests {
     fn drawn(strokes: &[Stroke], gaps: &[(f64, f64)]) -> String {
         let mut out = Vec::new();
         let paint = Paint::new(Color::Never);
-        let whole = Plot { strokes, gaps, by_number: false, middle: "a signal" };
+        let whole = Plot { strokes, gaps, by_number: false, middle: "a signal", size: USUAL };
         plot(&whole, paint, &mut out).unwrap();
         String::from_utf8(out).unwrap()
     }
@@ -165,13 +182,13 @@ mod tests {
         let steps = [stroke(0.0, 1.0), stroke(5e6, 2.0), stroke(1e7, 1.0)];
         let text = drawn(&steps, &[]);
         let lines: Vec<&str> = text.lines().collect();
-        assert_eq!(lines.len(), LINES + 1, "{text}");
+        assert_eq!(lines.len(), USUAL.lines + 1, "{text}");
         assert!(lines[0].starts_with("         2 |"), "{text}");
-        assert!(lines[LINES - 1].starts_with("         1 |⣀⣀⣀"), "{text}");
-        assert!(lines[LINES].trim_start().starts_with("0 ns"), "{text}");
+        assert!(lines[USUAL.lines - 1].starts_with("         1 |⣀⣀⣀"), "{text}");
+        assert!(lines[USUAL.lines].trim_start().starts_with("0 ns"), "{text}");
         let with_gap = drawn(&steps, &[(1e6, 2e6)]);
-        assert!(with_gap.lines().nth(LINES).unwrap().contains('o'), "{with_gap}");
-        assert!(!with_gap.lines().nth(LINES - 1).unwrap().contains("⣀⣀⣀"), "{with_gap}");
+        assert!(with_gap.lines().nth(USUAL.lines).unwrap().contains('o'), "{with_gap}");
+        assert!(!with_gap.lines().nth(USUAL.lines - 1).unwrap().contains("⣀⣀⣀"), "{with_gap}");
     }
 
     proptest! {
@@ -184,7 +201,7 @@ mod tests {
             let strokes: Vec<Stroke> = points.iter().map(|&(at, value)| stroke(at, value)).collect();
             let gaps: Vec<(f64, f64)> = gaps.iter().map(|&(at, long)| (at, at + long)).collect();
             for line in drawn(&strokes, &gaps).lines() {
-                prop_assert!(line.chars().count() <= 12 + CELLS, "{line}");
+                prop_assert!(line.chars().count() <= SCALE + USUAL.cells, "{line}");
             }
         }
     }

@@ -224,6 +224,7 @@ fn describe_record(schema: &Schema, record: &Record<'_>) -> String {
         let field = schema.field(number);
         let label = value.integer().and_then(|value| field.label(value));
         let value = match value {
+            Value::Unsigned(value) if field.is_hex => format!("{value:#x}"),
             Value::Unsigned(value) => value.to_string(),
             Value::Signed(value) => value.to_string(),
             Value::Float(value) => value.to_string(),

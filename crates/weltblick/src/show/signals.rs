@@ -1,6 +1,6 @@
 //! Faces of values over time.
 
-use super::course::{Plot, Stroke, plot};
+use super::course::{Plot, Stroke, USUAL, plot};
 use super::evidence::doubts;
 use super::moment::moment;
 use super::picture::{Course, Curve, Waveform};
@@ -174,21 +174,26 @@ fn detail(row: &SignalRow, gaps: &[GapRow], look: &Look<'_>, out: &mut dyn Write
 }
 
 fn chart(row: &SignalRow, gaps: &[GapRow], paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let (strokes, gaps) = (strokes(row), gaps_of(row, gaps));
+    let by_number = undated(row);
+    plot(&Plot { strokes: &strokes, gaps: &gaps, by_number, middle: "", size: USUAL }, paint, out)
+}
+
+/// The course of a signal, to be drawn.
+pub(super) fn strokes(row: &SignalRow) -> Vec<Stroke> {
     let stroke = |part: &ChartRow| {
         let &ChartRow { at, first, min, max, last, .. } = part;
         Stroke { at, first, min, max, last }
     };
-    let strokes: Vec<Stroke> = row.course.iter().map(stroke).collect();
-    let gaps = gaps_of(row, gaps);
-    plot(&Plot { strokes: &strokes, gaps: &gaps, by_number: undated(row), middle: "" }, paint, out)
+    row.course.iter().map(stroke).collect()
 }
 
-fn undated(row: &SignalRow) -> bool {
+pub(super) fn undated(row: &SignalRow) -> bool {
     row.value.as_ref().is_some_and(|value| value.last.time_ns.is_none())
 }
 
 /// Gaps are in the trace's time: they say nothing of what the host dates.
-fn gaps_of(row: &SignalRow, gaps: &[GapRow]) -> Vec<(f64, f64)> {
+pub(super) fn gaps_of(row: &SignalRow, gaps: &[GapRow]) -> Vec<(f64, f64)> {
     let shown = gaps.iter().filter(|_| !row.host_times && !undated(row));
     shown.map(|gap| (gap.from_ns, gap.until_ns)).collect()
 }
@@ -207,7 +212,9 @@ fn array(row: &SignalRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
         Some((old, new)) => format!("as of {} (oldest {})", moment(new), moment(old)),
         None => String::new(),
     };
-    plot(&Plot { strokes: &strokes, gaps: &[], by_number: true, middle: &middle }, paint, out)
+    let whole =
+        Plot { strokes: &strokes, gaps: &[], by_number: true, middle: &middle, size: USUAL };
+    plot(&whole, paint, out)
 }
 
 fn values(row: &SignalRow, paint: Paint, out: &mut dyn Write) -> Result<()> {

@@ -16,7 +16,7 @@ use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, Origin, Sink};
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::profile::Conduct;
-use weltblick_core::measure::timing::{Clocks, HOST_CLOCK};
+use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
 
@@ -299,19 +299,6 @@ impl Capture {
     /// The clock of the timestamps: of the ITM's, or of the host that polled.
     pub(crate) fn timestamp_clock(&self) -> Option<Frequency> {
         self.clocks().timestamp_clock
-    }
-
-    /// The clock of every origin, by number, and whether it is the host's.
-    pub(crate) fn origin_clocks(&self) -> Vec<(Option<Frequency>, bool)> {
-        let core = self.manifest.target.core_clock;
-        let sources = self.manifest.streams.iter().flat_map(|stream| &stream.sources);
-        let clock = |source: &SourceSpec| match &source.protocol {
-            Protocol::Itm(settings) => (settings.timestamp_clock.or(core), false),
-            Protocol::Poll(_) => (Frequency::from_hertz(HOST_CLOCK), true),
-            Protocol::Ctf(settings) => (settings.clock, false),
-            Protocol::Mtb => (None, false),
-        };
-        sources.map(clock).collect()
     }
 
     /// How many sources of samples the manifest names.

@@ -187,21 +187,21 @@ mod tests {
 
     #[test]
     fn gaps_count_from_what_is_still_there() {
-        let journal = "\
+        let written = "\
             {\"ns\":1,\"what\":\"watched\",\"stream\":\"trace\",\"offset\":0}\n\
             {\"ns\":2,\"what\":\"let_go\",\"stream\":\"trace\",\"offset\":100,\"detail\":\"trace.000001.bin\"}\n\
             {\"ns\":3,\"what\":\"reconnected\",\"stream\":\"trace\",\"offset\":150}\n\
             {\"ns\":4,\"what\":\"reconnected\",\"stream\":\"other\",\"offset\":160}\n\
             {\"ns\":5,\"what\":\"watched\",\"stream\":\"trace\",\"offset\":170}\n\
             {\"ns\":6,\"what\":\"let_go\",\"stream\":\"trace\",\"offset\":180,\"detail\":\"trace.000002.bin\"}\n";
-        let there = folder(&[("journal.jsonl", journal), ("trace.000001.bin", "")]);
-        let found = gaps(there.path(), &manifest()).unwrap();
+        let there = folder(&[("journal.jsonl", written), ("trace.000001.bin", "")]);
+        let found = gaps(there.path(), &manifest(), &journal(there.path()).unwrap());
         let found: Vec<_> = found[0].iter().map(|gap| (gap.offset, gap.why)).collect();
         // The capture was killed before it let segment 1 go: its bytes are there.
         assert_eq!(found, [(50, Some(LossReason::Disconnected)), (70, None)]);
-        assert!(gaps(folder(&[]).path(), &manifest()).unwrap().is_empty(), "no journal, no gaps");
+        assert!(journal(folder(&[]).path()).unwrap().is_empty(), "no journal, no gaps");
         let broken = folder(&[("journal.jsonl", "{\"ns\":\n")]);
-        let error = format!("{:#}", gaps(broken.path(), &manifest()).unwrap_err());
+        let error = format!("{:#}", journal(broken.path()).unwrap_err());
         assert!(error.contains("journal.jsonl: line 1:"), "{error}");
     }
 

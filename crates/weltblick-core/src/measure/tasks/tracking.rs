@@ -219,6 +219,11 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         }
     }
 
+    /// Who looks on at exceptions.
+    pub const fn interrupts(&self) -> &I {
+        &self.nesting.watcher.1
+    }
+
     /// The recording has ended: what still runs has no end. Returns both who looked on.
     pub fn finish_both(self) -> (W, I) {
         self.finish_both_at(None)

@@ -165,7 +165,13 @@ impl<'a> Binder<'a> {
     }
 
     fn field(&mut self, path: &str, scope: Scope, labels: Option<Arc<[Label]>>, wide: bool) -> u32 {
-        self.fields.push(Field { path: path.to_owned(), scope, labels, is_wide: wide });
+        self.fields.push(Field {
+            path: path.to_owned(),
+            scope,
+            labels,
+            is_wide: wide,
+            is_hex: false,
+        });
         (self.fields.len() - 1) as u32
     }
 
@@ -254,6 +260,7 @@ impl<'a> Binder<'a> {
             is_character: integer.is_character && integer.size == 8,
         };
         let field = self.field(path, scope, labels, wide);
+        self.fields[field as usize].is_hex = integer.is_hex;
         self.add(What::Number(number), integer.align, field)
     }
 

@@ -73,6 +73,8 @@ pub struct Field {
     pub(super) labels: Option<Arc<[Label]>>,
     /// It is wider than any number here.
     pub is_wide: bool,
+    /// It is an integer that people write in hexadecimal.
+    pub is_hex: bool,
 }
 
 impl Field {

@@ -70,6 +70,8 @@ pub(super) struct Integer {
     pub(super) order: Option<Order>,
     /// Arrays of it are text.
     pub(super) is_character: bool,
+    /// People write it in hexadecimal.
+    pub(super) is_hex: bool,
     /// The clock whose value it is.
     pub(super) clock: Option<String>,
     /// It is a bit-field in units of so many bits, none of which it crosses.

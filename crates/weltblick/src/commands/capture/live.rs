@@ -2,7 +2,7 @@
 
 use super::watch::Watch;
 use crate::show;
-use crate::show::live::{Busy, Order, Picture};
+use crate::show::live::{Busy, Figures, Order, Pane, Picture};
 use crate::sources::live::{Message, Outbox};
 use anyhow::{Context as _, Result};
 use ratatui::DefaultTerminal;
@@ -14,7 +14,6 @@ use std::sync::mpsc::{Receiver, sync_channel};
 use std::thread;
 use std::time::{Duration, Instant};
 use weltblick_core::capture::What;
-use weltblick_core::measure::profile::ProfileReport;
 
 /// The view is drawn this often, unless drawing takes too long.
 const EVERY: Duration = Duration::from_millis(250);
@@ -40,14 +39,17 @@ pub(super) struct Screen {
     last_bytes: u64,
     rates: VecDeque<u64>,
     order: Order,
+    pane: Pane,
+    /// The signal that is plotted, by its place among all.
+    signal: usize,
     frozen: Option<Frozen>,
     marks: u32,
     told: Vec<String>,
 }
 
-/// What stands still while the view is frozen.
+/// What stands still while the view is frozen: the figures of all panes.
 struct Frozen {
-    profile: Option<ProfileReport>,
+    figures: Figures,
     at: Duration,
 }
 
@@ -79,6 +81,8 @@ impl Screen {
             last_bytes: 0,
             rates: VecDeque::new(),
             order: Order::Share,
+            pane: Pane::Functions,
+            signal: 0,
             frozen: None,
             marks: 0,
             told: Vec::new(),
@@ -101,6 +105,8 @@ impl Screen {
                     KeyCode::Char('c') if control => return Ok(true),
                     KeyCode::Char('q') | KeyCode::Esc => return Ok(true),
                     KeyCode::Char('s') => self.order = self.order.next(),
+                    KeyCode::Char('p') | KeyCode::Tab => self.pane = self.pane.next(),
+                    KeyCode::Char('n') => self.signal += 1,
                     KeyCode::Char('f') => self.freeze(watch),
                     KeyCode::Char('m') => self.mark(),
                     KeyCode::Char('r') => self.read_out_now.store(true, Ordering::Relaxed),
@@ -118,7 +124,11 @@ impl Screen {
     fn freeze(&mut self, watch: &Watch<'_>) {
         self.frozen = match self.frozen.take() {
             Some(_) => None,
-            None => Some(Frozen { profile: watch.profile(), at: self.started.elapsed() }),
+            None => {
+                let mut figures = Figures::default();
+                Pane::ALL.iter().for_each(|pane| look(watch, *pane, &mut figures));
+                Some(Frozen { figures, at: self.started.elapsed() })
+            }
         };
     }
 
@@ -147,9 +157,13 @@ impl Screen {
             self.rates.pop_front();
         }
         self.rates.push_back(rate as u64);
-        let profile = match &self.frozen {
-            Some(frozen) => frozen.profile.clone(),
-            None => watch.profile(),
+        let mut now = Figures::default();
+        let figures = match &self.frozen {
+            Some(frozen) => &frozen.figures,
+            None => {
+                look(watch, self.pane, &mut now);
+                &now
+            }
         };
         let mut busy: Vec<Busy> = watch
             .ticker
@@ -178,7 +192,9 @@ impl Screen {
             capacity: self.capacity,
             samples: watch.samples(),
             losses: watch.loss_rows(),
-            profile,
+            pane: self.pane,
+            figures,
+            signal: self.signal,
             order: self.order,
             frozen_at: self.frozen.as_ref().map(|frozen| frozen.at),
             busy,
@@ -188,6 +204,17 @@ impl Screen {
         self.terminal.draw(|frame| show::live::draw(frame, &picture))?;
         self.pause = EVERY.max(began.elapsed() * PART);
         Ok(())
+    }
+}
+
+/// Adds what a pane shows.
+fn look(watch: &Watch<'_>, pane: Pane, figures: &mut Figures) {
+    let panes = watch.panes.as_ref();
+    match pane {
+        Pane::Functions => figures.profile = watch.profile(),
+        Pane::Interrupts => figures.interrupts = panes.and_then(|panes| panes.interrupts(watch)),
+        Pane::Tasks => figures.tasks = panes.and_then(|panes| panes.tasks(watch)),
+        Pane::Values => figures.values = panes.map(|panes| panes.values(watch)),
     }
 }
 

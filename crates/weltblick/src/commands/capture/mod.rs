@@ -4,6 +4,7 @@ mod buffer;
 mod live;
 mod mtb;
 mod options;
+mod panes;
 mod points;
 mod poll;
 mod prepare;
@@ -21,15 +22,17 @@ mod view;
 mod watch;
 mod windows;
 
+use crate::commands::signals;
 use crate::outcome::Outcome;
 use crate::show;
 use crate::sources::live::{
     Address, Reader, Recorder, Sources, StandIn, Store, Summary, choose_folder,
 };
-use crate::sources::{self, Place};
+use crate::sources::{self, OpenImage, Place};
 use anyhow::{Context as _, Result};
 pub(crate) use options::Args;
 use options::LastEvent;
+use panes::Panes;
 use prepare::{Prepared, manifest, prepare};
 use session::Session;
 use std::io::Write;
@@ -41,6 +44,7 @@ use std::thread;
 use view::View;
 use watch::Watch;
 use weltblick_core::capture::{Manifest, What};
+use weltblick_core::image::Variables;
 
 /// Chunks that may wait for the live view; more are not shown.
 const MOST_SEEN: usize = 64;
@@ -102,6 +106,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         thread::spawn(move || session.run(&stop));
         running += 1;
     }
+    let screen = args.wants_screen();
+    let variables = screen.then(|| variables_of(prepared.image.as_ref())).flatten();
+    let patterns = signals::patterns(&manifest.signals, &[]);
+    let image = prepared.image.as_ref().map(|open| &open.image);
+    // A signal of which the image knows nothing is told when the capture is read.
+    let dictionary = signals::dictionary_of(&manifest, image, variables.as_ref(), &patterns, &[])
+        .unwrap_or_default();
     let (watcher, seen) = sync_channel(MOST_SEEN);
     let streams = manifest.streams.len();
     let summary = thread::scope(|scope| -> Result<Summary> {
@@ -109,7 +120,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         let sources = Sources { streams, open: running, has_stub };
         let recorder = Recorder::new(store, limits, watcher, sources, stop, &watched);
         let recording = scope.spawn(move || recorder.run(&inbox));
-        let watch = Watch::new(&manifest, prepared.image.as_ref(), prepared.budgets.as_ref());
+        let image = prepared.image.as_ref();
+        let mut watch = Watch::new(&manifest, image, prepared.budgets.as_ref());
+        let image = image.map(|open| &open.image);
+        watch.panes = screen.then(|| Panes::new(&manifest, image, &patterns, &dictionary));
         let capacity = prepared.applied.as_ref().and_then(|applied| applied.capacity);
         let view = View { args, outbox, capacity, last, read_out_now };
         let watched = view.follow(watch, &seen, stop);
@@ -119,6 +133,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Ok(summary)
     })?;
     conclude(&folder, summary, interrupted.load(Ordering::Relaxed), out)
+}
+
+/// The variables of an image, for names in the view; a capture does without.
+fn variables_of(open: Option<&OpenImage>) -> Option<Variables> {
+    Variables::parse(&std::fs::read(&open?.path).ok()?).ok()
 }
 
 /// Everything that a capture needs beside the target.

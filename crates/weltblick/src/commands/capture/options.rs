@@ -6,6 +6,7 @@ use crate::sources::OpenImage;
 use crate::sources::live::{Address, Keep, Limits};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
+use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use weltblick_core::budget::{
@@ -291,6 +292,11 @@ impl Args {
 
     fn until_halt(&self) -> bool {
         self.until.as_deref() == Some("halt")
+    }
+
+    /// Whether there is a terminal, and nobody wants it left alone.
+    pub(super) fn wants_screen(&self) -> bool {
+        std::io::stdout().is_terminal() && !self.quiet && !self.no_view
     }
 
     pub(super) fn until_enough(&self) -> bool {

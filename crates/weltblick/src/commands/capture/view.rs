@@ -7,7 +7,6 @@ use super::watch::Watch;
 use crate::show;
 use crate::sources::live::{Message, Outbox, Seen};
 use anyhow::Result;
-use std::io::IsTerminal as _;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
@@ -35,8 +34,9 @@ impl View<'_> {
         seen: &Receiver<Seen>,
         stop: &AtomicBool,
     ) -> Result<()> {
-        let on_terminal = std::io::stdout().is_terminal();
-        let mut screen = (on_terminal && !self.args.quiet && !self.args.no_view)
+        let mut screen = self
+            .args
+            .wants_screen()
             .then(|| {
                 live::Screen::open(
                     self.capacity,

@@ -1,5 +1,6 @@
 //! Live figures: the same code that reads captures reads what arrives.
 
+use super::panes::Panes;
 use crate::commands::counting::CONFIDENCE;
 use crate::sources::OpenImage;
 use crate::sources::live::Seen;
@@ -8,9 +9,12 @@ use std::time::Instant;
 use weltblick_core::budget::{BudgetFile, Figure, Verdict, judge};
 use weltblick_core::capture::{Framing, Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
+use weltblick_core::image::Image;
 use weltblick_core::measure::inspection::{Finding, InspectReport, Inspection, Settings};
 use weltblick_core::measure::losses::LossRow;
 use weltblick_core::measure::profile::{By, Conduct, Context, ProfileReport, report};
+use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timing::{Clocks, Timing};
 
 /// Exception numbers of a core: 9 bits.
@@ -33,6 +37,8 @@ pub(super) struct Watch<'a> {
     conduct: Conduct,
     budgets: Option<&'a BudgetFile>,
     looks: Looks,
+    /// Where somebody looks at a screen.
+    pub(super) panes: Option<Panes<'a>>,
     /// When the first byte came.
     pub(super) first: Option<Instant>,
     /// Bytes that were kept.
@@ -123,6 +129,7 @@ impl<'a> Watch<'a> {
             conduct: Conduct::of(manifest),
             budgets,
             looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
+            panes: None,
             first: None,
             bytes: 0,
             unseen: 0,
@@ -132,7 +139,7 @@ impl<'a> Watch<'a> {
     /// Reads what the recorder passed on.
     pub(super) fn see(&mut self, seen: Seen) {
         let (wire, counted) = self.inspection.split();
-        let mut sink = (counted, &mut self.ticker);
+        let mut sink = (counted, &mut self.ticker, &mut self.panes);
         // Samples that nobody asked for are told as such, as everywhere.
         let mut sink = self.conduct.ranges.filtering(&mut sink);
         match seen {
@@ -159,17 +166,41 @@ impl<'a> Watch<'a> {
 
     /// Samples so far.
     pub(super) fn samples(&self) -> u64 {
-        self.inspection.recording().samples()
+        self.recording().samples()
+    }
+
+    /// The image, if there is one.
+    pub(super) fn image(&self) -> Option<&'a Image> {
+        self.image.map(|open| &open.image)
+    }
+
+    /// Facts about what came.
+    pub(super) const fn recording(&self) -> &Recording {
+        self.inspection.recording()
+    }
+
+    /// A debugger stops the core now and then.
+    pub(super) const fn is_intrusive(&self) -> bool {
+        self.conduct.intrusive
+    }
+
+    /// The recording, its clocks, and how their ticks are stated; nothing without times.
+    pub(super) fn timing(&self) -> Option<(Timing<'_>, Scale)> {
+        let clocks = Clocks::of(self.manifest);
+        let recording = self.recording();
+        recording.span()?;
+        let scale = Scale::of(clocks.timestamp_clock?, clocks.core_clock);
+        Some((Timing { recording, clocks }, scale))
     }
 
     /// What was lost, by reason.
     pub(super) fn loss_rows(&self) -> Vec<LossRow> {
-        self.inspection.recording().losses.rows()
+        self.recording().losses.rows()
     }
 
     /// How often something was lost.
     pub(super) fn losses(&self) -> u64 {
-        self.inspection.recording().losses.count()
+        self.recording().losses.count()
     }
 
     /// Everything that `inspect` would say.
@@ -177,7 +208,7 @@ impl<'a> Watch<'a> {
         let framing = self.manifest.streams.first().map_or(Framing::None, |s| s.framing);
         self.inspection.report(&Settings {
             trace: None,
-            image: self.image.map(|open| &open.image),
+            image: self.image(),
             framing,
             sources: self.manifest.samplers(),
             clocks: Clocks::of(self.manifest),

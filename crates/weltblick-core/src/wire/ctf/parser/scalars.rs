@@ -114,6 +114,7 @@ impl Parser<'_> {
             signed: false,
             order: None,
             is_character: false,
+            is_hex: false,
             clock: None,
             unit: None,
         };
@@ -125,8 +126,8 @@ impl Parser<'_> {
                 "signed" => integer.signed = parser.boolean(&value, span)?,
                 "encoding" => integer.is_character = parser.encoding(&value, span)?,
                 "map" => integer.clock = Some(parser.clock_of(&value, span)?),
-                // How people would write it changes nothing.
-                _ => {}
+                // How people write it.
+                _ => integer.is_hex = is_hex(&value),
             }
             Ok(())
         })?;
@@ -273,6 +274,17 @@ impl Parser<'_> {
             if parser.is("}") { Ok(()) } else { parser.expect(",") }
         })?;
         Ok(labels)
+    }
+}
+
+/// Whether numbers are told in hexadecimal (section 4.1.5).
+fn is_hex(base: &Assigned) -> bool {
+    match base {
+        Assigned::Number(base) => *base == 16,
+        Assigned::Path(path) => {
+            matches!(path[0].as_str(), "hex" | "hexadecimal" | "x" | "X" | "p")
+        }
+        Assigned::Text(_) => false,
     }
 }
 

@@ -1,44 +1,17 @@
 //! The live view of a capture, drawn. The looks are those of `docs/looks.md`.
 
-use super::{count, duration_ns, percent, plain};
+mod panes;
+
+pub(crate) use panes::{Figures, Order, Pane};
+
+use super::{count, duration_ns, plain};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
-use ratatui::widgets::{Paragraph, Row, Sparkline, Table};
+use ratatui::widgets::{Paragraph, Sparkline};
 use std::time::Duration;
 use weltblick_core::measure::losses::LossRow;
-use weltblick_core::measure::profile::{ProfileReport, ReportRow};
-
-/// Order of the functions.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Order {
-    /// Largest share first.
-    Share,
-    /// Least certain first.
-    Doubt,
-    /// By name.
-    Name,
-}
-
-impl Order {
-    /// The next one.
-    pub(crate) const fn next(self) -> Self {
-        match self {
-            Self::Share => Self::Doubt,
-            Self::Doubt => Self::Name,
-            Self::Name => Self::Share,
-        }
-    }
-
-    const fn name(self) -> &'static str {
-        match self {
-            Self::Share => "by share",
-            Self::Doubt => "least certain first",
-            Self::Name => "by name",
-        }
-    }
-}
 
 /// An interrupt and how often it was entered.
 #[derive(Debug)]
@@ -59,7 +32,10 @@ pub(crate) struct Picture<'a> {
     pub(crate) capacity: Option<f64>,
     pub(crate) samples: u64,
     pub(crate) losses: Vec<LossRow>,
-    pub(crate) profile: Option<ProfileReport>,
+    pub(crate) pane: Pane,
+    pub(crate) figures: &'a Figures,
+    /// The signal that is plotted, by its place among all; counted round and round.
+    pub(crate) signal: usize,
     pub(crate) order: Order,
     pub(crate) frozen_at: Option<Duration>,
     pub(crate) busy: Vec<Busy>,
@@ -90,15 +66,16 @@ pub(crate) fn draw(frame: &mut Frame<'_>, picture: &Picture<'_>) {
     self::losses(frame, lost, picture);
     let lines = picture.told.iter().rev().take(6).rev().map(|line| noted(line));
     frame.render_widget(Paragraph::new(lines.collect::<Vec<_>>()), notes);
-    let [functions, side] =
+    let [pane, side] =
         Layout::horizontal([Constraint::Percentage(62), Constraint::Percentage(38)]).areas(middle);
-    self::functions(frame, functions, picture);
+    panes::draw(frame, pane, picture);
     let interrupts = picture.busy.len().clamp(1, 8) as u16 + 2;
     let [busy, text] =
         Layout::vertical([Constraint::Length(interrupts), Constraint::Min(2)]).areas(side);
     self::busy(frame, busy, picture);
     self::text(frame, text, picture);
-    let line = "q end   s order   f freeze   m mark   r read the buffer out";
+    let line =
+        "q end   p pane   s order   n next value   f freeze   m mark   r read the buffer out";
     frame.render_widget(Paragraph::new(Line::styled(line, FAINT)), keys);
 }
 
@@ -170,61 +147,6 @@ fn losses(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
     frame.render_widget(Paragraph::new(lines), area);
 }
 
-fn functions(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
-    let frozen = picture.frozen_at.map_or_else(String::new, |at| {
-        format!(", frozen at {}", duration_ns(at.as_nanos() as f64))
-    });
-    let [title, table] = Layout::vertical([Constraint::Length(1), Constraint::Min(1)]).areas(area);
-    let line = format!("functions, {}{frozen}", picture.order.name());
-    frame.render_widget(Paragraph::new(Line::styled(line, STRONG)), title);
-    let Some(profile) = &picture.profile else {
-        let line = Line::styled("without an image there are no names: give --image", FAINT);
-        frame.render_widget(Paragraph::new(line), table);
-        return;
-    };
-    let mut rows: Vec<&ReportRow> = profile.rows.iter().collect();
-    let half = |row: &ReportRow| (row.share_high - row.share_low) / 2.0;
-    match picture.order {
-        Order::Share => {}
-        Order::Doubt => rows.sort_by(|a, b| half(b).total_cmp(&half(a))),
-        Order::Name => rows.sort_by(|a, b| a.function.cmp(&b.function)),
-    }
-    let most = rows.iter().map(|row| row.share).fold(1e-9, f64::max);
-    let widget = Table::new(
-        rows.iter().take(usize::from(table.height)).map(|row| {
-            Row::new([
-                Line::from(percent(row.share)).right_aligned(),
-                Line::styled(percent(half(row)), FAINT).right_aligned(),
-                Line::styled(bar(row.share / most, 10), ACCENT),
-                Line::from(row_name(row)),
-            ])
-        }),
-        [Constraint::Length(8), Constraint::Length(6), Constraint::Length(10), Constraint::Min(10)],
-    )
-    .header(Row::new([
-        Line::styled("share %", FAINT).right_aligned(),
-        Line::styled("+-", FAINT).right_aligned(),
-        Line::default(),
-        Line::styled("function", FAINT),
-    ]));
-    frame.render_widget(widget, table);
-}
-
-fn row_name(row: &ReportRow) -> String {
-    match (&row.function, &row.address) {
-        (Some(name), _) => plain(name).into_owned(),
-        (None, Some(address)) => address.clone(),
-        (None, None) => format!("[{}]", row.kind),
-    }
-}
-
-/// Blocks of eighths.
-fn bar(part: f64, width: usize) -> String {
-    const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
-    let eighths = (part.clamp(0.0, 1.0) * width as f64 * 8.0).round() as usize;
-    "█".repeat(eighths / 8) + EIGHTHS[eighths % 8]
-}
-
 fn busy(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
     let seconds = picture.time.as_secs_f64().max(1e-3);
     let mut lines = vec![Line::styled("interrupts, entries a second", STRONG)];
@@ -259,6 +181,9 @@ mod tests {
     use ratatui::Terminal;
     use ratatui::backend::TestBackend;
 
+    const NOTHING: &Figures =
+        &Figures { profile: None, interrupts: None, tasks: None, values: None };
+
     fn picture<'a>(told: &'a [String], rates: &'a [u64]) -> Picture<'a> {
         Picture {
             name: "wave-buoy",
@@ -270,7 +195,9 @@ mod tests {
             capacity: Some(200_000.0),
             samples: 35_118,
             losses: vec![LossRow { reason: "overflow".into(), count: 89, bytes: 0 }],
-            profile: None,
+            pane: Pane::Functions,
+            figures: NOTHING,
+            signal: 0,
             order: Order::Share,
             frozen_at: None,
             busy: vec![Busy { name: "SysTick".into(), count: 3000 }],
@@ -305,7 +232,9 @@ mod tests {
     #[test]
     fn small_terminals_do_no_harm() {
         for (width, height) in [(1, 1), (10, 3), (40, 8), (300, 4)] {
-            drawn(&picture(&[], &[]), width, height);
+            for pane in Pane::ALL {
+                drawn(&Picture { pane, ..picture(&[], &[]) }, width, height);
+            }
         }
     }
 }

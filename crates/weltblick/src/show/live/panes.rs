@@ -1,0 +1,322 @@
+//! The large pane of the live view: functions, interrupts, tasks, or values and the plot of one.
+
+use super::{ACCENT, ALARM, FAINT, Picture, STRONG};
+use crate::cli::Color;
+use crate::show::course::{Plot, SCALE, Size, plot};
+use crate::show::signals::{gaps_of, strokes, undated};
+use crate::show::statistic::{max, mean};
+use crate::show::{Number, Paint, count, duration_ns, percent, plain, share};
+use ratatui::Frame;
+use ratatui::layout::{Constraint, Layout, Rect};
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Paragraph, Row, Table};
+use weltblick_core::measure::interrupts::InterruptReport;
+use weltblick_core::measure::profile::{ProfileReport, ReportRow};
+use weltblick_core::measure::signals::{SignalReport, SignalRow};
+use weltblick_core::measure::tasks::TaskReport;
+
+/// Signals that are listed above a plot at most.
+const MOST_LISTED: usize = 12;
+
+/// Which pane is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Pane {
+    /// Where time goes.
+    Functions,
+    /// Who is late.
+    Interrupts,
+    /// Who waits.
+    Tasks,
+    /// What values are.
+    Values,
+}
+
+impl Pane {
+    /// All of them, in order.
+    pub(crate) const ALL: [Self; 4] =
+        [Self::Functions, Self::Interrupts, Self::Tasks, Self::Values];
+
+    /// The next one.
+    pub(crate) const fn next(self) -> Self {
+        match self {
+            Self::Functions => Self::Interrupts,
+            Self::Interrupts => Self::Tasks,
+            Self::Tasks => Self::Values,
+            Self::Values => Self::Functions,
+        }
+    }
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Functions => "functions",
+            Self::Interrupts => "interrupts",
+            Self::Tasks => "tasks",
+            Self::Values => "values",
+        }
+    }
+}
+
+/// Order of the functions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Order {
+    /// Largest share first.
+    Share,
+    /// Least certain first.
+    Doubt,
+    /// By name.
+    Name,
+}
+
+impl Order {
+    /// The next one.
+    pub(crate) const fn next(self) -> Self {
+        match self {
+            Self::Share => Self::Doubt,
+            Self::Doubt => Self::Name,
+            Self::Name => Self::Share,
+        }
+    }
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Share => "by share",
+            Self::Doubt => "least certain first",
+            Self::Name => "by name",
+        }
+    }
+}
+
+/// What the panes show; absent where there is none, or nobody looks.
+#[derive(Debug, Default)]
+pub(crate) struct Figures {
+    pub(crate) profile: Option<ProfileReport>,
+    pub(crate) interrupts: Option<InterruptReport>,
+    pub(crate) tasks: Option<TaskReport>,
+    pub(crate) values: Option<SignalReport>,
+}
+
+/// Draws the pane that is shown, and above it the names of all.
+pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let [title, body] = Layout::vertical([Constraint::Length(1), Constraint::Min(1)]).areas(area);
+    heading(frame, title, picture);
+    match picture.pane {
+        Pane::Functions => functions(frame, body, picture),
+        Pane::Interrupts => interrupts(frame, body, picture.figures.interrupts.as_ref()),
+        Pane::Tasks => tasks(frame, body, picture.figures.tasks.as_ref()),
+        Pane::Values => values(frame, body, picture),
+    }
+}
+
+fn heading(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let mut spans = Vec::new();
+    for pane in Pane::ALL {
+        let shown = pane == picture.pane;
+        let text = match pane {
+            Pane::Functions if shown => format!("[{}, {}]", pane.name(), picture.order.name()),
+            _ if shown => format!("[{}]", pane.name()),
+            _ => pane.name().to_owned(),
+        };
+        spans.push(Span::styled(text, if shown { STRONG } else { FAINT }));
+        spans.push(Span::raw("  "));
+    }
+    if let Some(at) = picture.frozen_at {
+        let text = format!("frozen at {}", duration_ns(at.as_nanos() as f64));
+        spans.push(Span::styled(text, STRONG));
+    }
+    frame.render_widget(Paragraph::new(Line::from(spans)), area);
+}
+
+fn nothing(frame: &mut Frame<'_>, area: Rect, why: &str) {
+    frame.render_widget(Paragraph::new(Line::styled(why.to_owned(), FAINT)), area);
+}
+
+fn functions(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let Some(profile) = &picture.figures.profile else {
+        return nothing(frame, area, "without an image there are no names: give --image");
+    };
+    let mut rows: Vec<&ReportRow> = profile.rows.iter().collect();
+    let half = |row: &ReportRow| (row.share_high - row.share_low) / 2.0;
+    match picture.order {
+        Order::Share => {}
+        Order::Doubt => rows.sort_by(|a, b| half(b).total_cmp(&half(a))),
+        Order::Name => rows.sort_by(|a, b| a.function.cmp(&b.function)),
+    }
+    let most = rows.iter().map(|row| row.share).fold(1e-9, f64::max);
+    let widget = Table::new(
+        rows.iter().take(usize::from(area.height)).map(|row| {
+            Row::new([
+                Line::from(percent(row.share)).right_aligned(),
+                Line::styled(percent(half(row)), FAINT).right_aligned(),
+                Line::styled(bar(row.share / most, 10), ACCENT),
+                Line::from(row_name(row)),
+            ])
+        }),
+        [Constraint::Length(8), Constraint::Length(6), Constraint::Length(10), Constraint::Min(10)],
+    )
+    .header(Row::new([
+        Line::styled("share %", FAINT).right_aligned(),
+        Line::styled("+-", FAINT).right_aligned(),
+        Line::default(),
+        Line::styled("function", FAINT),
+    ]));
+    frame.render_widget(widget, area);
+}
+
+fn row_name(row: &ReportRow) -> String {
+    match (&row.function, &row.address) {
+        (Some(name), _) => plain(name).into_owned(),
+        (None, Some(address)) => address.clone(),
+        (None, None) => format!("[{}]", row.kind),
+    }
+}
+
+/// Blocks of eighths.
+fn bar(part: f64, width: usize) -> String {
+    const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
+    let eighths = (part.clamp(0.0, 1.0) * width as f64 * 8.0).round() as usize;
+    "█".repeat(eighths / 8) + EIGHTHS[eighths % 8]
+}
+
+/// A table whose last column is a name; the others are figures, so many characters wide.
+fn table(
+    frame: &mut Frame<'_>,
+    area: Rect,
+    columns: &[(&'static str, u16)],
+    name: &'static str,
+    rows: impl Iterator<Item = (Vec<String>, String)>,
+) {
+    let right = |text: String| Line::from(text).right_aligned();
+    let rows = rows.take(usize::from(area.height.saturating_sub(1))).map(|(cells, name)| {
+        Row::new(cells.into_iter().map(right).chain([Line::from(plain(&name).into_owned())]))
+    });
+    let widths = columns.iter().map(|(_, width)| Constraint::Length(*width));
+    let heads = columns.iter().map(|(head, _)| Line::styled(*head, FAINT).right_aligned());
+    let widget = Table::new(rows, widths.chain([Constraint::Min(8)]))
+        .header(Row::new(heads.chain([Line::styled(name, FAINT)])));
+    frame.render_widget(widget, area);
+}
+
+/// The longest response first, then the longest run.
+fn interrupts(frame: &mut Frame<'_>, area: Rect, report: Option<&InterruptReport>) {
+    let Some(report) = report.filter(|report| !report.interrupts.is_empty()) else {
+        return nothing(frame, area, "none so far: trace exceptions, with timestamps");
+    };
+    let mut rows: Vec<_> = report.interrupts.iter().collect();
+    rows.sort_by(|a, b| {
+        let longest = |row: &weltblick_core::measure::interrupts::InterruptRow| {
+            let statistic = row.response.as_ref().unwrap_or(&row.elapsed);
+            statistic.max.map_or(0.0, |max| max.ns_high.unwrap_or(max.ns))
+        };
+        longest(b).total_cmp(&longest(a))
+    });
+    let columns =
+        [("response", 12), ("pending", 12), ("elapsed", 12), ("mean", 8), ("load", 7), ("runs", 9)];
+    let rows = rows.into_iter().map(|row| {
+        let longest = |statistic: Option<&_>| statistic.map_or_else(String::new, max);
+        let cells = vec![
+            longest(row.response.as_ref()),
+            longest(row.pending.as_ref()),
+            max(&row.elapsed),
+            mean(&row.elapsed),
+            share(row.load),
+            count(row.count),
+        ];
+        (cells, row.name.clone())
+    });
+    table(frame, area, &columns, "longest so far", rows);
+}
+
+/// The longest wait first.
+fn tasks(frame: &mut Frame<'_>, area: Rect, report: Option<&TaskReport>) {
+    let Some(report) = report.filter(|report| !report.tasks.is_empty()) else {
+        return nothing(
+            frame,
+            area,
+            "none so far: let the firmware state them (weltblick_marks.h)",
+        );
+    };
+    let mut rows: Vec<_> = report.tasks.iter().collect();
+    let longest = |row: &weltblick_core::measure::tasks::TaskRow| {
+        row.pending.max.map_or(-1.0, |max| max.ns_high.unwrap_or(max.ns))
+    };
+    rows.sort_by(|a, b| longest(b).total_cmp(&longest(a)));
+    let columns =
+        [("pending", 12), ("response", 12), ("own", 12), ("load", 7), ("stack", 7), ("runs", 7)];
+    let rows = rows.into_iter().map(|row| {
+        let cells = vec![
+            max(&row.pending),
+            max(&row.response),
+            max(&row.own),
+            share(row.load.share),
+            row.stack.share.map_or_else(String::new, share),
+            count(row.count),
+        ];
+        let end = if row.stack.overflowed { " ! its stack has reached its end" } else { "" };
+        (cells, format!("{}{end}", row.name))
+    });
+    table(frame, area, &columns, "longest so far", rows);
+}
+
+/// A list of values, and the course of one.
+fn values(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
+    let signals = picture.figures.values.as_ref();
+    let shown: Vec<&SignalRow> = signals
+        .map_or(&[][..], |report| &report.signals)
+        .iter()
+        .filter(|row| row.value.is_some())
+        .collect();
+    let Some((report, chosen)) = signals.zip(shown.get(picture.signal % shown.len().max(1))) else {
+        let why = "none so far: watch a variable, poll it, or let the firmware state quantities";
+        return nothing(frame, area, why);
+    };
+    let listed = shown.len().min(MOST_LISTED).min(usize::from(area.height) / 2);
+    let [list, chart] =
+        Layout::vertical([Constraint::Length(listed as u16 + 2), Constraint::Min(1)]).areas(area);
+    // The chosen one is among those that are listed.
+    let first = (picture.signal % shown.len() + 1).saturating_sub(listed);
+    let rows = shown.iter().skip(first).take(listed).map(|row| {
+        let told = |moment: Option<f64>| moment.map_or_else(String::new, |v| Number(v).to_string());
+        let value = row.value.as_ref();
+        let cells = vec![
+            told(value.map(|value| value.last.value)),
+            told(value.map(|value| value.min.value)),
+            told(value.map(|value| value.max.value)),
+            count(row.count),
+        ];
+        let mark = if std::ptr::eq(*row, *chosen) { "> " } else { "  " };
+        let unit = row.unit.as_deref().map_or_else(String::new, |unit| format!(" ({unit})"));
+        (cells, format!("{mark}{}{unit}", row.name))
+    });
+    let columns = [("last", 10), ("least", 10), ("most", 10), ("values", 8)];
+    table(frame, list, &columns, "  signal", rows);
+    course(frame, chart, chosen, report);
+}
+
+/// The course of a value, as large as there is room.
+fn course(frame: &mut Frame<'_>, area: Rect, row: &SignalRow, report: &SignalReport) {
+    let lines = usize::from(area.height.saturating_sub(2));
+    let cells = usize::from(area.width).saturating_sub(SCALE + 1);
+    if lines == 0 || cells == 0 {
+        return;
+    }
+    let (strokes, gaps) = (strokes(row), gaps_of(row, &report.gaps));
+    let by_number = undated(row);
+    let size = Size { lines, cells };
+    let mut text = Vec::new();
+    let whole = Plot { strokes: &strokes, gaps: &gaps, by_number, middle: "", size };
+    if plot(&whole, Paint::new(Color::Never), &mut text).is_err() {
+        return;
+    }
+    let text = String::from_utf8_lossy(&text).into_owned();
+    let lines = text.lines().map(|line| match line.split_once('|') {
+        Some((scale, curve)) => Line::from(vec![
+            Span::styled(format!("{scale}|"), FAINT),
+            Span::styled(curve.to_owned(), ACCENT),
+        ]),
+        None if line.contains('o') && !line.contains(char::is_numeric) => {
+            Line::styled(line.to_owned(), ALARM)
+        }
+        None => Line::styled(line.to_owned(), FAINT),
+    });
+    frame.render_widget(Paragraph::new(lines.collect::<Vec<_>>()), area);
+}
