@@ -255,6 +255,14 @@ impl<'s> CtfReader<'s> {
                 tell(Event::Asleep);
                 return Some(());
             }
+            Means::Unobservable => {
+                tell(Event::Unobservable);
+                return Some(());
+            }
+            Means::Elsewhere => {
+                tell(Event::Elsewhere);
+                return Some(());
+            }
             Means::Lost => {
                 tell(Event::Lost { bytes: at.start..at.start, why: LossReason::Dropped });
                 return Some(());

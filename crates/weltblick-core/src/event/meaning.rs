@@ -51,6 +51,10 @@ pub enum Means {
     Access,
     Sample,
     Asleep,
+    /// A sample of a core that tells nobody where it is.
+    Unobservable,
+    /// A sample of code that nobody asked for.
+    Elsewhere,
     Lost,
     /// Something is missing, and an unknown time with it.
     TimeLost,
@@ -163,7 +167,7 @@ impl Part {
 
 impl Means {
     /// All meanings.
-    pub const ALL: [Self; 29] = [
+    pub const ALL: [Self; 31] = [
         Self::TaskCreated,
         Self::TaskNamed,
         Self::ObjectNamed,
@@ -190,6 +194,8 @@ impl Means {
         Self::Access,
         Self::Sample,
         Self::Asleep,
+        Self::Unobservable,
+        Self::Elsewhere,
         Self::Lost,
         Self::TimeLost,
         Self::Unwatched,
@@ -225,6 +231,8 @@ impl Means {
             Self::Access => "access",
             Self::Sample => "sample",
             Self::Asleep => "asleep",
+            Self::Unobservable => "unobservable",
+            Self::Elsewhere => "elsewhere",
             Self::Lost => "lost",
             Self::TimeLost => "time lost",
             Self::Unwatched => "unwatched",

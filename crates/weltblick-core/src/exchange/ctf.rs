@@ -15,6 +15,8 @@ use crate::measure::console;
 use crate::time::{Frequency, Window};
 use kinds::{KINDS, Kind, Said};
 
+/// Names that are kept for the first event.
+const MOST_EARLY: usize = 1 << 16;
 /// Bytes of a packet's events at which it is closed.
 const ENOUGH: usize = 32 << 10;
 /// The first word of a packet.
@@ -47,6 +49,8 @@ pub struct Writer<T, F> {
     discarded: u64,
     /// What the last packet said of that.
     told_discarded: u64,
+    /// Names that came before anything with a time: they begin with it.
+    early: Vec<(Thing, Name)>,
     /// Events without a time came since the last that has one.
     in_the_dark: bool,
     /// How many events were written.
@@ -67,6 +71,7 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
             packets: 0,
             discarded: 0,
             told_discarded: 0,
+            early: Vec::new(),
             in_the_dark: false,
             written: 0,
             left_out: LeftOut::default(),
@@ -98,6 +103,14 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
         self.open.clear();
         self.packets += 1;
         self.told_discarded = self.discarded;
+    }
+
+    /// The first event that has a time.
+    fn start(&mut self, time: Window) {
+        self.now = time.earliest;
+        for (thing, name) in std::mem::take(&mut self.early) {
+            self.named(thing, &name, None);
+        }
     }
 
     /// Something is missing here.
@@ -223,10 +236,24 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Sink for Writer<T, F> {
         let time = position.time.filter(fits);
         if let Event::Lost { why, .. } = event {
             self.gap();
-            if why.loses_bytes() {
+            // Before anything has a time none can be lost.
+            if why.loses_bytes() && (self.written > 0 || time.is_some()) {
                 self.begin(Kind::TimeLost, time);
             }
             return;
+        }
+        if self.written == 0 {
+            match (time, event) {
+                (None, Event::Stated(Statement::Named(thing, name))) => {
+                    if self.early.len() < MOST_EARLY {
+                        self.early.push((*thing, name.clone()));
+                    }
+                    return;
+                }
+                (None, Event::Unwatched) => return,
+                (None, _) => {}
+                (Some(time), _) => self.start(time),
+            }
         }
         // Who is who holds whenever it was told.
         let is_timeless = matches!(event, Event::Stated(Statement::Named(..)) | Event::Unwatched);
@@ -367,15 +394,15 @@ const EARLIER_BY: &str = "earlier_by";
 pub fn settings(folder: &str) -> CtfSettings {
     let at = |text: &str| At { value: text.to_owned(), span: 0..0 };
     let meaning = |kind: &Said| {
-        let (means, parts) = kind.means?;
+        let (means, parts) = kind.means;
         let parts = parts.iter().map(|(part, field)| (*part, at(field))).collect();
-        Some(Meaning { event: at(kind.name), means, parts, called: None, only: None })
+        Meaning { event: at(kind.name), means, parts, called: None, only: None }
     };
     CtfSettings {
         folder: Some(at(folder)),
         clock: None,
         pc_sample_period: None,
         earlier_by: Some(at(EARLIER_BY)),
-        meanings: KINDS.iter().filter_map(meaning).collect(),
+        meanings: KINDS.iter().map(meaning).collect(),
     }
 }

@@ -4,6 +4,7 @@ mod batches;
 mod bounds;
 mod durations;
 mod grid;
+mod histogram;
 mod share;
 mod spread;
 mod t_table;

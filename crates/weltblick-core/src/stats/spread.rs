@@ -1,16 +1,9 @@
 //! Many whole numbers of ticks in fixed memory: exact extremes and mean, percentiles to three
-//! digits (HDR histograms; where ticks are known as windows, one of their lower and one of their
-//! upper ends).
+//! digits (where ticks are known as windows, from one histogram of their lower and one of their upper
+//! ends). Percentiles treat times from [`LARGEST`] ticks on as that; at 48 MHz it is 271 days.
 
 use super::bounds::Bounds;
-use hdrhistogram::Histogram;
-
-/// Significant decimal digits of percentiles.
-const DIGITS: u8 = 3;
-
-/// Percentiles treat longer times than this as this: it bounds the memory to 160 kB a histogram.
-/// At 48 MHz it is 271 days.
-const LONGEST: u64 = 1 << 50;
+use super::histogram::{Histogram, LARGEST};
 
 /// A whole number of ticks: the true one lies from `low` to `high`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -60,22 +53,41 @@ impl From<Ticks> for Bounds {
     }
 }
 
-/// Ticks, counted.
+/// Ticks, counted. As long as every number is exact, only the lower ends are kept.
 #[derive(Debug, Clone)]
 pub struct Spread {
     count: u64,
-    low: Option<Histogram<u32>>,
+    lows: Ends,
     /// Absent as long as every number is exact.
-    high: Option<Histogram<u32>>,
-    least: Ticks,
-    most: Ticks,
-    /// Saturates after some thousand years.
-    sum: Ticks,
-    /// The first middle: deviations are summed from here, so that close numbers lose no digits.
-    first: f64,
+    highs: Option<Box<Ends>>,
+    /// The first middle, doubled: deviations are summed from here, so that close numbers lose no
+    /// digits.
+    first: u64,
     off: f64,
     squares: f64,
     percentiles: bool,
+}
+
+/// The lower ends of all, or the upper ones.
+#[derive(Debug, Clone)]
+struct Ends {
+    least: u64,
+    most: u64,
+    /// Saturates after some thousand years.
+    sum: u64,
+    histogram: Histogram,
+}
+
+impl Ends {
+    #[inline]
+    fn add(&mut self, ticks: u64, percentiles: bool) {
+        self.least = self.least.min(ticks);
+        self.most = self.most.max(ticks);
+        self.sum = self.sum.saturating_add(ticks);
+        if percentiles {
+            self.histogram.record(ticks);
+        }
+    }
 }
 
 impl Default for Spread {
@@ -88,14 +100,12 @@ impl Spread {
     /// Nothing counted yet. Without percentiles it takes no memory of its own.
     #[must_use]
     pub const fn new(percentiles: bool) -> Self {
+        let histogram = Histogram::new();
         Self {
             count: 0,
-            low: None,
-            high: None,
-            least: Ticks { low: u64::MAX, high: u64::MAX },
-            most: Ticks { low: 0, high: 0 },
-            sum: Ticks { low: 0, high: 0 },
-            first: 0.0,
+            lows: Ends { least: u64::MAX, most: 0, sum: 0, histogram },
+            highs: None,
+            first: 0,
             off: 0.0,
             squares: 0.0,
             percentiles,
@@ -105,32 +115,26 @@ impl Spread {
     /// Counts a number of ticks.
     #[inline]
     pub fn add(&mut self, ticks: Ticks) {
-        let Ticks { low, high } = ticks;
-        if self.percentiles {
-            self.record(low, high);
+        // However long: differences of these have room.
+        let doubled = ticks.doubled().min(i64::MAX as u64);
+        if self.count == 0 {
+            self.first = doubled;
         }
-        self.count += 1;
-        self.least = Ticks { low: self.least.low.min(low), high: self.least.high.min(high) };
-        self.most = Ticks { low: self.most.low.max(low), high: self.most.high.max(high) };
-        self.sum += ticks;
-        let middle = f64::midpoint(low as f64, high as f64);
-        if self.count == 1 {
-            self.first = middle;
-        }
-        let off = middle - self.first;
+        let off = doubled.wrapping_sub(self.first).cast_signed() as f64 * 0.5;
         self.off += off;
         self.squares += off * off;
+        if ticks.low != ticks.high || self.highs.is_some() {
+            let lows = &self.lows;
+            let highs = self.highs.get_or_insert_with(|| Box::new(lows.clone()));
+            highs.add(ticks.high, self.percentiles);
+        }
+        self.lows.add(ticks.low, self.percentiles);
+        self.count += 1;
     }
 
-    #[inline]
-    fn record(&mut self, low: u64, high: u64) {
-        if low != high && self.high.is_none() {
-            self.high = self.low.clone().or_else(|| Some(empty()));
-        }
-        count(self.low.get_or_insert_with(empty), low);
-        if let Some(histogram) = &mut self.high {
-            count(histogram, high);
-        }
+    /// The upper ends.
+    fn highs(&self) -> &Ends {
+        self.highs.as_deref().unwrap_or(&self.lows)
     }
 
     /// How many there are.
@@ -141,21 +145,24 @@ impl Spread {
 
     /// The smallest; `None` without any.
     #[must_use]
-    pub const fn min(&self) -> Option<Ticks> {
-        if self.count > 0 { Some(self.least) } else { None }
+    pub fn min(&self) -> Option<Ticks> {
+        let least = Ticks { low: self.lows.least, high: self.highs().least };
+        (self.count > 0).then_some(least)
     }
 
     /// The largest.
     #[must_use]
-    pub const fn max(&self) -> Option<Ticks> {
-        if self.count > 0 { Some(self.most) } else { None }
+    pub fn max(&self) -> Option<Ticks> {
+        let most = Ticks { low: self.lows.most, high: self.highs().most };
+        (self.count > 0).then_some(most)
     }
 
     /// The mean.
     #[must_use]
     pub fn mean(&self) -> Option<Bounds> {
         let count = self.count as f64;
-        (self.count > 0).then(|| Bounds::from(self.sum).scaled(1.0 / count))
+        let sum = Ticks { low: self.lows.sum, high: self.highs().sum };
+        (self.count > 0).then(|| Bounds::from(sum).scaled(1.0 / count))
     }
 
     /// The standard deviation of the sample, of the middles of windows; `None` below two.
@@ -173,46 +180,35 @@ impl Spread {
         if (1.0 - part) * (self.count as f64) < 1.0 - 1e-9 {
             return None;
         }
-        let lower = self.low.as_ref()?;
-        let upper = self.high.as_ref().unwrap_or(lower);
-        let low = lower.lowest_equivalent(lower.value_at_quantile(part));
-        let high = upper.highest_equivalent(upper.value_at_quantile(part));
+        if !self.percentiles {
+            return None;
+        }
+        let rank = (part * self.count as f64).ceil().max(1.0) as u64;
+        let (low, _) = self.lows.histogram.at_rank(rank);
+        let (_, high) = self.highs().histogram.at_rank(rank);
         // What is known of the extremes is exact; what is too long for a histogram is open above.
-        let high = if high >= LONGEST { self.most.high } else { high };
-        let clamp = |ticks: u64| ticks.clamp(self.least.low, self.most.high) as f64;
+        let (least, most) = (self.lows.least, self.highs().most);
+        let high = if high >= LARGEST { most } else { high };
+        let clamp = |ticks: u64| ticks.clamp(least, most) as f64;
         Some(Bounds { low: clamp(low), high: clamp(high) })
     }
 
     /// How many lie in each of `columns` equal parts from the smallest to the largest.
     #[must_use]
     pub fn columns(&self, columns: usize) -> Vec<u64> {
-        let (least, most) = (self.least.low as f64, self.most.low as f64);
+        let (least, most) = (self.lows.least as f64, self.lows.most as f64);
         let width = (most - least) / columns as f64;
         let mut counts = vec![0; columns];
-        for value in self.low.iter().flat_map(Histogram::iter_recorded) {
-            let at = (value.value_iterated_to() as f64 - least) / width;
+        for (_, last, many) in self.lows.histogram.columns() {
+            let at = (last as f64 - least) / width;
             let column =
                 if at.is_finite() { at.clamp(0.0, columns as f64 - 1.0) as usize } else { 0 };
             if let Some(count) = counts.get_mut(column) {
-                *count += value.count_since_last_iteration();
+                *count += many;
             }
         }
         counts
     }
-}
-
-/// A histogram that grows with what it sees.
-fn empty() -> Histogram<u32> {
-    let mut histogram =
-        Histogram::new(DIGITS).unwrap_or_else(|_| unreachable!("3 digits are allowed"));
-    histogram.auto(true);
-    histogram
-}
-
-#[inline]
-fn count(histogram: &mut Histogram<u32>, ticks: u64) {
-    let recorded = histogram.record(ticks.min(LONGEST));
-    debug_assert!(recorded.is_ok(), "a histogram that grows takes every value");
 }
 
 #[cfg(test)]

@@ -9,7 +9,7 @@ use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{CtfSettings, MANIFEST, Manifest, StreamSpec};
-use weltblick_core::document::At;
+use weltblick_core::document::{At, Source};
 
 /// Make a capture folder from raw files, or amend one
 #[derive(Debug, clap::Args)]
@@ -128,6 +128,10 @@ fn make(args: &Args) -> Result<Vec<String>> {
         None => plan_files(&args.files, &mut names)?,
     };
     let image = plan_image(&args.setup, &mut names)?;
+    if let Some(folder) = args.files.iter().find(|_| trace.is_some()) {
+        // What cannot be read is told before anything appears.
+        sources::events::open(folder, &mut CtfSettings::default(), Source::new("", ""))?;
+    }
     let stream = match &trace {
         Some(trace) => stream_of(trace),
         None => sources::setup_of_raw(&args.setup, named(&files)),
@@ -143,8 +147,6 @@ fn make(args: &Args) -> Result<Vec<String>> {
         folder.copy(&copy.from, &copy.name)?;
     }
     folder.write(MANIFEST, manifest.to_toml())?;
-    // What cannot be read is told before anything appears.
-    sources::open_as(folder.path(), &SetupArgs::default())?;
     folder.finish()?;
     Ok(names)
 }

@@ -22,7 +22,7 @@ pub(crate) fn is_trace(folder: &Path) -> bool {
 }
 
 /// Opens a trace, and completes the settings with what it says of its clock.
-pub(super) fn open(
+pub(crate) fn open(
     folder: &Path,
     settings: &mut CtfSettings,
     manifest: Source<'_>,

@@ -58,11 +58,6 @@ impl NewFolder {
         fs::write(&path, bytes).with_context(|| path.display().to_string())
     }
 
-    /// Where it is while it is made.
-    pub(crate) fn path(&self) -> &Path {
-        &self.partial
-    }
-
     /// Makes a folder in it.
     pub(crate) fn make(&self, name: impl AsRef<Path>) -> Result<()> {
         let path = self.partial.join(name);

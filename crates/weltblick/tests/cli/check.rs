@@ -115,7 +115,7 @@ fn faults_point_into_the_file() {
 fn csv_and_schema() {
     let bench = Bench::new();
     let csv = bench.run("check buoy budgets.toml --format csv").out;
-    assert_eq!(csv.lines().count(), 19);
+    assert_eq!(csv.lines().count(), 20);
     assert!(csv.starts_with("budget,line,verdict,limit,unit,observed"));
     assert!(bench.out("check --schema").contains("measure_longer_ns"));
 }

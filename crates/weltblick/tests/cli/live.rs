@@ -77,6 +77,13 @@ fn keys_sort_freeze_mark_and_end() {
     watched.wait_for("rtain first");
     watched.press("f");
     watched.wait_for("frozen at");
+    watched.press("p");
+    watched.wait_for("adc_ready");
+    watched.press("p");
+    watched.wait_for("housekeeping");
+    watched.press("p");
+    watched.press("n");
+    watched.wait_for("battery_mv");
     watched.press("m");
     watched.wait_for("mark 1");
     watched.press("q");

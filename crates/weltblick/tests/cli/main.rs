@@ -6,6 +6,7 @@ mod check;
 mod console;
 mod demo;
 mod diagnosis;
+mod event_trace;
 mod import;
 mod inspect;
 mod interrupts;

@@ -7,8 +7,8 @@ pub(super) struct Said {
     pub(super) name: &'static str,
     /// Declarations of its fields.
     pub(super) fields: &'static [&'static str],
-    /// What it means, and which fields say what; absent where nothing here reads it.
-    pub(super) means: Option<(Means, &'static [(Part, &'static str)])>,
+    /// What it means, and which fields say what.
+    pub(super) means: (Means, &'static [(Part, &'static str)]),
 }
 
 /// The number of a kind in [`KINDS`].
@@ -53,22 +53,22 @@ pub(super) const KINDS: [Said; 32] = [
     Said {
         name: "task_named",
         fields: &["uint32_t task", "string name"],
-        means: Some((Means::TaskNamed, &[(Part::Task, "task"), (Part::Name, "name")])),
+        means: (Means::TaskNamed, &[(Part::Task, "task"), (Part::Name, "name")]),
     },
     Said {
         name: "object_named",
         fields: &["uint32_t object", "string name"],
-        means: Some((Means::ObjectNamed, &[(Part::Object, "object"), (Part::Name, "name")])),
+        means: (Means::ObjectNamed, &[(Part::Object, "object"), (Part::Name, "name")]),
     },
     Said {
         name: "span_named",
         fields: &["uint32_t span", "string name"],
-        means: Some((Means::SpanNamed, &[(Part::Span, "span"), (Part::Name, "name")])),
+        means: (Means::SpanNamed, &[(Part::Span, "span"), (Part::Name, "name")]),
     },
     Said {
         name: "quantity_named",
         fields: &["uint32_t quantity", "string name"],
-        means: Some((Means::QuantityNamed, &[(Part::Quantity, "quantity"), (Part::Name, "name")])),
+        means: (Means::QuantityNamed, &[(Part::Quantity, "quantity"), (Part::Name, "name")]),
     },
     Said {
         name: "task_created",
@@ -78,7 +78,7 @@ pub(super) const KINDS: [Said; 32] = [
             "address_t stack_base",
             "uint32_t stack_size",
         ],
-        means: Some((
+        means: (
             Means::TaskCreated,
             &[
                 (Part::Task, "task"),
@@ -86,122 +86,119 @@ pub(super) const KINDS: [Said; 32] = [
                 (Part::StackBase, "stack_base"),
                 (Part::StackSize, "stack_size"),
             ],
-        )),
+        ),
     },
     Said {
         name: "task_ready",
         fields: &["uint32_t task"],
-        means: Some((Means::TaskReady, &[(Part::Task, "task")])),
+        means: (Means::TaskReady, &[(Part::Task, "task")]),
     },
     Said {
         name: "task_runs",
         fields: &["uint32_t task"],
-        means: Some((Means::TaskRuns, &[(Part::Task, "task")])),
+        means: (Means::TaskRuns, &[(Part::Task, "task")]),
     },
     Said {
         name: "task_runs_at",
         fields: &["uint32_t task", "address_t stack_pointer"],
-        means: Some((
-            Means::TaskRuns,
-            &[(Part::Task, "task"), (Part::StackPointer, "stack_pointer")],
-        )),
+        means: (Means::TaskRuns, &[(Part::Task, "task"), (Part::StackPointer, "stack_pointer")]),
     },
     Said {
         name: "task_sleeps",
         fields: &["uint32_t task"],
-        means: Some((Means::TaskSleeps, &[(Part::Task, "task")])),
+        means: (Means::TaskSleeps, &[(Part::Task, "task")]),
     },
     Said {
         name: "task_waits_for",
         fields: &["uint32_t task", "uint32_t object"],
-        means: Some((Means::TaskWaits, &[(Part::Task, "task"), (Part::Object, "object")])),
+        means: (Means::TaskWaits, &[(Part::Task, "task"), (Part::Object, "object")]),
     },
     Said {
         name: "task_waits",
         fields: &["uint32_t task"],
-        means: Some((Means::TaskWaits, &[(Part::Task, "task")])),
+        means: (Means::TaskWaits, &[(Part::Task, "task")]),
     },
     Said {
         name: "task_ends",
         fields: &["uint32_t task"],
-        means: Some((Means::TaskEnds, &[(Part::Task, "task")])),
+        means: (Means::TaskEnds, &[(Part::Task, "task")]),
     },
     Said {
         name: "stack_used",
         fields: &["uint32_t task", "uint32_t bytes"],
-        means: Some((Means::StackUsed, &[(Part::Task, "task"), (Part::Bytes, "bytes")])),
+        means: (Means::StackUsed, &[(Part::Task, "task"), (Part::Bytes, "bytes")]),
     },
     Said {
         name: "object_taken",
         fields: &["uint32_t object"],
-        means: Some((Means::ObjectTaken, &[(Part::Object, "object")])),
+        means: (Means::ObjectTaken, &[(Part::Object, "object")]),
     },
     Said {
         name: "object_given",
         fields: &["uint32_t object"],
-        means: Some((Means::ObjectGiven, &[(Part::Object, "object")])),
+        means: (Means::ObjectGiven, &[(Part::Object, "object")]),
     },
     Said {
         name: "span_begins",
         fields: &["uint32_t span"],
-        means: Some((Means::SpanBegins, &[(Part::Span, "span")])),
+        means: (Means::SpanBegins, &[(Part::Span, "span")]),
     },
     Said {
         name: "span_ends",
         fields: &["uint32_t span"],
-        means: Some((Means::SpanEnds, &[(Part::Span, "span")])),
+        means: (Means::SpanEnds, &[(Part::Span, "span")]),
     },
     Said {
         name: "quantity_integer",
         fields: &["uint32_t quantity", "int64_t value"],
-        means: Some((Means::Quantity, &[(Part::Quantity, "quantity"), (Part::Value, "value")])),
+        means: (Means::Quantity, &[(Part::Quantity, "quantity"), (Part::Value, "value")]),
     },
     Said {
         name: "quantity_float",
         fields: &["uint32_t quantity", "double value"],
-        means: Some((Means::Quantity, &[(Part::Quantity, "quantity"), (Part::Value, "value")])),
+        means: (Means::Quantity, &[(Part::Quantity, "quantity"), (Part::Value, "value")]),
     },
     Said {
         name: "interrupt_entered",
         fields: &["uint16_t exception"],
-        means: Some((Means::InterruptEntered, &[(Part::Exception, "exception")])),
+        means: (Means::InterruptEntered, &[(Part::Exception, "exception")]),
     },
     Said {
         name: "interrupt_left",
         fields: &["uint16_t exception"],
-        means: Some((Means::InterruptLeft, &[(Part::Exception, "exception")])),
+        means: (Means::InterruptLeft, &[(Part::Exception, "exception")]),
     },
     Said {
         name: "interrupt_resumed",
         fields: &["uint16_t exception"],
-        means: Some((Means::InterruptResumed, &[(Part::Exception, "exception")])),
+        means: (Means::InterruptResumed, &[(Part::Exception, "exception")]),
     },
     Said {
         name: "request",
         fields: &["uint32_t cycles_ago"],
-        means: Some((Means::Request, &[(Part::CyclesAgo, "cycles_ago")])),
+        means: (Means::Request, &[(Part::CyclesAgo, "cycles_ago")]),
     },
     Said {
         name: "formatted_text",
         fields: &["address_t format", "uint8_t count", "uint32_t arguments[count]", "string text"],
-        means: Some((
+        means: (
             Means::FormattedText,
             &[(Part::FormatAddress, "format"), (Part::Arguments, "arguments")],
-        )),
+        ),
     },
     Said {
         name: "said",
         fields: &["uint32_t port", "uint8_t length", "character_t text[length]"],
-        means: Some((Means::TextPiece, &[(Part::Text, "text"), (Part::Port, "port")])),
+        means: (Means::TextPiece, &[(Part::Text, "text"), (Part::Port, "port")]),
     },
     Said {
         name: "sample",
         fields: &["address_t address"],
-        means: Some((Means::Sample, &[(Part::Address, "address")])),
+        means: (Means::Sample, &[(Part::Address, "address")]),
     },
-    Said { name: "asleep", fields: &[], means: Some((Means::Asleep, &[])) },
-    Said { name: "unobservable", fields: &[], means: None },
-    Said { name: "elsewhere", fields: &[], means: None },
+    Said { name: "asleep", fields: &[], means: (Means::Asleep, &[]) },
+    Said { name: "unobservable", fields: &[], means: (Means::Unobservable, &[]) },
+    Said { name: "elsewhere", fields: &[], means: (Means::Elsewhere, &[]) },
     Said {
         name: "accessed",
         fields: &[
@@ -212,7 +209,7 @@ pub(super) const KINDS: [Said; 32] = [
             "address_t code",
             "int32_t address",
         ],
-        means: Some((
+        means: (
             Means::Access,
             &[
                 (Part::Watch, "watch"),
@@ -222,8 +219,8 @@ pub(super) const KINDS: [Said; 32] = [
                 (Part::DataAddress, "address"),
                 (Part::Way, "access"),
             ],
-        )),
+        ),
     },
-    Said { name: "time_lost", fields: &[], means: Some((Means::TimeLost, &[])) },
-    Said { name: "unwatched", fields: &[], means: Some((Means::Unwatched, &[])) },
+    Said { name: "time_lost", fields: &[], means: (Means::TimeLost, &[]) },
+    Said { name: "unwatched", fields: &[], means: (Means::Unwatched, &[]) },
 ];

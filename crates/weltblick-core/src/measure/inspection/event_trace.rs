@@ -115,13 +115,18 @@ fn damage(losses: &Losses) -> Option<Finding> {
 fn dropped(losses: &Losses) -> Option<Finding> {
     let dropped = losses.of(LossReason::Dropped);
     let packets = losses.of(LossReason::PacketsMissing);
-    (dropped + packets > 0).then(|| {
-        doubt(
-            "dropped",
-            format!("Events are missing in {} places: the tracer dropped them, or their packets never came.", dropped + packets),
-            "Give the tracer larger or more buffers, trace fewer kinds of events, or read the buffers out sooner.",
-        )
-    })
+    let places = match dropped + packets {
+        0 => return None,
+        1 => "one place".to_owned(),
+        places => format!("{places} places"),
+    };
+    Some(doubt(
+        "dropped",
+        format!(
+            "Events are missing in {places}: the tracer dropped them, or their packets never came."
+        ),
+        "Give the tracer larger or more buffers, trace fewer kinds of events, or read the buffers out sooner.",
+    ))
 }
 
 /// Interrupts without tasks are fine; tasks without switches are not.

@@ -58,6 +58,21 @@ pub struct Run {
 }
 
 impl Run {
+    /// Of which nothing is known yet.
+    const fn of(exception: u16) -> Self {
+        Self {
+            exception,
+            began: None,
+            ended: None,
+            requested: None,
+            own: Ticks { low: 0, high: 0 },
+            below: None,
+            depth: 0,
+            preempted: 0,
+            chained: None,
+        }
+    }
+
     /// From its start to its end; `None` without timestamps.
     #[must_use]
     pub fn elapsed(&self) -> Option<Ticks> {
@@ -111,18 +126,22 @@ pub enum Cut {
 
 #[derive(Debug, Clone, Copy)]
 struct Frame {
-    exception: u16,
+    /// What is known of it so far.
+    run: Run,
     /// Its beginning was seen.
     whole: bool,
-    began: Option<Window>,
-    requested: Option<Window>,
     /// It runs since then, or was interrupted then.
     since: Option<Window>,
-    own: Ticks,
-    below: Option<u16>,
-    depth: u16,
-    preempted: u32,
-    chained: Option<Chained>,
+}
+
+impl Frame {
+    /// It was interrupted, or has ended.
+    #[inline]
+    fn ran_until(&mut self, now: Option<Window>) {
+        if let (Some(since), Some(now)) = (self.since, now) {
+            self.run.own += between(since, now);
+        }
+    }
 }
 
 /// A handler that ended, before what follows is known.
@@ -165,7 +184,7 @@ impl<W: Watcher> Nesting<W> {
     pub fn running(&self) -> Option<u16> {
         match self.stack.last() {
             _ if self.ended.is_some() => None,
-            Some(frame) => Some(frame.exception),
+            Some(frame) => Some(frame.run.exception),
             None => self.grounded.then_some(THREAD),
         }
     }
@@ -177,13 +196,13 @@ impl<W: Watcher> Nesting<W> {
     }
 
     fn below(&self) -> Option<u16> {
-        let frame = self.stack.last().map(|frame| frame.exception);
+        let frame = self.stack.last().map(|frame| frame.run.exception);
         frame.or(self.grounded.then_some(THREAD))
     }
 
     #[inline]
     fn enter(&mut self, exception: u16, now: Option<Window>) {
-        if self.stack.iter().any(|frame| frame.exception == exception) {
+        if self.stack.iter().any(|frame| frame.run.exception == exception) {
             // No exception interrupts itself.
             self.forget(Cut::Contradiction);
         }
@@ -199,22 +218,11 @@ impl<W: Watcher> Nesting<W> {
         let depth = self.stack.len() as u16;
         // Whatever is below: this one runs inside it.
         for (level, frame) in self.stack.iter_mut().enumerate() {
-            frame.depth = frame.depth.max(depth - level as u16);
+            frame.run.depth = frame.run.depth.max(depth - level as u16);
         }
         self.watcher.entered(exception, now);
-        let own = Ticks::default();
-        self.stack.push(Frame {
-            exception,
-            whole: true,
-            began: now,
-            requested: None,
-            since: now,
-            own,
-            below,
-            depth: 0,
-            preempted: 0,
-            chained,
-        });
+        let run = Run { began: now, below, chained, ..Run::of(exception) };
+        self.stack.push(Frame { run, whole: true, since: now });
     }
 
     fn chained(&self, ended: Ended, below: Option<u16>) -> Chained {
@@ -230,11 +238,9 @@ impl<W: Watcher> Nesting<W> {
     fn pause(&mut self, now: Option<Window>) {
         let (runner, since) = match self.stack.last_mut() {
             Some(frame) => {
-                frame.preempted += 1;
-                if let (Some(since), Some(now)) = (frame.since, now) {
-                    frame.own += between(since, now);
-                }
-                (Runner::Exception(frame.exception), std::mem::replace(&mut frame.since, now))
+                frame.run.preempted += 1;
+                frame.ran_until(now);
+                (Runner::Exception(frame.run.exception), std::mem::replace(&mut frame.since, now))
             }
             None => {
                 let runner =
@@ -247,43 +253,30 @@ impl<W: Watcher> Nesting<W> {
 
     #[inline]
     fn leave(&mut self, exception: u16, now: Option<Window>) {
-        let top = self.stack.last().map(|frame| frame.exception);
-        let fits = self.ended.is_none() && (top == Some(exception));
-        if !fits {
-            // After a gap an exit without an entry is what one expects, once nothing else runs.
-            if top.is_some() || self.grounded || self.ended.is_some() {
-                self.forget(Cut::Contradiction);
+        match self.stack.last_mut() {
+            Some(frame) if frame.run.exception == exception && self.ended.is_none() => {
+                frame.ran_until(now);
+                frame.run.ended = now;
+                self.watcher.did(Runner::Exception(exception), frame.since, now);
+                if frame.whole {
+                    self.watcher.ran(&frame.run);
+                } else {
+                    self.watcher.cut(Cut::Run(exception));
+                }
+                self.stack.truncate(self.stack.len() - 1);
             }
-            self.watcher.cut(Cut::Run(exception));
-            self.ended = Some(Ended { exception, at: now });
-            return;
-        }
-        if let Some(frame) = self.stack.pop() {
-            self.conclude(frame, now);
+            _ => self.leave_unexpected(exception),
         }
         self.ended = Some(Ended { exception, at: now });
     }
 
-    #[inline]
-    fn conclude(&mut self, mut frame: Frame, now: Option<Window>) {
-        if let (Some(since), Some(now)) = (frame.since, now) {
-            frame.own += between(since, now);
+    /// After a gap an exit without an entry is what one expects, once nothing else runs.
+    #[cold]
+    fn leave_unexpected(&mut self, exception: u16) {
+        if !self.stack.is_empty() || self.grounded || self.ended.is_some() {
+            self.forget(Cut::Contradiction);
         }
-        self.watcher.did(Runner::Exception(frame.exception), frame.since, now);
-        if !frame.whole {
-            return self.watcher.cut(Cut::Run(frame.exception));
-        }
-        self.watcher.ran(&Run {
-            exception: frame.exception,
-            began: frame.began,
-            ended: now,
-            requested: frame.requested,
-            own: frame.own,
-            below: frame.below,
-            depth: frame.depth,
-            preempted: frame.preempted,
-            chained: frame.chained,
-        });
+        self.watcher.cut(Cut::Run(exception));
     }
 
     #[inline]
@@ -309,18 +302,9 @@ impl<W: Watcher> Nesting<W> {
                 self.grounded = true;
                 self.ground_since = now;
             }
-            None => self.stack.push(Frame {
-                exception,
-                whole: false,
-                began: None,
-                requested: None,
-                since: now,
-                own: Ticks::default(),
-                below: None,
-                depth: 0,
-                preempted: 0,
-                chained: None,
-            }),
+            None => {
+                self.stack.push(Frame { run: Run::of(exception), whole: false, since: now });
+            }
         }
     }
 
@@ -331,7 +315,8 @@ impl<W: Watcher> Nesting<W> {
         let running = self.stack.last_mut().filter(|_| self.ended.is_none());
         if let (Some(frame), Some(now)) = (running, now) {
             let at = |cycle: u64| cycle.saturating_sub(ago);
-            frame.requested = Some(Window { earliest: at(now.earliest), latest: at(now.latest) });
+            frame.run.requested =
+                Some(Window { earliest: at(now.earliest), latest: at(now.latest) });
         }
     }
 
@@ -339,7 +324,7 @@ impl<W: Watcher> Nesting<W> {
     #[cold]
     fn forget(&mut self, why: Cut) {
         for frame in self.stack.drain(..) {
-            self.watcher.cut(Cut::Run(frame.exception));
+            self.watcher.cut(Cut::Run(frame.run.exception));
         }
         self.grounded = false;
         self.ground_since = None;
@@ -356,10 +341,10 @@ impl<W: Watcher> Nesting<W> {
     #[must_use]
     pub fn finish_at(mut self, end: Option<u64>) -> W {
         for frame in self.stack.drain(..) {
-            if let (true, Some(began), Some(end)) = (frame.whole, frame.began, end) {
-                self.watcher.unfinished(frame.exception, began, end);
+            if let (true, Some(began), Some(end)) = (frame.whole, frame.run.began, end) {
+                self.watcher.unfinished(frame.run.exception, began, end);
             }
-            self.watcher.cut(Cut::Run(frame.exception));
+            self.watcher.cut(Cut::Run(frame.run.exception));
         }
         self.watcher
     }

@@ -312,11 +312,16 @@ impl Watcher for TaskFigures {
 
     fn did(&mut self, actor: Actor, from: Window, until: Window) {
         let ticks = until.latest.saturating_sub(from.latest);
+        let goes_on = self.windows.goes_on(from.latest, until.latest);
         let mut mine = None;
         match actor {
             Actor::Task(task) => {
                 mine = Some(task);
-                self.row(task).busy += ticks;
+                let row = self.row(task);
+                row.busy += ticks;
+                if goes_on {
+                    row.loads.ran(ticks);
+                }
             }
             Actor::Exception(number) => {
                 if let Some(busy) = self.exceptions.get_mut(usize::from(number)) {
@@ -325,6 +330,9 @@ impl Watcher for TaskFigures {
             }
             Actor::Kernel => self.kernel += ticks,
             Actor::Switching => self.switching += ticks,
+        }
+        if goes_on {
+            return;
         }
         let Self { windows, rows, .. } = self;
         let length = windows.length();

@@ -40,13 +40,19 @@ impl Windows {
         self.known = None;
     }
 
+    /// Mostly a stretch lies within the window that is being filled, and follows the one before it:
+    /// then it is a part of that, and there is nothing to cut.
+    #[inline]
+    pub(super) fn goes_on(&mut self, from: u64, until: u64) -> bool {
+        let goes_on = self.known == Some(from) && until <= self.end && from <= until;
+        if goes_on {
+            self.known = Some(until);
+        }
+        goes_on
+    }
+
     /// Cuts the stretch from one tick to another.
     pub(super) fn cut(&mut self, mut from: u64, until: u64, mut tell: impl FnMut(Cut)) {
-        // Mostly a stretch lies within the window, and follows the one before it.
-        if self.known == Some(from) && until <= self.end {
-            self.known = Some(until);
-            return tell(Cut::Part(until - from));
-        }
         while from < until {
             let (at, start) = (from / self.length, from / self.length * self.length);
             if at != self.at {

@@ -6,7 +6,9 @@ use crate::event::{Event, Name, Position, Sink, Statement, Thing};
 use crate::image::Image;
 use crate::measure::console::{Console, Line, Lines, Source, format};
 use crate::measure::dissection::Actor;
-use crate::measure::interrupts::{Nesting, Run, Runner, THREAD, Watcher as InterruptWatcher};
+use crate::measure::interrupts::{
+    Cut, GridFit, Late, Nesting, Run, Runner, THREAD, Watcher as InterruptWatcher,
+};
 use crate::measure::tasks::{Spell, State, Tracking, Watcher as TaskWatcher};
 use crate::time::Window;
 use rustc_hash::FxHashMap;
@@ -53,6 +55,33 @@ pub struct Gather<'a> {
 struct Handlers {
     pieces: Vec<Piece>,
     entries: Vec<Entry>,
+    /// When periodic ones must have been requested, where the firmware does not say.
+    grids: FxHashMap<u16, GridFit>,
+}
+
+impl Handlers {
+    /// Fits what waits for its grid: no more comes, or time is missing.
+    fn settle(&mut self) {
+        for (&exception, grid) in &mut self.grids {
+            let mut waits = Vec::new();
+            grid.settle(|late| waits.extend(waited(exception, &late)));
+            keep(waits, grid, &mut self.pieces);
+        }
+    }
+}
+
+/// What is not periodic on the whole may seem so for a while: that says nothing.
+fn keep(mut waits: Vec<Piece>, grid: &GridFit, pieces: &mut Vec<Piece>) {
+    if grid.is_periodic() {
+        pieces.append(&mut waits);
+    }
+}
+
+/// From when an exception was due to its start, if it certainly was late.
+fn waited(exception: u16, late: &Late) -> Option<Piece> {
+    let &Late { due, began, pending, .. } = late;
+    let lane = LaneKey::Interrupt(exception);
+    (pending.low > 0).then_some(Piece { lane, doing: Doing::Wants, from: due, until: began })
 }
 
 impl InterruptWatcher for Handlers {
@@ -81,8 +110,22 @@ impl InterruptWatcher for Handlers {
         piece(Doing::Open, began, ended);
         if let Some(requested) = run.requested {
             piece(Doing::Wants, requested, began);
+        } else if self.grids.len() < MOST_LANES || self.grids.contains_key(&run.exception) {
+            let grid = self.grids.entry(run.exception).or_insert_with(|| GridFit::new(false));
+            let mut waits = Vec::new();
+            grid.add(0, began, ended, |late| waits.extend(waited(run.exception, &late)));
+            keep(waits, grid, &mut self.pieces);
         }
         self.entries.push(Entry { time: ended, lane, what: What::Left(run.elapsed()) });
+    }
+
+    fn cut(&mut self, why: Cut) {
+        match why {
+            Cut::Run(_) => {}
+            // No time is missing: grids go on.
+            Cut::Gap => self.grids.values_mut().for_each(GridFit::gap),
+            Cut::Slip | Cut::Contradiction => self.settle(),
+        }
     }
 }
 
@@ -170,6 +213,7 @@ impl<'a> Gather<'a> {
     /// The recording has ended.
     pub fn finish(&mut self) {
         self.console.finish();
+        self.interrupts.watcher.settle();
         self.drain();
         self.entries.sort_by_key(|entry| entry.time.latest);
     }

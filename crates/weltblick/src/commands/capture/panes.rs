@@ -99,3 +99,80 @@ impl Sink for Panes<'_> {
         self.values.event(position, event);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::commands::signals::dictionary_of;
+    use crate::show::live::{Figures, Order, Pane, Picture, draw};
+    use crate::sources::OpenImage;
+    use crate::sources::live::Seen;
+    use ratatui::Terminal;
+    use ratatui::backend::TestBackend;
+    use std::path::PathBuf;
+
+    const FIRMWARE: &[u8] = include_bytes!("../../../../../demo/buoy/wave-buoy.elf");
+    const TRACE: &[u8] = include_bytes!("../../../../../demo/buoy/swo.bin");
+    const MANIFEST: &str = include_str!("../../../../../demo/buoy/capture.toml");
+
+    fn drawn(figures: &Figures, pane: Pane, width: u16, height: u16) -> String {
+        let picture = Picture {
+            name: "wave-buoy",
+            time: Duration::from_secs(3),
+            bytes: TRACE.len() as u64,
+            unseen: 0,
+            rate: 174e3,
+            rates: &[],
+            capacity: None,
+            samples: 1,
+            losses: Vec::new(),
+            pane,
+            figures,
+            signal: 1,
+            order: Order::Share,
+            frozen_at: None,
+            busy: Vec::new(),
+            text: Vec::new(),
+            told: &[],
+        };
+        let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
+        terminal.draw(|frame| draw(frame, &picture)).unwrap();
+        terminal.backend().to_string()
+    }
+
+    #[test]
+    fn panes_show_what_the_commands_say() {
+        let manifest = Manifest::parse("capture.toml", MANIFEST).unwrap();
+        let image = Image::parse(FIRMWARE).unwrap();
+        let open = OpenImage { path: PathBuf::new(), image };
+        let variables = weltblick_core::image::Variables::parse(FIRMWARE).unwrap();
+        let dictionary =
+            dictionary_of(&manifest, Some(&open.image), Some(&variables), &[], &[]).unwrap();
+        let mut watch = Watch::new(&manifest, Some(&open), None);
+        watch.panes = Some(Panes::new(&manifest, Some(&open.image), &[], &dictionary));
+        for bytes in TRACE.chunks(4096) {
+            watch.see(Seen::Bytes { stream: 0, bytes: bytes.to_vec() });
+        }
+        let panes = watch.panes.as_ref().unwrap();
+        let figures = Figures {
+            profile: None,
+            interrupts: panes.interrupts(&watch),
+            tasks: panes.tasks(&watch),
+            values: Some(panes.values(&watch)),
+        };
+        // The goldens of `interrupts`, `tasks` and `signals` have the same figures.
+        for (pane, parts) in [
+            (Pane::Interrupts, ["11 998 adc_ready", "145 us", "[interrupts, longest so far]"]),
+            (Pane::Tasks, ["74 housekeeping", "4.61 ms", "187 wave_estimator"]),
+            (Pane::Values, ["temperature (C)", "> ", "⣀"]),
+        ] {
+            let screen = drawn(&figures, pane, 130, 40);
+            for part in parts {
+                assert!(screen.contains(part), "{part} is missing in\n{screen}");
+            }
+            for (width, height) in [(80, 24), (20, 6), (1, 1), (9, 300)] {
+                drawn(&figures, pane, width, height);
+            }
+        }
+    }
+}

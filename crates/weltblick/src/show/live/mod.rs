@@ -67,16 +67,27 @@ pub(crate) fn draw(frame: &mut Frame<'_>, picture: &Picture<'_>) {
     let lines = picture.told.iter().rev().take(6).rev().map(|line| noted(line));
     frame.render_widget(Paragraph::new(lines.collect::<Vec<_>>()), notes);
     let [pane, side] =
-        Layout::horizontal([Constraint::Percentage(62), Constraint::Percentage(38)]).areas(middle);
+        Layout::horizontal([Constraint::Min(1), Constraint::Length(side_width(picture, middle))])
+            .areas(middle);
     panes::draw(frame, pane, picture);
-    let interrupts = picture.busy.len().clamp(1, 8) as u16 + 2;
+    // Who looks at interrupts sees their rates there.
+    let shown =
+        if picture.pane == Pane::Interrupts { 0 } else { picture.busy.len().clamp(1, 8) + 2 };
     let [busy, text] =
-        Layout::vertical([Constraint::Length(interrupts), Constraint::Min(2)]).areas(side);
+        Layout::vertical([Constraint::Length(shown as u16), Constraint::Min(2)]).areas(side);
     self::busy(frame, busy, picture);
     self::text(frame, text, picture);
     let line =
         "q end   p pane   s order   n next value   f freeze   m mark   r read the buffer out";
     frame.render_widget(Paragraph::new(Line::styled(line, FAINT)), keys);
+}
+
+/// What stands beside the pane: less of it, or nothing, where the pane needs the room.
+fn side_width(picture: &Picture<'_>, area: Rect) -> u16 {
+    match picture.pane {
+        Pane::Functions | Pane::Values => area.width * 2 / 5,
+        Pane::Interrupts | Pane::Tasks => area.width.saturating_sub(panes::WIDEST).min(40),
+    }
 }
 
 fn noted(line: &str) -> Line<'static> {
@@ -92,6 +103,10 @@ fn head(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
         duration_ns(picture.time.as_nanos() as f64),
         count(picture.samples),
     );
+    let frozen = picture.frozen_at.map_or_else(String::new, |at| {
+        format!("; pane frozen at {}", duration_ns(at.as_nanos() as f64))
+    });
+    let title = title + &frozen;
     frame.render_widget(Paragraph::new(Line::styled(title, STRONG)), area);
 }
 

@@ -5,7 +5,7 @@ use crate::cli::Color;
 use crate::show::course::{Plot, SCALE, Size, plot};
 use crate::show::signals::{gaps_of, strokes, undated};
 use crate::show::statistic::{max, mean};
-use crate::show::{Number, Paint, count, duration_ns, percent, plain, share};
+use crate::show::{Number, Paint, count, percent, plain, share};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::text::{Line, Span};
@@ -15,6 +15,8 @@ use weltblick_core::measure::profile::{ProfileReport, ReportRow};
 use weltblick_core::measure::signals::{SignalReport, SignalRow};
 use weltblick_core::measure::tasks::TaskReport;
 
+/// Characters of the widest table, with some room for names.
+pub(super) const WIDEST: u16 = 88;
 /// Signals that are listed above a plot at most.
 const MOST_LISTED: usize = 12;
 
@@ -113,15 +115,14 @@ fn heading(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
         let shown = pane == picture.pane;
         let text = match pane {
             Pane::Functions if shown => format!("[{}, {}]", pane.name(), picture.order.name()),
+            Pane::Interrupts | Pane::Tasks if shown => {
+                format!("[{}, longest so far]", pane.name())
+            }
             _ if shown => format!("[{}]", pane.name()),
             _ => pane.name().to_owned(),
         };
         spans.push(Span::styled(text, if shown { STRONG } else { FAINT }));
         spans.push(Span::raw("  "));
-    }
-    if let Some(at) = picture.frozen_at {
-        let text = format!("frozen at {}", duration_ns(at.as_nanos() as f64));
-        spans.push(Span::styled(text, STRONG));
     }
     frame.render_widget(Paragraph::new(Line::from(spans)), area);
 }
@@ -210,7 +211,7 @@ fn interrupts(frame: &mut Frame<'_>, area: Rect, report: Option<&InterruptReport
         longest(b).total_cmp(&longest(a))
     });
     let columns =
-        [("response", 12), ("pending", 12), ("elapsed", 12), ("mean", 8), ("load", 7), ("runs", 9)];
+        [("response", 13), ("pending", 13), ("elapsed", 13), ("mean", 8), ("load", 6), ("runs", 9)];
     let rows = rows.into_iter().map(|row| {
         let longest = |statistic: Option<&_>| statistic.map_or_else(String::new, max);
         let cells = vec![
@@ -223,7 +224,7 @@ fn interrupts(frame: &mut Frame<'_>, area: Rect, report: Option<&InterruptReport
         ];
         (cells, row.name.clone())
     });
-    table(frame, area, &columns, "longest so far", rows);
+    table(frame, area, &columns, "interrupt", rows);
 }
 
 /// The longest wait first.
@@ -241,7 +242,7 @@ fn tasks(frame: &mut Frame<'_>, area: Rect, report: Option<&TaskReport>) {
     };
     rows.sort_by(|a, b| longest(b).total_cmp(&longest(a)));
     let columns =
-        [("pending", 12), ("response", 12), ("own", 12), ("load", 7), ("stack", 7), ("runs", 7)];
+        [("pending", 13), ("response", 13), ("own", 13), ("load", 6), ("stack", 6), ("runs", 8)];
     let rows = rows.into_iter().map(|row| {
         let cells = vec![
             max(&row.pending),
@@ -249,12 +250,12 @@ fn tasks(frame: &mut Frame<'_>, area: Rect, report: Option<&TaskReport>) {
             max(&row.own),
             share(row.load.share),
             row.stack.share.map_or_else(String::new, share),
-            count(row.count),
+            if row.idle { String::new() } else { count(row.count) },
         ];
         let end = if row.stack.overflowed { " ! its stack has reached its end" } else { "" };
         (cells, format!("{}{end}", row.name))
     });
-    table(frame, area, &columns, "longest so far", rows);
+    table(frame, area, &columns, "task", rows);
 }
 
 /// A list of values, and the course of one.
