@@ -17,18 +17,26 @@ pub struct Fault {
     pub column: usize,
     /// What is wrong, and what would be right.
     pub message: String,
-    /// The whole line, to be shown beneath.
+    /// The line, or the part of it that is meant, to be shown beneath.
     excerpt: String,
-    /// How many characters of the line are meant.
+    /// Characters of the excerpt before those that are meant.
+    indent: usize,
+    /// How many characters of the excerpt are meant.
     marked: usize,
 }
 
+/// Characters of a line that are shown at most, and of them before what is meant.
+const WIDEST: usize = 160;
+const BEFORE: usize = 60;
+/// Characters of a message: it may quote what somebody wrote.
+const LONGEST_MESSAGE: usize = 1000;
+
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self { file, line, column, message, excerpt, marked } = self;
+        let Self { file, line, column, message, excerpt, indent, marked } = self;
         writeln!(f, "{file}:{line}:{column}: {message}")?;
         let number = line.to_string();
-        let (margin, indent) = (" ".repeat(number.len()), " ".repeat(column - 1));
+        let (margin, indent) = (" ".repeat(number.len()), " ".repeat(*indent));
         writeln!(f, "  {number} | {excerpt}")?;
         write!(f, "  {margin} | {indent}{}", "^".repeat((*marked).max(1)))
     }
@@ -55,17 +63,26 @@ impl<'a> Source<'a> {
     pub fn fault(&self, at: Range<usize>, message: impl Into<String>) -> Fault {
         let start = floor_boundary(self.text, at.start);
         let line_start = self.text[..start].rfind('\n').map_or(0, |newline| newline + 1);
-        let excerpt = self.text[line_start..].lines().next().unwrap_or("");
+        let whole = self.text[line_start..].lines().next().unwrap_or("");
         let before = self.text[line_start..start].chars().count();
-        let end = floor_boundary(self.text, at.end.max(start)).min(line_start + excerpt.len());
+        let end = floor_boundary(self.text, at.end.max(start)).min(line_start + whole.len());
         let marked = self.text.get(start..end).map_or(1, |marked| marked.chars().count());
+        // Of a line that fits no screen only what is around.
+        let is_long = whole.chars().nth(WIDEST).is_some();
+        let left_out = if is_long { before.saturating_sub(BEFORE) } else { 0 };
+        let shown = whole.chars().skip(left_out).take(WIDEST);
+        let message: String = message.into();
         Fault {
             file: self.file.to_owned(),
             line: self.text[..line_start].matches('\n').count() + 1,
             column: before + 1,
-            message: message.into(),
-            excerpt: excerpt.chars().map(|c| if c.is_control() { ' ' } else { c }).collect(),
-            marked,
+            message: match message.char_indices().nth(LONGEST_MESSAGE) {
+                Some((end, _)) => format!("{}...", &message[..end]),
+                None => message,
+            },
+            excerpt: shown.map(|c| if c.is_control() { ' ' } else { c }).collect(),
+            indent: before - left_out,
+            marked: marked.min((WIDEST + left_out).saturating_sub(before)),
         }
     }
 

@@ -31,6 +31,9 @@ impl EventTrace {
         manifest: Source<'_>,
     ) -> Result<Self, Fault> {
         let schema = Schema::parse(file, text)?;
+        if schema.events().is_empty() {
+            return Err(Source::new(file, text).fault(0..0, "no kind of event is described here"));
+        }
         let earlier_by = settings.earlier_by.as_ref();
         let translation = Translation::new(&schema, &settings.meanings, earlier_by, manifest)?;
         Ok(Self { schema, translation })

@@ -68,17 +68,25 @@ impl Histogram {
         })
     }
 
-    /// The bounds of the column that holds the number of this rank, from 1; the last column, if there
-    /// are not so many.
-    pub(super) fn at_rank(&self, rank: u64) -> (u64, u64) {
-        let (mut seen, mut found) = (0, (0, 0));
-        for (first, last, count) in self.columns() {
-            (seen, found) = (seen + count, (first, last));
-            if seen >= rank {
-                break;
+    /// The bounds of the column that holds the number of this rank among all of `parts`, from 1; the
+    /// last column, if there are not so many.
+    pub(super) fn at_rank<'a>(
+        parts: impl Iterator<Item = &'a Self> + Clone,
+        rank: u64,
+    ) -> (u64, u64) {
+        let columns = parts.clone().map(|part| part.counts.len()).max().unwrap_or(0);
+        let (mut seen, mut found) = (0, 0);
+        for column in 0..columns {
+            let counts = parts.clone().filter_map(|part| part.counts.get(column));
+            let count: u64 = counts.map(|count| u64::from(*count)).sum();
+            if count > 0 {
+                (seen, found) = (seen + count, column);
+                if seen >= rank {
+                    break;
+                }
             }
         }
-        found
+        bounds(found)
     }
 }
 
@@ -114,7 +122,11 @@ mod tests {
             let rank = (part * numbers.len() as f64).ceil().max(1.0) as u64;
             let value = other.value_at_quantile(part);
             let expected = (other.lowest_equivalent(value), other.highest_equivalent(value));
-            prop_assert_eq!(mine.at_rank(rank), expected);
+            prop_assert_eq!(Histogram::at_rank([&mine].into_iter(), rank), expected);
+            // However they are dealt out.
+            let mut dealt = [Histogram::new(), Histogram::new()];
+            numbers.iter().zip([0, 1, 1].into_iter().cycle()).for_each(|(n, to)| dealt[to].record(*n));
+            prop_assert_eq!(Histogram::at_rank(dealt.iter(), rank), expected);
             prop_assert_eq!(mine.columns().map(|(.., count)| count).sum::<u64>(), numbers.len() as u64);
         }
     }

@@ -53,13 +53,14 @@ impl From<Ticks> for Bounds {
     }
 }
 
-/// Ticks, counted. As long as every number is exact, only the lower ends are kept.
+/// Ticks, counted. Numbers that are known exactly are counted once; of the others, their lower and
+/// their upper ends.
 #[derive(Debug, Clone)]
 pub struct Spread {
     count: u64,
-    lows: Ends,
-    /// Absent as long as every number is exact.
-    highs: Option<Box<Ends>>,
+    exact: Ends,
+    /// Lower ends, and upper ends; absent as long as every number is exact.
+    windows: Option<Box<[Ends; 2]>>,
     /// The first middle, doubled: deviations are summed from here, so that close numbers lose no
     /// digits.
     first: u64,
@@ -68,7 +69,7 @@ pub struct Spread {
     percentiles: bool,
 }
 
-/// The lower ends of all, or the upper ones.
+/// Some of the numbers, or their ends.
 #[derive(Debug, Clone)]
 struct Ends {
     least: u64,
@@ -79,6 +80,10 @@ struct Ends {
 }
 
 impl Ends {
+    const fn new() -> Self {
+        Self { least: u64::MAX, most: 0, sum: 0, histogram: Histogram::new() }
+    }
+
     #[inline]
     fn add(&mut self, ticks: u64, percentiles: bool) {
         self.least = self.least.min(ticks);
@@ -100,11 +105,10 @@ impl Spread {
     /// Nothing counted yet. Without percentiles it takes no memory of its own.
     #[must_use]
     pub const fn new(percentiles: bool) -> Self {
-        let histogram = Histogram::new();
         Self {
             count: 0,
-            lows: Ends { least: u64::MAX, most: 0, sum: 0, histogram },
-            highs: None,
+            exact: Ends::new(),
+            windows: None,
             first: 0,
             off: 0.0,
             squares: 0.0,
@@ -123,18 +127,26 @@ impl Spread {
         let off = doubled.wrapping_sub(self.first).cast_signed() as f64 * 0.5;
         self.off += off;
         self.squares += off * off;
-        if ticks.low != ticks.high || self.highs.is_some() {
-            let lows = &self.lows;
-            let highs = self.highs.get_or_insert_with(|| Box::new(lows.clone()));
+        if ticks.low == ticks.high {
+            self.exact.add(ticks.low, self.percentiles);
+        } else {
+            let new = || Box::new([Ends::new(), Ends::new()]);
+            let [lows, highs] = &mut **self.windows.get_or_insert_with(new);
+            lows.add(ticks.low, self.percentiles);
             highs.add(ticks.high, self.percentiles);
         }
-        self.lows.add(ticks.low, self.percentiles);
         self.count += 1;
     }
 
-    /// The upper ends.
-    fn highs(&self) -> &Ends {
-        self.highs.as_deref().unwrap_or(&self.lows)
+    /// All lower ends, or all upper ones: the exact numbers, and those of windows.
+    fn ends(&self, upper: bool) -> impl Iterator<Item = &Ends> + Clone {
+        let windows = self.windows.as_deref().map(|ends| &ends[usize::from(upper)]);
+        [&self.exact].into_iter().chain(windows)
+    }
+
+    /// Of all lower ends and of all upper ones.
+    fn both(&self, of: impl Fn(&mut dyn Iterator<Item = &Ends>) -> u64) -> Ticks {
+        Ticks { low: of(&mut self.ends(false)), high: of(&mut self.ends(true)) }
     }
 
     /// How many there are.
@@ -146,14 +158,14 @@ impl Spread {
     /// The smallest; `None` without any.
     #[must_use]
     pub fn min(&self) -> Option<Ticks> {
-        let least = Ticks { low: self.lows.least, high: self.highs().least };
+        let least = self.both(|ends| ends.map(|ends| ends.least).min().unwrap_or(0));
         (self.count > 0).then_some(least)
     }
 
     /// The largest.
     #[must_use]
     pub fn max(&self) -> Option<Ticks> {
-        let most = Ticks { low: self.lows.most, high: self.highs().most };
+        let most = self.both(|ends| ends.map(|ends| ends.most).max().unwrap_or(0));
         (self.count > 0).then_some(most)
     }
 
@@ -161,7 +173,7 @@ impl Spread {
     #[must_use]
     pub fn mean(&self) -> Option<Bounds> {
         let count = self.count as f64;
-        let sum = Ticks { low: self.lows.sum, high: self.highs().sum };
+        let sum = self.both(|ends| ends.fold(0, |sum, ends| ends.sum.saturating_add(sum)));
         (self.count > 0).then(|| Bounds::from(sum).scaled(1.0 / count))
     }
 
@@ -184,10 +196,11 @@ impl Spread {
             return None;
         }
         let rank = (part * self.count as f64).ceil().max(1.0) as u64;
-        let (low, _) = self.lows.histogram.at_rank(rank);
-        let (_, high) = self.highs().histogram.at_rank(rank);
+        let at_rank =
+            |upper| Histogram::at_rank(self.ends(upper).map(|ends| &ends.histogram), rank);
+        let ((low, _), (_, high)) = (at_rank(false), at_rank(true));
         // What is known of the extremes is exact; what is too long for a histogram is open above.
-        let (least, most) = (self.lows.least, self.highs().most);
+        let (least, most) = (self.min()?.low, self.max()?.high);
         let high = if high >= LARGEST { most } else { high };
         let clamp = |ticks: u64| ticks.clamp(least, most) as f64;
         Some(Bounds { low: clamp(low), high: clamp(high) })
@@ -196,10 +209,11 @@ impl Spread {
     /// How many lie in each of `columns` equal parts from the smallest to the largest.
     #[must_use]
     pub fn columns(&self, columns: usize) -> Vec<u64> {
-        let (least, most) = (self.lows.least as f64, self.lows.most as f64);
+        let extremes = self.min().zip(self.max()).unwrap_or_default();
+        let (least, most) = (extremes.0.low as f64, extremes.1.low as f64);
         let width = (most - least) / columns as f64;
         let mut counts = vec![0; columns];
-        for (_, last, many) in self.lows.histogram.columns() {
+        for (_, last, many) in self.ends(false).flat_map(|ends| ends.histogram.columns()) {
             let at = (last as f64 - least) / width;
             let column =
                 if at.is_finite() { at.clamp(0.0, columns as f64 - 1.0) as usize } else { 0 };

@@ -17,6 +17,7 @@ mod reading;
 mod records;
 mod signals;
 mod span;
+mod spans;
 mod stand_in;
 mod tasks;
 mod timeline;

@@ -1,5 +1,6 @@
 //! `span`: the time from one point in the code to another.
 
+use super::spans;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -8,21 +9,34 @@ use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::budget::{Point, address_of};
 use weltblick_core::capture::LapPoint;
-use weltblick_core::measure::span::{Context, Passages, SpanReport, Way, report};
+use weltblick_core::measure::span::{Context, Passages, SpanReport, StatedReport, Way, report};
 
 /// How long does it take from one point in the code to another?
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// The points, first to last, as `capture --laps` named them; without any, all of them
+    /// The points, first to last, as `capture --laps` named them, or the spans that the firmware states;
+    /// without any, all of them
     #[arg(value_name = "POINT", index = 2)]
-    points: Vec<Point>,
+    pub(super) points: Vec<Point>,
     /// Show so many of the longest; 0 shows all
     #[arg(long, value_name = "TIMES", default_value_t = 5)]
-    top: usize,
+    pub(super) top: usize,
     #[command(flatten)]
-    output: OutputArgs,
+    pub(super) output: OutputArgs,
     #[command(flatten)]
     capture: CaptureArgs,
+}
+
+/// What `--format json` writes.
+#[derive(schemars::JsonSchema)]
+#[serde(untagged)]
+#[allow(dead_code, reason = "only its schema is asked for")]
+#[allow(clippy::large_enum_variant, reason = "none is ever made")]
+enum Either {
+    /// Between points in the code.
+    Points(SpanReport),
+    /// What the firmware states.
+    Stated(StatedReport),
 }
 
 /// What is remembered one by one at most.
@@ -30,16 +44,13 @@ const MOST_WORST: usize = 1_000_000;
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     if args.output.schema {
-        show::schema::<SpanReport>(out)?;
+        show::schema::<Either>(out)?;
         return Ok(Outcome::Done);
     }
     let capture = sources::open(&args.capture)?;
-    let (stream, laps) = capture.manifest.laps().with_context(|| {
-        format!(
-            "{}: nothing tells when points in the code were passed; record it with `capture stub:HOST:PORT --laps A,B`",
-            capture.name.display()
-        )
-    })?;
+    let Some((stream, laps)) = capture.manifest.laps() else {
+        return spans::run(args, &capture, out);
+    };
     let stations = stations(args, &capture, laps)?;
     let clock = capture.clocks().core_clock;
     let top = if args.top == 0 { MOST_WORST } else { args.top };

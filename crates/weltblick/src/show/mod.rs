@@ -16,6 +16,7 @@ pub(crate) mod plan;
 pub(crate) mod profile;
 pub(crate) mod signals;
 pub(crate) mod span;
+pub(crate) mod spans;
 mod statistic;
 mod table;
 pub(crate) mod tasks;

@@ -271,3 +271,46 @@ fn values_and_stated_spans_are_judged() {
         assert!(error.contains(why), "{budget}: {error}");
     }
 }
+
+#[test]
+fn relations_hold_for_all_that_both_figures_may_be_or_are_undecided() {
+    let bench = lossless();
+    let verdict = |holds: &str| {
+        bench.write("mine.toml", format!("[relation.it]\nholds = '{holds}'\n"));
+        let report = bench.json("check buoy mine.toml");
+        let judged = &report["budgets"][0];
+        assert_eq!(judged["budget"], "relation.it");
+        (judged["verdict"].as_str().unwrap().to_owned(), judged.clone())
+    };
+    for (holds, expected) in [
+        ("interrupt.adc_ready.count = 64 * task.wave_estimator.count +- 5 %", "met"),
+        ("interrupt.adc_ready.count = 60 * task.wave_estimator.count +- 1 %", "broken"),
+        ("interrupt.SysTick.rate = interrupt.adc_ready.rate +- 1 %", "broken"),
+        ("task.telemetry.own.mean <= task.wave_estimator.own.mean", "met"),
+        ("task.telemetry.own.mean > task.wave_estimator.own.mean", "broken"),
+        ("function.copy_bytes.self_share < sleep.share", "met"),
+        ("sleep.share < function.copy_bytes.self_share", "broken"),
+        // Both intervals hold it: nobody knows.
+        ("sleep.share < sleep.share", "undecided"),
+        ("task.nobody.count = task.telemetry.count", "undecided"),
+    ] {
+        let (found, judged) = verdict(holds);
+        assert_eq!(found, expected, "{holds}\n{judged}");
+    }
+    let (_, judged) = verdict("task.telemetry.own.max < task.wave_estimator.own.max");
+    let tasks = bench.json("tasks buoy");
+    let longest = |name: &str| {
+        let tasks = tasks["tasks"].as_array().unwrap().clone();
+        let row = tasks.into_iter().find(|row| row["name"] == name).unwrap();
+        row["own"]["max"]["ns"].as_f64().unwrap()
+    };
+    let close = |a: &serde_json::Value, b: f64| (a.as_f64().unwrap() - b).abs() < 1.0;
+    assert!(close(&judged["observed"], longest("telemetry")), "{judged}");
+    assert!(close(&judged["compared"], longest("wave_estimator")), "{judged}");
+    bench.write("mine.toml", "[relation.it]\nholds = 'task.a.count = task.b.own.max'\n");
+    let error = bench.error("check buoy mine.toml");
+    assert!(error.contains("mine.toml:2:9:") && error.contains("held against a time"), "{error}");
+    bench
+        .write("mine.toml", "[relation.it]\nholds = 'function.nothing.self_share < sleep.share'\n");
+    assert!(bench.error("check buoy mine.toml").contains("mine.toml:2"));
+}

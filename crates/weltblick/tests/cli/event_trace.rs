@@ -60,7 +60,7 @@ fn its_inspection_and_its_first_events() {
     assert_snapshot!("events", bench.out("inspect events --packets --top 12"));
     let later = bench.out("inspect events --packets --within 2.88s..2.8801s");
     assert!(
-        later.lines().count() > 2 && later.lines().skip(1).all(|l| l.contains(" 288")),
+        later.lines().count() > 1 && later.lines().skip(1).all(|l| l.contains(" 288")),
         "{later}"
     );
 }
@@ -172,7 +172,7 @@ fn hostile_metadata_is_one_clear_error() {
         ("typealias integer { size = 70000; } := x;".to_owned(), "between 1 and 65536"),
         (METADATA.replace("u8 line;", "u8 line[4294967296];"), "more than 2^32 elements"),
         ("\u{1b}[31m".to_owned(), "has no place in metadata"),
-        (String::new(), "metadata"),
+        (String::new(), "no kind of event is described here"),
     ] {
         bench.write("foreign/metadata", &text);
         let error = bench.error("import foreign --out run");

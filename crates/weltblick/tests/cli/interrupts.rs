@@ -105,3 +105,30 @@ fn bad_input_is_told() {
     bench.write("buoy/swo.bin", recorded(Setup::default(), undated, 0.1));
     assert!(bench.error("interrupts buoy").contains("without timestamps"));
 }
+
+#[test]
+fn priorities_are_shown_and_held_against_what_happened() {
+    let bench = Bench::new();
+    let rows = bench.json("interrupts buoy --sort name");
+    let of = |name: &str| {
+        let rows = rows["interrupts"].as_array().unwrap().clone();
+        rows.into_iter().find(|row| row["name"] == name).unwrap()["priority"].as_i64()
+    };
+    // Fault 2: neither may interrupt the other.
+    assert_eq!((of("adc_ready"), of("radio_slot")), (Some(0x40), Some(0x40)));
+    let doubt = "adc_ready interrupted SysTick, though by the priorities that are known it cannot";
+    assert!(!bench.out("interrupts buoy").contains(doubt));
+    bench.edit_manifest("priority = 0x80", "priority = 0x10");
+    assert!(bench.out("interrupts buoy").contains(doubt));
+    for (from, to, part) in [
+        ("priority = 0x80", "priority = 256", "0 to 255; lower is more urgent"),
+        ("priority = 0x80", "prio = 1", "needs the key `priority`"),
+        ("[interrupt.SysTick]", "[interrupt.Systick]", "the image's vector table has no such name"),
+    ] {
+        bench.edit_manifest(from, to);
+        let error = bench.error("interrupts buoy");
+        assert!(error.contains(part) && error.contains("capture.toml"), "{error}");
+    }
+    bench.edit_manifest("[interrupt.SysTick]", "[interrupt.15]");
+    assert_eq!(bench.json("interrupts buoy --sort name"), rows);
+}

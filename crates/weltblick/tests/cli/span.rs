@@ -96,3 +96,18 @@ fn laps_beside_a_trace_are_read_too() {
     assert_eq!(profile["evidence"]["basis"], "pc_samples");
     assert_eq!(profile["evidence"]["intrusive"], true);
 }
+
+#[test]
+fn spans_that_the_firmware_states() {
+    let bench = Bench::new();
+    insta::assert_snapshot!(bench.out("span buoy"));
+    let report = bench.json("span buoy block --top 3");
+    assert_eq!(report["schema"], "weltblick/spans/1");
+    let span = &report["spans"][0];
+    assert_eq!((span["worst"].as_array().unwrap().len(), &span["name"]), (3, &"block".into()));
+    assert_eq!(span["worst"][0]["elapsed"]["ns"], span["elapsed"]["max"]["ns"]);
+    let csv = bench.out("span buoy --format csv");
+    assert_eq!(csv.lines().count(), 1 + bench.json("span buoy")["spans"].as_array().unwrap().len());
+    assert!(bench.out("span buoy block").contains("up to"));
+    assert!(bench.error("span buoy blok").contains("it states"), "names what there is");
+}

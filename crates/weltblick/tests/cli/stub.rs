@@ -456,3 +456,20 @@ fn a_capture_that_is_refused_leaves_the_target_running() {
         assert!(bytes > 500, "{options}: {bytes} bytes");
     }
 }
+
+#[test]
+fn priorities_are_noted_when_a_capture_ends() {
+    let bench = bench();
+    let target = Running::start(&bench, "");
+    let ended = bench.run(&format!(
+        "capture {} --image buoy/wave-buoy.elf --core-clock 47.972352MHz --sample=2ms --for 500ms --out run --quiet --reset",
+        target.stub
+    ));
+    ended.succeeded();
+    let journal = String::from_utf8(bench.read("run/journal.jsonl")).unwrap();
+    let noted = journal.lines().find(|line| line.contains("\"priorities\"")).unwrap();
+    // board.c: PendSV, SysTick, and the interrupts from 16 on.
+    for part in ["14=240", "15=128", "16=64", "17=64", "20=32"] {
+        assert!(noted.contains(part), "{noted}");
+    }
+}

@@ -79,7 +79,7 @@ fn no_meaning(trace: &EventTrace, seen: &KindsSeen) -> Option<Finding> {
     Some(fault(
         "no_meaning",
         format!("Nothing says what the {events} events mean, so no figure can be made of them."),
-        "Write one [[stream.meaning]] per kind of event into capture.toml: `event`, `means`, and which field says what, such as task = \"thread\" (docs/formats/capture.md). The kinds and their fields are below.",
+        "Write one [[stream.meaning]] per kind of event into capture.toml: `event`, `means`, and which field says what, such as task = \"thread\" (docs/formats/ctf.md). The kinds and their fields are below.",
     ))
 }
 

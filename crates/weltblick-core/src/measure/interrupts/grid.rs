@@ -7,7 +7,7 @@ use crate::time::Window;
 /// drift within is small.
 const BLOCK: usize = 1024;
 /// A pause of more periods than this starts a new grid: whatever paused may begin anew.
-const LONGEST_PAUSE: f64 = 8.0;
+const LONGEST_PAUSE: u64 = 8;
 
 /// One run that waits for its grid.
 #[derive(Debug, Clone, Copy)]
@@ -105,7 +105,7 @@ impl GridFit {
         let first = entries[0].began.earliest;
         // No request came after the latest moment at which its run may have begun.
         let times: Vec<f64> =
-            entries.iter().map(|entry| (entry.began.latest - first) as f64).collect();
+            entries.iter().map(|entry| (entry.began.latest - first).cast_signed() as f64).collect();
         let Some(grid) = Grid::fit(&times) else {
             self.unfitted += entries.len() as u64;
             return;
@@ -157,7 +157,7 @@ fn until_pause(entries: &[Entry]) -> usize {
     let mut shortest = u64::MAX;
     for (at, pair) in entries.windows(2).enumerate() {
         let interval = pair[1].began.latest.saturating_sub(pair[0].began.latest);
-        if at > 0 && interval as f64 > LONGEST_PAUSE * shortest as f64 {
+        if at > 0 && interval > shortest.saturating_mul(LONGEST_PAUSE) {
             return at + 1;
         }
         // Late ones shorten single intervals: not below half of the period, mostly.

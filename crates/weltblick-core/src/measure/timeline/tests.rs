@@ -171,3 +171,31 @@ fn by_events_each_takes_the_same_space() {
     let span: Vec<bool> = cells[&LaneKey::Span(4)].iter().map(|cell| cell.runs > 512).collect();
     assert_eq!(span.iter().filter(|ran| **ran).count(), 10, "{span:?}");
 }
+
+/// Runs of a handler that begin at these ticks.
+fn handler(begins: impl Iterator<Item = u64>) -> Gather<'static> {
+    let mut gather = Gather::new(1.0, None, None);
+    for begin in begins {
+        for (time, event) in [
+            (begin, Event::Entered { exception: 16 }),
+            (begin + 20, Event::Left { exception: 16 }),
+            (begin + 22, Event::Resumed { exception: 0 }),
+        ] {
+            gather.event(at(time), &event);
+        }
+    }
+    gather.finish();
+    gather
+}
+
+#[test]
+fn a_periodic_handler_that_starts_late_was_pending() {
+    let late = |n: u64| if n == 50 { 300 } else { 0 };
+    let gather = handler((1..100).map(|n| 1000 * n + late(n)));
+    let wants = gather.pieces.iter().filter(|piece| piece.doing == Doing::Wants);
+    let wants: Vec<(u64, u64)> = wants.map(|p| (p.from.latest, p.until.latest)).collect();
+    assert_eq!(wants, [(50_000, 50_300)]);
+    // Of what has no period nothing tells when it was due.
+    let chaos = handler((1..100).map(|n| 1000 * n + n * n * 7919 % 900));
+    assert!(chaos.pieces.iter().all(|piece| piece.doing != Doing::Wants));
+}
