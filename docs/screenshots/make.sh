@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures in this folder anew: each command in a terminal window, on the demo data.
-# Pictures that commands draw themselves are drawn. Needs Debian's xterm, xvfb, imagemagick and fonts-dejavu-core.
+# Pictures that commands draw themselves are drawn. Needs Debian's xterm, xvfb, xdotool, imagemagick and fonts-dejavu-core.
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 cargo build --release --quiet
@@ -49,6 +49,8 @@ weltblick interrupts weltblick-demo/buoy adc_ready --picture "$out/histogram.png
 weltblick signals weltblick-demo/buoy battery_mv drift_ppb --right drift_ppb \
   --picture "$out/signals-picture.png" >/dev/null
 picture console "weltblick console weltblick-demo/buoy --deltas --within 0.9s..1.3s"
+weltblick export weltblick-demo/buoy --out events >/dev/null
+picture events "weltblick inspect events"
 picture demo "weltblick demo"
 
 # The time between points in the code, without any trace hardware.
@@ -60,17 +62,26 @@ weltblick capture stub:127.0.0.1:5904 --image weltblick-demo/buoy/wave-buoy.elf 
 kill $target; wait $target 2>/dev/null || true
 picture span "weltblick span laps"
 
-# The live view: six seconds into a capture from the stand-in.
+# The live view: some seconds into a capture from the stand-in, functions and then values.
 weltblick plan weltblick-demo/target.toml --out plan.toml >/dev/null
 weltblick stand-in --trace 127.0.0.1:5901 --stub 127.0.0.1:5902 >/dev/null &
 target=$!
 sleep 0.5
-DISPLAY=$display TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry "120x36+0+0" \
+DISPLAY=$display TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry "120x30+0+0" \
   -bg '#fbfaf7' -fg '#222222' -xrm 'XTerm*color4: #1f5fa8' -b 12 +sb -e \
   weltblick capture tcp:127.0.0.1:5901 stub:127.0.0.1:5902 --plan plan.toml --reset --for 60s \
   --image weltblick-demo/buoy/wave-buoy.elf --budgets weltblick-demo/budgets.toml --out live &
 window=$!
 sleep 7
-DISPLAY=$display import -window root "$work/live.png"
-convert "$work/live.png" -bordercolor black -border 1 -trim +repage "$out/capture.png"
+pane() {
+  DISPLAY=$display import -window root "$work/$1.png"
+  convert "$work/$1.png" -bordercolor black -border 1 -trim +repage "$work/$1.png"
+}
+pane functions
+# Keys go to the window under the pointer.
+DISPLAY=$display xdotool mousemove 100 100
+for key in p p p n; do DISPLAY=$display xdotool key "$key"; sleep 0.3; done
+sleep 1
+pane values
+convert "$work/functions.png" "$work/values.png" -background black -splice 0x8 -append "$out/capture.png"
 kill $window $target; wait $window $target 2>/dev/null || true

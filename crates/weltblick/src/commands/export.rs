@@ -114,11 +114,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
 
 fn tell_left_out(left_out: LeftOut) {
     let LeftOut { undated, others } = left_out;
-    if undated > 0 {
-        eprintln!("weltblick: {undated} events have no time: gaps stand in their place");
+    match undated {
+        0 => {}
+        1 => eprintln!("weltblick: one event has no time: a gap stands in its place"),
+        many => eprintln!("weltblick: {many} events have no time: gaps stand in their place"),
     }
     if others > 0 {
-        eprintln!("weltblick: {others} counter wraps, laps and polled values are left out");
+        eprintln!(
+            "weltblick: left out, for the format has no place for them: {others} wraps of event counters or laps"
+        );
     }
 }
 

@@ -5,6 +5,8 @@ use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::inspection::{Finding, InspectReport, Weight};
 
+/// Kinds of events that are listed at most.
+const MOST_KINDS: usize = 60;
 /// Fields of an event that are listed by name at most.
 const MOST_FIELDS: usize = 6;
 
@@ -128,7 +130,8 @@ fn events(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<(
         ("fields", Align::Left),
     ];
     let mut table = Table::new(paint, &columns);
-    for row in &report.events {
+    let (came, never): (Vec<_>, Vec<_>) = report.events.iter().partition(|row| row.count > 0);
+    for row in came.iter().take(MOST_KINDS) {
         let means = if row.means.is_empty() { "-".to_owned() } else { row.means.join(", ") };
         let (shown, left) = row.fields.split_at(row.fields.len().min(MOST_FIELDS));
         let more = if left.is_empty() { String::new() } else { format!(", {} more", left.len()) };
@@ -137,6 +140,14 @@ fn events(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<(
     }
     for line in table.lines() {
         writeln!(out, "{line}")?;
+    }
+    let more = came.len().saturating_sub(MOST_KINDS);
+    for (kinds, what) in [(more, "came less often"), (never.len(), "never came")] {
+        if kinds > 0 {
+            let noun = if kinds == 1 { "kind" } else { "kinds" };
+            let line = format!("{kinds} more {noun} {what}; all of them: --format json");
+            writeln!(out, "{}", paint.faint(&line))?;
+        }
     }
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! Event traces: a folder of files that are read side by side.
 
-use super::read::{CHUNK, Input};
+use super::read::Input;
 use anyhow::{Context as _, Result, bail};
 use std::fs::{self, File};
 use std::io::{self, Read as _};
@@ -15,6 +15,12 @@ use weltblick_core::wire::ctf::{MOST_METADATA, metadata_text};
 pub(crate) const METADATA: &str = "metadata";
 /// Files of one trace at most: all are open at once.
 const MOST_FILES: usize = 512;
+
+/// Bytes that are read of all files together before their events are put in order: they wait in
+/// memory, and take up to a hundred times as much there.
+const AT_ONCE: usize = 128 << 10;
+/// The same of each of many files.
+const LEAST_AT_ONCE: usize = 2 << 10;
 
 /// Whether a folder is an event trace.
 pub(crate) fn is_trace(folder: &Path) -> bool {
@@ -83,7 +89,7 @@ pub(super) fn replay(
         files.push((file, path));
     }
     let mut reading = trace.reading(origin, &starts);
-    let mut buffer = vec![0; CHUNK];
+    let mut buffer = vec![0; (AT_ONCE / files.len().max(1)).max(LEAST_AT_ONCE)];
     while let Some(wanted) = reading.wants() {
         let (file, path) = &mut files[wanted];
         match file.read(&mut buffer) {

@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 /// Bytes read at once.
-pub(super) const CHUNK: usize = 256 * 1024;
+const CHUNK: usize = 256 * 1024;
 /// Work shorter than this shows no progress bar.
 const PATIENCE: Duration = Duration::from_secs(1);
 

@@ -40,6 +40,18 @@ fn a_long_recording_takes_no_more_memory_than_a_short_one() {
     }
 }
 
+#[cfg(target_os = "linux")]
+#[test]
+fn event_traces_take_no_more_memory_either() {
+    const LIMIT: u64 = 100_000_000;
+    let bench = Bench::alone();
+    write_repeated(&bench.path("buoy/swo.bin"), TRACE, 12 << 20);
+    for arguments in ["export buoy --out events", "interrupts events", "tasks events --order"] {
+        let peak = peak_of(&bench, arguments, None);
+        assert!(peak < LIMIT, "{arguments}: {peak} bytes");
+    }
+}
+
 /// Memory of a running process in kB.
 #[cfg(target_os = "linux")]
 fn resident(process: u32) -> Option<u64> {

@@ -85,6 +85,12 @@ impl<'a> Bits<'a> {
         let len = (bit + size).div_ceil(8) as usize;
         let bytes = &self.bytes[from..from + len];
         (self.at, self.order) = (to, Some(order));
+        if bit == 0
+            && size.is_multiple_of(8)
+            && let Some(whole) = whole_bytes(bytes, order)
+        {
+            return Ok(whole);
+        }
         // At most 64 + 7 bits.
         let mut wide: u128 = 0;
         let shift = match order {
@@ -125,6 +131,28 @@ impl<'a> Bits<'a> {
         self.skip(bits)?;
         Ok(from..from + len as usize)
     }
+}
+
+/// What most numbers are: one, two, four or eight whole bytes.
+#[inline]
+fn whole_bytes(bytes: &[u8], order: Order) -> Option<u64> {
+    let little = order == Order::Little;
+    Some(match *bytes {
+        [only] => u64::from(only),
+        [a, b] => {
+            let bytes = [a, b];
+            u64::from(if little { u16::from_le_bytes(bytes) } else { u16::from_be_bytes(bytes) })
+        }
+        [a, b, c, d] => {
+            let bytes = [a, b, c, d];
+            u64::from(if little { u32::from_le_bytes(bytes) } else { u32::from_be_bytes(bytes) })
+        }
+        [a, b, c, d, e, f, g, h] => {
+            let bytes = [a, b, c, d, e, f, g, h];
+            if little { u64::from_le_bytes(bytes) } else { u64::from_be_bytes(bytes) }
+        }
+        _ => return None,
+    })
 }
 
 #[cfg(test)]
