@@ -163,7 +163,7 @@ enum Key {
 }
 
 /// Turns records into events. Records come file by file, in the order of their files; what depends on
-/// the order of all of them is left to [`Grounding`].
+/// the order of all of them is left to whoever puts them in order.
 #[derive(Debug)]
 pub struct CtfReader<'s> {
     schema: &'s Schema,
