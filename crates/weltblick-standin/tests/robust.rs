@@ -66,6 +66,18 @@ fn a_recording_of_firmware_that_stops_says_why() {
     assert!(error.to_string().contains("no instruction that the stand-in executes"));
 }
 
+#[test]
+fn a_field_beyond_its_register_is_no_instruction() {
+    // SBFX and UBFX with lsb 14 and 19 bits.
+    for first in [0xf340_u16, 0xf3c0] {
+        let code = [0x2000_1000_u32, 0x0800_0009, u32::from(first) | 0x3092 << 16];
+        let bytes = code.iter().flat_map(|word| word.to_le_bytes()).collect();
+        let program = Program::from_bytes(0x0800_0000, bytes);
+        let error = record(&program, Setup::default(), TraceSetup::default(), 1000).unwrap_err();
+        assert!(matches!(error, RecordError::Stopped(Stop::Undefined { pc: 0x0800_0008, .. })));
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(200))]
 

@@ -175,6 +175,8 @@ fn plain_constant(address: u32, hi: u32, lo: u32) -> Option<Op> {
             let bits = if signed { last + 1 } else { last } as u8;
             Op::Saturate { signed, rd, rn, bits, shift, amount }
         }
+        // Fields that end beyond the register are unpredictable (A7.7, SBFX and UBFX).
+        0b1_0100 | 0b1_1100 if lsb + last >= 32 => return None,
         0b1_0100 => Op::SignedField { rd, rn, lsb: lsb as u8, width: last as u8 + 1 },
         0b1_0110 => {
             let width = (last + 1).checked_sub(lsb).filter(|&width| width > 0)?;
