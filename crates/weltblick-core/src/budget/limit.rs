@@ -59,7 +59,7 @@ pub(super) enum LimitError {
 }
 
 /// Comparisons by spelling, longest first.
-const COMPARISONS: [(&str, Comparison); 4] = [
+pub(super) const COMPARISONS: [(&str, Comparison); 4] = [
     ("<=", Comparison::AtMost),
     (">=", Comparison::AtLeast),
     ("<", Comparison::Below),

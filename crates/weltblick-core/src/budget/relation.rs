@@ -10,6 +10,7 @@
 
 use super::entry::{Figure, Of, TimingSubject};
 use super::judgement::{Judgement, Verdict};
+use super::limit::{COMPARISONS, Comparison};
 use super::place::function_point;
 use super::timing::{Finding, Found, LOSE_NOTHING};
 use super::timing_file::{figure_named, read_access, read_by, read_window};
@@ -49,14 +50,8 @@ pub struct Side {
 /// How one figure must stand to another.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Sign {
-    /// `<`
-    Below,
-    /// `<=`
-    AtMost,
-    /// `>`
-    Above,
-    /// `>=`
-    AtLeast,
+    /// As limits have it.
+    Ordered(Comparison),
     /// `=`, give or take.
     Equal {
         /// In base units.
@@ -66,13 +61,15 @@ pub enum Sign {
     },
 }
 
-const SIGNS: [(&str, Sign); 5] = [
-    ("<=", Sign::AtMost),
-    (">=", Sign::AtLeast),
-    ("<", Sign::Below),
-    (">", Sign::Above),
-    ("=", Sign::Equal { absolute: 0.0, relative: 0.0 }),
-];
+impl Sign {
+    fn parse(word: &str) -> Option<Self> {
+        if word == "=" {
+            return Some(Self::Equal { absolute: 0.0, relative: 0.0 });
+        }
+        let known = COMPARISONS.iter().find(|(spelling, _)| *spelling == word);
+        known.map(|(_, comparison)| Self::Ordered(*comparison))
+    }
+}
 
 /// Reads the table of one relation.
 pub(super) fn read_relation(name: &At<&str>, table: Table<'_>) -> Result<Relation, Fault> {
@@ -97,9 +94,8 @@ pub(super) fn read_relation(name: &At<&str>, table: Table<'_>) -> Result<Relatio
 /// `[NUMBER *] FIGURE SIGN [NUMBER *] FIGURE [+- TOLERANCE]`, words apart.
 fn parse(text: &str) -> Result<(Side, Sign, Side, Unit), String> {
     let words: Vec<&str> = text.split_whitespace().collect();
-    let sign = words.iter().enumerate().find_map(|(at, word)| {
-        SIGNS.iter().find(|(spelling, _)| spelling == word).map(|(_, sign)| (at, *sign))
-    });
+    let mut signs = words.iter().enumerate();
+    let sign = signs.find_map(|(at, word)| Some((at, Sign::parse(word)?)));
     let Some((at, mut sign)) = sign else {
         return Err("write two figures with =, <=, <, >= or > between them, and blanks around it, such as task.sampler.count = task.logger.count +- 1 %".into());
     };
@@ -187,12 +183,16 @@ impl Sign {
         let [left_low, left_high] = left;
         let [right_low, right_high] = right;
         match self {
-            Self::Below | Self::AtMost => [right_low - left_high, right_high - left_low],
-            Self::Above | Self::AtLeast => [left_low - right_high, left_high - right_low],
+            Self::Ordered(Comparison::Below | Comparison::AtMost) => {
+                [right_low - left_high, right_high - left_low]
+            }
+            Self::Ordered(Comparison::Above | Comparison::AtLeast) => {
+                [left_low - right_high, left_high - right_low]
+            }
             Self::Equal { absolute, relative } => {
                 // absolute + relative * |right| - |left - right| has its extremes at corners, and
                 // where one of the amounts is zero.
-                let inside = |x: f64, [low, high]: [f64; 2]| x.clamp(low, high);
+                let inside = |x: f64, [low, high]: [f64; 2]| x.max(low).min(high);
                 let lefts =
                     [left_low, left_high, inside(right_low, left), inside(right_high, left)];
                 let rights = [
@@ -223,7 +223,7 @@ impl Sign {
     /// Whether what is kept by this much is kept.
     fn is_kept_by(self, slack: f64) -> bool {
         match self {
-            Self::Below | Self::Above => slack > 0.0,
+            Self::Ordered(Comparison::Below | Comparison::Above) => slack > 0.0,
             _ => slack >= 0.0,
         }
     }
@@ -346,10 +346,10 @@ mod tests {
 
     fn signs() -> impl Strategy<Value = Sign> {
         prop_oneof![
-            Just(Sign::Below),
-            Just(Sign::AtMost),
-            Just(Sign::Above),
-            Just(Sign::AtLeast),
+            Just(Sign::Ordered(Comparison::Below)),
+            Just(Sign::Ordered(Comparison::AtMost)),
+            Just(Sign::Ordered(Comparison::Above)),
+            Just(Sign::Ordered(Comparison::AtLeast)),
             (0_u8..6, 0_u8..6).prop_map(|(absolute, relative)| Sign::Equal {
                 absolute: f64::from(absolute),
                 relative: f64::from(relative) / 4.0,
@@ -373,10 +373,10 @@ mod tests {
                     seen_least = seen_least.min(slack);
                     seen_most = seen_most.max(slack);
                     let kept = match sign {
-                        Sign::Below => l < r,
-                        Sign::AtMost => l <= r,
-                        Sign::Above => l > r,
-                        Sign::AtLeast => l >= r,
+                        Sign::Ordered(Comparison::Below) => l < r,
+                        Sign::Ordered(Comparison::AtMost) => l <= r,
+                        Sign::Ordered(Comparison::Above) => l > r,
+                        Sign::Ordered(Comparison::AtLeast) => l >= r,
                         Sign::Equal { absolute, relative } => {
                             (l - r).abs() <= absolute + relative * r.abs()
                         }
@@ -398,7 +398,7 @@ mod tests {
     #[test]
     fn what_nothing_bounds_decides_nothing() {
         let open = [0.0, f64::INFINITY];
-        for (_, sign) in SIGNS {
+        for sign in ["<", "<=", ">", ">=", "="].map(|word| Sign::parse(word).unwrap()) {
             let [least, most] = sign.slack(open, open);
             assert!(!sign.is_kept_by(least) && sign.is_kept_by(most), "{sign:?}");
         }

@@ -27,6 +27,15 @@ pub(crate) struct OpenImage {
     pub(crate) image: Image,
 }
 
+impl OpenImage {
+    /// Its variables: the file is read again, for those who ask.
+    pub(crate) fn variables(&self) -> Result<Variables> {
+        let shown = || format!("{}", self.path.display());
+        let bytes = fs::read(&self.path).with_context(shown)?;
+        Variables::parse(&bytes).with_context(shown)
+    }
+}
+
 /// A capture that is ready to be read.
 #[derive(Debug)]
 pub(crate) struct Capture {
@@ -234,10 +243,7 @@ impl Capture {
 
     /// The image's variables, if an image is named.
     pub(crate) fn variables(&self) -> Result<Option<Variables>> {
-        let Some(open) = &self.image else { return Ok(None) };
-        let bytes = fs::read(&open.path).with_context(|| format!("{}", open.path.display()))?;
-        let variables = Variables::parse(&bytes);
-        Ok(Some(variables.with_context(|| format!("{}", open.path.display()))?))
+        self.image.as_ref().map(OpenImage::variables).transpose()
     }
 
     /// The event trace, where the target sent no trace of its own.

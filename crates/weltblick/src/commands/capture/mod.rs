@@ -28,7 +28,7 @@ use crate::show;
 use crate::sources::live::{
     Address, Reader, Recorder, Sources, StandIn, Store, Summary, choose_folder,
 };
-use crate::sources::{self, OpenImage, Place};
+use crate::sources::{self, Place};
 use anyhow::{Context as _, Result};
 pub(crate) use options::Args;
 use options::LastEvent;
@@ -44,7 +44,6 @@ use std::thread;
 use view::View;
 use watch::Watch;
 use weltblick_core::capture::{Manifest, What};
-use weltblick_core::image::Variables;
 
 /// Chunks that may wait for the live view; more are not shown.
 const MOST_SEEN: usize = 64;
@@ -107,7 +106,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         running += 1;
     }
     let screen = args.wants_screen();
-    let variables = screen.then(|| variables_of(prepared.image.as_ref())).flatten();
+    // For names in the view; a capture does without.
+    let named = prepared.image.as_ref().filter(|_| screen);
+    let variables = named.and_then(|open| open.variables().ok());
     let patterns = signals::patterns(&manifest.signals, &[]);
     let image = prepared.image.as_ref().map(|open| &open.image);
     // A signal of which the image knows nothing is told when the capture is read.
@@ -133,11 +134,6 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Ok(summary)
     })?;
     conclude(&folder, summary, interrupted.load(Ordering::Relaxed), out)
-}
-
-/// The variables of an image, for names in the view; a capture does without.
-fn variables_of(open: Option<&OpenImage>) -> Option<Variables> {
-    Variables::parse(&std::fs::read(&open?.path).ok()?).ok()
 }
 
 /// Everything that a capture needs beside the target.

@@ -124,8 +124,7 @@ fn read_out(args: &Args, image: Option<&OpenImage>) -> Result<Option<ReadOut>> {
 fn variables(image: Option<&OpenImage>, option: &str) -> Result<Variables> {
     let open = image
         .with_context(|| format!("{option} looks a variable up in the image: give --image"))?;
-    let bytes = fs::read(&open.path).with_context(|| open.path.display().to_string())?;
-    Ok(Variables::parse(&bytes)?)
+    open.variables()
 }
 
 /// Variables and code points, looked up.
