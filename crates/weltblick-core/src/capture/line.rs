@@ -211,6 +211,20 @@ impl<T: Tap, E: itm::Sink> itm::Sink for Tapped<'_, T, E> {
         self.events.packet(at, packet);
     }
 
+    #[inline(always)]
+    fn dated(
+        &mut self,
+        at: Range<u64>,
+        packet: itm::Packet,
+        end: u64,
+        ticks: u32,
+        relation: itm::Relation,
+    ) {
+        self.tap.packet(self.origin, at.clone(), packet);
+        self.tap.packet(self.origin, at.end..end, itm::Packet::LocalTime { ticks, relation });
+        self.events.dated(at, packet, end, ticks, relation);
+    }
+
     fn loss(&mut self, at: Range<u64>, why: itm::Malformed) {
         if why == itm::Malformed::Unwanted {
             return self.tap.unwanted(self.origin, at);

@@ -30,53 +30,6 @@ pub struct ItmClock {
     pub marks_port: Option<u32>,
 }
 
-/// The event that the next timestamp dates, as separate fields that are never moved as a whole.
-/// Samples and exceptions, which outnumber everything else, are kept as bare numbers: the compiler
-/// then sees which event it hands on, and the figures' matches on it vanish.
-#[derive(Debug)]
-struct Newest {
-    kind: Kind,
-    offset: u64,
-    /// The program counter of a sample, or the number of an exception.
-    value: u32,
-    /// Of [`Kind::Other`].
-    other: Event,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Kind {
-    None,
-    Sample,
-    Asleep,
-    Entered,
-    Left,
-    Resumed,
-    Other,
-}
-
-impl Newest {
-    const NONE: Self = Self { kind: Kind::None, offset: 0, value: 0, other: Event::Asleep };
-
-    /// Takes the event out.
-    fn take(&mut self) -> Option<(u64, Event)> {
-        let event = match std::mem::replace(&mut self.kind, Kind::None) {
-            Kind::None => return None,
-            Kind::Sample => sample(self.value),
-            Kind::Asleep => Event::Asleep,
-            Kind::Entered => Event::Entered { exception: self.value as u16 },
-            Kind::Left => Event::Left { exception: self.value as u16 },
-            Kind::Resumed => Event::Resumed { exception: self.value as u16 },
-            Kind::Other => self.other.clone(),
-        };
-        Some((self.offset, event))
-    }
-}
-
-/// A sample of an address, without the thumb bit.
-const fn sample(pc: u32) -> Event {
-    Event::Sample { pc: (pc & !1) as u64 }
-}
-
 /// Turns one ITM origin's packets into events. [`ItmReader::feeding`] is the decoder's sink.
 #[derive(Debug)]
 pub struct ItmReader {
@@ -88,11 +41,8 @@ pub struct ItmReader {
     now: Option<u64>,
     /// Bytes were lost: any stretch of time may be missing before `now`.
     slipped: bool,
-    /// The newest event that waits for its time. Mostly it is the only one, so it has a place of
-    /// its own.
-    newest: Newest,
-    /// Those before it.
-    earlier: Vec<(u64, Event)>,
+    /// Events that wait for their time, and their offsets.
+    waiting: Vec<(u64, Event)>,
     /// The newest event is an access that may go on in the next packet.
     joins: bool,
     global: Option<u64>,
@@ -109,8 +59,7 @@ impl ItmReader {
             marks: clock.marks_port.map(|port| Box::new(Marks::new(port))),
             now: None,
             slipped: false,
-            newest: Newest::NONE,
-            earlier: Vec::with_capacity(64),
+            waiting: Vec::with_capacity(64),
             joins: false,
             global: None,
         }
@@ -173,82 +122,56 @@ impl ItmReader {
         Position { origin: self.origin, offset, time: self.now.map(Window::exact) }
     }
 
-    /// Makes room for a new event at `offset`; the one before it goes to the earlier ones.
-    #[inline(always)]
-    fn hold(&mut self, offset: u64, kind: Kind, value: u32, sink: &mut impl Sink) {
-        self.joins = false;
-        if self.newest.kind != Kind::None {
-            self.hold_earlier(sink);
-        }
-        self.newest.kind = kind;
-        self.newest.offset = offset;
-        self.newest.value = value;
-    }
-
-    fn hold_other(&mut self, offset: u64, event: Event, sink: &mut impl Sink) {
-        self.hold(offset, Kind::Other, 0, sink);
-        self.newest.other = event;
-    }
-
-    #[inline(never)]
-    fn hold_earlier(&mut self, sink: &mut impl Sink) {
-        let previous = self.newest.take();
-        if self.earlier.len() == MOST_UNDATED {
+    /// One more event waits for its time.
+    fn hold(&mut self, offset: u64, event: Event, sink: &mut impl Sink) {
+        if self.waiting.len() == MOST_UNDATED {
             self.release_undated(sink);
         }
-        self.earlier.extend(previous);
+        self.waiting.push((offset, event));
+        self.joins = false;
     }
 
     /// Passes on undated events without a time.
     fn release_undated(&mut self, sink: &mut impl Sink) {
         let origin = self.origin;
-        let newest = self.newest.take();
-        for (offset, event) in self.earlier.drain(..).chain(newest) {
+        for (offset, event) in self.waiting.drain(..) {
             sink.event(Position { origin, offset, time: None }, &event);
         }
         self.joins = false;
     }
 
-    /// A timestamp: dates what waits.
+    /// A timestamp: when the packet directly before it was made. Those before that one lie between
+    /// `before` and the window's latest.
     #[inline(always)]
-    fn tick(&mut self, ticks: u32, relation: Relation, sink: &mut impl Sink) {
+    fn tick(&mut self, ticks: u32, relation: Relation) -> Window {
         let before = self.now.unwrap_or(0);
         let now = before.saturating_add(u64::from(ticks) * u64::from(self.clock.prescaler));
         self.now = Some(now);
         let latest = now.saturating_add(u64::from(self.clock.prescaler) - 1);
-        self.joins = false;
-        if !self.earlier.is_empty() {
-            self.date_earlier(Window { earliest: before, latest }, sink);
-        }
         let earliest = if relation == Relation::Synchronous { now } else { before };
-        let (origin, time) = (self.origin, Some(Window { earliest, latest }));
-        let position = Position { origin, offset: self.newest.offset, time };
-        let value = self.newest.value;
-        let exception = value as u16;
-        match self.newest.kind {
-            Kind::None => {}
-            Kind::Sample => sink.event(position, &sample(value)),
-            Kind::Asleep => sink.event(position, &Event::Asleep),
-            Kind::Entered => sink.event(position, &Event::Entered { exception }),
-            Kind::Left => sink.event(position, &Event::Left { exception }),
-            Kind::Resumed => sink.event(position, &Event::Resumed { exception }),
-            Kind::Other => hand_on(position, &self.newest.other, sink),
-        }
-        self.newest.kind = Kind::None;
+        Window { earliest, latest }
     }
 
-    fn date_earlier(&mut self, window: Window, sink: &mut impl Sink) {
+    /// A timestamp dates what waits.
+    #[inline(never)]
+    fn date(&mut self, ticks: u32, relation: Relation, sink: &mut impl Sink) {
+        let before = self.now.unwrap_or(0);
+        let window = self.tick(ticks, relation);
         let origin = self.origin;
-        for (offset, event) in self.earlier.drain(..) {
-            sink.event(Position { origin, offset, time: Some(window) }, &event);
+        let last = self.waiting.len().saturating_sub(1);
+        for (at, (offset, event)) in self.waiting.drain(..).enumerate() {
+            let earliest = if at == last { window.earliest } else { before };
+            let time = Some(Window { earliest, ..window });
+            sink.event(Position { origin, offset, time }, &event);
         }
+        self.joins = false;
     }
 
     /// One part of a watched access: joins the access before it if that one still lacks the part.
     fn access(&mut self, offset: u64, watch: u8, part: Part, sink: &mut impl Sink) {
         if self.joins
-            && let Event::Accessed { watch: last, code, address, value, access } =
-                &mut self.newest.other
+            && let Some((_, Event::Accessed { watch: last, code, address, value, access })) =
+                self.waiting.last_mut()
             && *last == watch
         {
             // The parts of one access come in this order; anything else starts a new one.
@@ -265,7 +188,7 @@ impl ItmReader {
         let (mut code, mut address, mut value, mut access) = (None, None, None, None);
         part.fill(&mut code, &mut address, &mut value, &mut access);
         let event = Event::Accessed { watch, code, address, value, access };
-        self.hold_other(offset, event, sink);
+        self.hold(offset, event, sink);
         self.joins = true;
     }
 
@@ -281,12 +204,6 @@ impl ItmReader {
         let low = self.global.unwrap_or(0) & 0x03ff_ffff;
         self.global = Some(bits << 26 | low);
     }
-}
-
-/// One call for all rare events: the hot loop stays small.
-#[inline(never)]
-fn hand_on(position: Position, event: &Event, sink: &mut impl Sink) {
-    sink.event(position, event);
 }
 
 /// What one data trace packet adds to an access.
@@ -327,26 +244,53 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
     fn packet(&mut self, at: Range<u64>, packet: Packet) {
         let Self { reader, sink } = self;
         match packet {
-            // What a profile is made of comes first.
-            Packet::PcSample { pc } => {
-                reader.hold(at.start, Kind::Sample, pc, *sink);
-            }
-            Packet::Asleep => reader.hold(at.start, Kind::Asleep, 0, *sink),
-            Packet::Exception { number, action } => {
-                let kind = match action {
-                    Action::Enter => Kind::Entered,
-                    Action::Exit => Kind::Left,
-                    Action::Return => Kind::Resumed,
-                };
-                reader.hold(at.start, kind, u32::from(number), *sink);
-            }
-            Packet::LocalTime { ticks, relation } => reader.tick(ticks, relation, *sink),
+            Packet::LocalTime { ticks, relation } => reader.date(ticks, relation, *sink),
             other => reader.packet(at.start, other, *sink),
         }
     }
 
+    /// Samples and exceptions with times, which outnumber everything else, never wait: each is handed
+    /// on from a place of its own, so the figures' matches on it vanish.
+    #[inline(always)]
+    fn dated(&mut self, at: Range<u64>, packet: Packet, end: u64, ticks: u32, relation: Relation) {
+        let Self { reader, sink } = self;
+        let event = match packet {
+            Packet::PcSample { pc } => sample(pc),
+            Packet::Asleep => Event::Asleep,
+            Packet::Exception { number, action } => exception(number, action),
+            _ => return self.apart(at, packet, end, ticks, relation),
+        };
+        if !reader.waiting.is_empty() {
+            return self.apart(at, packet, end, ticks, relation);
+        }
+        let time = Some(reader.tick(ticks, relation));
+        sink.event(Position { origin: reader.origin, offset: at.start, time }, &event);
+    }
+
     fn loss(&mut self, at: Range<u64>, why: Malformed) {
         self.reader.lost(at.start, at, LossReason::Malformed(why), self.sink);
+    }
+}
+
+impl<S: Sink> ItmEvents<'_, S> {
+    /// A packet waits for its time, and is dated then.
+    #[inline(never)]
+    fn apart(&mut self, at: Range<u64>, packet: Packet, end: u64, ticks: u32, relation: Relation) {
+        itm::Sink::packet(self, at.clone(), packet);
+        itm::Sink::packet(self, at.end..end, Packet::LocalTime { ticks, relation });
+    }
+}
+
+/// A sample of an address, without the thumb bit.
+const fn sample(pc: u32) -> Event {
+    Event::Sample { pc: (pc & !1) as u64 }
+}
+
+const fn exception(exception: u16, action: Action) -> Event {
+    match action {
+        Action::Enter => Event::Entered { exception },
+        Action::Exit => Event::Left { exception },
+        Action::Return => Event::Resumed { exception },
     }
 }
 
@@ -364,7 +308,7 @@ impl ItmReader {
             Some(marks) if marks.uses(port) => marks.write(port, value, size),
             _ => {
                 let bytes = Bytes::from_word(value, size);
-                return self.hold_other(offset, Event::Said { port, bytes }, sink);
+                return self.hold(offset, Event::Said { port, bytes }, sink);
             }
         };
         let event = match stated {
@@ -378,10 +322,10 @@ impl ItmReader {
                 Event::Lost { bytes: offset..offset, why: LossReason::NoMark }
             }
         };
-        self.hold_other(offset, event, sink);
+        self.hold(offset, event, sink);
     }
 
-    /// Every packet but the most frequent.
+    /// Every packet but local timestamps.
     #[inline(never)]
     fn packet(&mut self, offset: u64, packet: Packet, sink: &mut impl Sink) {
         if let Packet::Stimulus { port, size, value } = packet {
@@ -391,7 +335,7 @@ impl ItmReader {
             if matches!(event, Event::Lost { .. }) {
                 self.forget_marks();
             }
-            self.hold_other(offset, event, sink);
+            self.hold(offset, event, sink);
             return;
         }
         match packet {
@@ -414,9 +358,12 @@ impl ItmReader {
     }
 }
 
-/// The event of a rare packet that is one event by itself.
+/// The event of a packet that is one event by itself.
 fn plain_event(offset: u64, packet: Packet) -> Option<Event> {
     Some(match packet {
+        Packet::PcSample { pc } => sample(pc),
+        Packet::Asleep => Event::Asleep,
+        Packet::Exception { number, action } => exception(number, action),
         Packet::Prohibited => Event::Unobservable,
         Packet::Overflow => Event::Lost { bytes: offset..offset, why: LossReason::Overflow },
         Packet::EventCounters(counters) => Event::Counted(counters),

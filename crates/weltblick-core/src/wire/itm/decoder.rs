@@ -1,13 +1,20 @@
 //! The push decoder: bytes in, packets and losses out, every byte in exactly one of them.
 
-use super::packet::{Malformed, Packet};
-use super::parse::{Step, is_local_time, local_time, parse};
+use super::packet::{Malformed, Packet, Relation};
+use super::parse::{Stop, read};
 use std::ops::Range;
 
 /// Receives packets and losses in stream order; together their byte ranges tile the stream.
 pub trait Sink {
     /// A packet, and where it stands.
     fn packet(&mut self, at: Range<u64>, packet: Packet);
+    /// A packet and, right behind it up to `end`, the local timestamp that dates it: what most of a
+    /// stream consists of.
+    #[inline(always)]
+    fn dated(&mut self, at: Range<u64>, packet: Packet, end: u64, ticks: u32, relation: Relation) {
+        self.packet(at.clone(), packet);
+        self.packet(at.end..end, Packet::LocalTime { ticks, relation });
+    }
     /// Bytes that are no packet; the decoder found its feet again at `at.end`.
     fn loss(&mut self, at: Range<u64>, why: Malformed);
 }
@@ -132,33 +139,19 @@ impl Decoder {
         let base = self.offset - from as u64;
         let mut at = from;
         let stopped = loop {
-            let Some(word) = word_at(bytes, at) else { break None };
-            match parse(word, 8) {
-                Step::Packet(packet, len) => {
-                    let start = base + at as u64;
-                    sink.packet(start..start + len as u64, packet);
-                    at += len;
-                }
-                other => break Some(other),
-            }
-            // Most packets are followed by their timestamp. Asked for here, it is a branch of its
-            // own that is nearly always right; among all packets it is a jump that often is not.
-            if let Some(word) = word_at(bytes, at)
-                && is_local_time(word)
-            {
-                let Step::Packet(packet, len) = local_time(word, 8) else { continue };
-                let start = base + at as u64;
-                sink.packet(start..start + len as u64, packet);
-                at += len;
+            let Some(ahead) = ahead(bytes, at) else { break None };
+            match read(ahead, 16, base + at as u64, sink) {
+                Ok(len) => at += len,
+                Err(stop) => break Some(stop),
             }
         };
         let stopped = stopped.or_else(|| self.read_tail(bytes, &mut at, base, sink));
         self.settle(bytes, from, at);
         match stopped {
-            None | Some(Step::Packet(..)) => {}
-            Some(Step::Zeros) => self.mode = Mode::Zeros { start: self.offset },
-            Some(Step::Bad(why)) => self.mode = Mode::Lost { start: self.offset, why },
-            Some(Step::NotYet) => {
+            None => {}
+            Some(Stop::Zeros) => self.mode = Mode::Zeros { start: self.offset },
+            Some(Stop::Bad(why)) => self.mode = Mode::Lost { start: self.offset, why },
+            Some(Stop::NotYet) => {
                 let tail = &bytes[at..];
                 self.held[..tail.len()].copy_from_slice(tail);
                 self.held_len = tail.len();
@@ -169,23 +162,18 @@ impl Decoder {
         at - from
     }
 
-    /// Packets among the last seven bytes of a slice, where a whole word cannot be loaded.
+    /// Packets at the end of a slice.
     fn read_tail(
         &self,
         bytes: &[u8],
         at: &mut usize,
         base: u64,
         sink: &mut impl Sink,
-    ) -> Option<Step> {
+    ) -> Option<Stop> {
         while *at < bytes.len() {
-            let tail = &bytes[*at..];
-            match parse(word_of(tail), tail.len()) {
-                Step::Packet(packet, len) => {
-                    let start = base + *at as u64;
-                    sink.packet(start..start + len as u64, packet);
-                    *at += len;
-                }
-                other => return Some(other),
+            match read_short(&bytes[*at..], base + *at as u64, sink) {
+                Ok(len) => *at += len,
+                Err(stop) => return Some(stop),
             }
         }
         None
@@ -197,24 +185,23 @@ impl Decoder {
         let take = rest.len().min(LONGEST - had);
         self.held[had..had + take].copy_from_slice(&rest[..take]);
         let start = self.offset - had as u64;
-        match parse(word_of(&self.held[..had + take]), had + take) {
-            Step::Packet(packet, len) => {
-                sink.packet(start..start + len as u64, packet);
+        match read_short(&self.held[..had + take], start, sink) {
+            Ok(len) => {
                 self.held_len = 0;
                 self.settle(rest, 0, len - had);
                 len - had
             }
-            Step::NotYet => {
+            Err(Stop::NotYet) => {
                 self.held_len += take;
                 self.settle(rest, 0, take);
                 take
             }
-            Step::Bad(why) => {
+            Err(Stop::Bad(why)) => {
                 self.held_len = 0;
                 self.mode = Mode::Lost { start, why };
                 0
             }
-            Step::Zeros => unreachable!("a held packet never starts with zero"),
+            Err(Stop::Zeros) => unreachable!("a held packet never starts with zero"),
         }
     }
 
@@ -273,16 +260,17 @@ fn report_loss(at: Range<u64>, why: Malformed, sink: &mut impl Sink) {
     }
 }
 
-/// Eight bytes as a little-endian word, if there are so many.
+/// A packet and what follows it, as a little-endian number.
 #[inline(always)]
-fn word_at(bytes: &[u8], at: usize) -> Option<u64> {
-    bytes[at..].first_chunk::<8>().map(|chunk| u64::from_le_bytes(*chunk))
+fn ahead(bytes: &[u8], at: usize) -> Option<u128> {
+    bytes[at..].first_chunk().map(|chunk| u128::from_le_bytes(*chunk))
 }
 
-/// Up to seven bytes as a little-endian word, zero above.
-fn word_of(bytes: &[u8]) -> u64 {
-    let mut word = [0; 8];
-    let len = bytes.len().min(8);
-    word[..len].copy_from_slice(&bytes[..len]);
-    u64::from_le_bytes(word)
+/// Reads a packet from fewer bytes than [`ahead`] loads.
+#[inline(never)]
+fn read_short(bytes: &[u8], start: u64, sink: &mut impl Sink) -> Result<usize, Stop> {
+    let mut ahead = [0; 16];
+    let have = bytes.len().min(16);
+    ahead[..have].copy_from_slice(&bytes[..have]);
+    read(u128::from_le_bytes(ahead), have, start, sink)
 }

@@ -1,14 +1,20 @@
-//! One packet from the bytes at its header: no state, no stream.
+//! One packet from the bytes at its header, with its timestamp: no state, no stream.
 
+use super::decoder::Sink;
 use super::packet::{Action, Counters, Malformed, Packet, Relation, Size};
 
-/// What the bytes at a header amount to.
-pub(super) enum Step {
-    Packet(Packet, usize),
+/// Why there is no packet at a header.
+pub(super) enum Stop {
+    /// Its end has not arrived.
     NotYet,
+    /// Zeros: perhaps a synchronisation.
     Zeros,
+    /// No header, or no payload, of any packet.
     Bad(Malformed),
 }
+
+/// A packet, and how many bytes it has.
+type Parsed = Result<(Packet, usize), Stop>;
 
 /// What a header announces; every other header is reserved.
 #[derive(Clone, Copy)]
@@ -83,22 +89,86 @@ const fn classify_protocol(header: u8) -> Class {
     }
 }
 
-/// Reads the packet whose header is the lowest byte of `word`, of which `have` bytes are real.
+/// Reads the packet whose header is the lowest byte of `ahead`, of which `have` bytes are real, and
+/// the local timestamp behind it, if there is one. Returns how many bytes they have.
+///
+/// Every frequent packet is handed on from a place of its own: the compiler then sees which one it
+/// is, and matches on it vanish.
 #[inline(always)]
-pub(super) fn parse(word: u64, have: usize) -> Step {
+pub(super) fn read(
+    ahead: u128,
+    have: usize,
+    start: u64,
+    sink: &mut impl Sink,
+) -> Result<usize, Stop> {
+    let word = ahead as u64;
+    let value = (word >> 8) as u32;
+    let (packet, len) = match CLASSES[usize::from(word as u8)] {
+        Class::Pc => {
+            arrived(have, 4)?;
+            return Ok(hand_on(Packet::PcSample { pc: value }, 5, ahead, have, start, sink));
+        }
+        Class::PcShort => {
+            // D4.3.3, short form.
+            arrived(have, 1)?;
+            match value as u8 {
+                0x00 => return Ok(hand_on(Packet::Asleep, 2, ahead, have, start, sink)),
+                0xff => (Packet::Prohibited, 2),
+                _ => return Err(Stop::Bad(Malformed::ReservedPayload)),
+            }
+        }
+        Class::Exception => {
+            // D4.3.2: number in bits 8:0, function in bits 13:12; the others are reserved, zero.
+            arrived(have, 2)?;
+            let number = (value & 0x1ff) as u16;
+            let packet = |action| Packet::Exception { number, action };
+            return Ok(match value as u16 >> 9 {
+                0b000_1000 => hand_on(packet(Action::Enter), 3, ahead, have, start, sink),
+                0b001_0000 => hand_on(packet(Action::Exit), 3, ahead, have, start, sink),
+                0b001_1000 => hand_on(packet(Action::Return), 3, ahead, have, start, sink),
+                _ => return Err(Stop::Bad(Malformed::ReservedPayload)),
+            });
+        }
+        Class::LocalTime => {
+            let (ticks, relation, len) = local_time(word, have)?;
+            (Packet::LocalTime { ticks, relation }, len)
+        }
+        class => rare(class, word, have)?,
+    };
+    Ok(hand_on(packet, len, ahead, have, start, sink))
+}
+
+/// Hands on a packet of `len` bytes, and the timestamp if one follows. Returns how many bytes both
+/// have. Asked for here, that is a branch of its own behind every kind of packet, and nearly always
+/// right; among all packets a timestamp is a jump that often is not.
+#[inline(always)]
+fn hand_on(
+    packet: Packet,
+    len: usize,
+    ahead: u128,
+    have: usize,
+    start: u64,
+    sink: &mut impl Sink,
+) -> usize {
+    let at = start..start + len as u64;
+    let next = (ahead >> (8 * len)) as u64;
+    if is_local_time(next)
+        && let Ok((ticks, relation, more)) = local_time(next, have - len)
+    {
+        sink.dated(at, packet, start + (len + more) as u64, ticks, relation);
+        return len + more;
+    }
+    sink.packet(at, packet);
+    len
+}
+
+/// Every packet but the most frequent.
+#[inline(never)]
+fn rare(class: Class, word: u64, have: usize) -> Parsed {
     let header = word as u8;
     let value = (word >> 8) as u32;
     let comparator = header >> 4 & 0b11;
-    match CLASSES[usize::from(header)] {
-        Class::Pc => sized(have, 4, Packet::PcSample { pc: value }),
-        Class::LocalTime => local_time(word, have),
-        Class::ShortTime => {
-            // Format 2: one byte, values 1 to 6.
-            let ticks = u32::from(header >> 4);
-            Step::Packet(Packet::LocalTime { ticks, relation: Relation::Synchronous }, 1)
-        }
-        Class::Exception => fallible(have, 2, exception(value & 0xffff)),
-        Class::PcShort => fallible(have, 1, short_sample(value & 0xff)),
+    match class {
         Class::Stimulus => {
             let (size, value) = sized_value(header, value);
             sized(have, size.bytes(), Packet::Stimulus { port: header >> 3, size, value })
@@ -112,40 +182,48 @@ pub(super) fn parse(word: u64, have: usize) -> Step {
         Class::DataAddress => {
             sized(have, 2, Packet::DataAddress { comparator, offset: value as u16 })
         }
-        Class::DataMatch if value & 0xff == 1 => sized(have, 1, Packet::DataMatch { comparator }),
-        Class::DataMatch => fallible(have, 1, Err(Malformed::ReservedPayload)),
-        Class::Counters if value & 0xc0 == 0 => {
-            sized(have, 1, Packet::EventCounters(Counters(value as u8)))
+        Class::DataMatch => {
+            let packet = Packet::DataMatch { comparator };
+            sized(have, 1, packet).and_then(|read| allowed(value & 0xff == 1, read))
         }
-        Class::Counters => fallible(have, 1, Err(Malformed::ReservedPayload)),
+        Class::Counters => {
+            let packet = Packet::EventCounters(Counters(value as u8));
+            sized(have, 1, packet).and_then(|read| allowed(value & 0xc0 == 0, read))
+        }
         Class::Pmu => sized(have, 1, Packet::PmuOverflow { counters: value as u8 }),
-        Class::Overflow => Step::Packet(Packet::Overflow, 1),
+        Class::ShortTime => {
+            // Format 2: one byte, values 1 to 6.
+            let ticks = u32::from(header >> 4);
+            Ok((Packet::LocalTime { ticks, relation: Relation::Synchronous }, 1))
+        }
+        Class::Overflow => Ok((Packet::Overflow, 1)),
         Class::GlobalLow => global_time_low(word, have),
         Class::GlobalHigh => global_time_high(word, have),
         Class::Extension => extension(header, word, have),
-        Class::Zeros => Step::Zeros,
-        Class::Reserved => Step::Bad(Malformed::ReservedHeader),
+        Class::Zeros => Err(Stop::Zeros),
+        Class::Pc | Class::PcShort | Class::Exception | Class::LocalTime | Class::Reserved => {
+            Err(Stop::Bad(Malformed::ReservedHeader))
+        }
     }
+}
+
+/// Whether so many bytes are there behind the header.
+#[inline(always)]
+fn arrived(have: usize, payload: usize) -> Result<(), Stop> {
+    if have > payload { Ok(()) } else { Err(Stop::NotYet) }
 }
 
 /// A packet with `payload` bytes behind its header, if they are there.
-#[inline(always)]
-fn sized(have: usize, payload: usize, packet: Packet) -> Step {
-    if have > payload { Step::Packet(packet, 1 + payload) } else { Step::NotYet }
+fn sized(have: usize, payload: usize, packet: Packet) -> Parsed {
+    arrived(have, payload).map(|()| (packet, 1 + payload))
 }
 
-/// The same where the payload may be reserved.
-#[inline(always)]
-fn fallible(have: usize, payload: usize, packet: Result<Packet, Malformed>) -> Step {
-    match packet {
-        _ if have <= payload => Step::NotYet,
-        Ok(packet) => Step::Packet(packet, 1 + payload),
-        Err(why) => Step::Bad(why),
-    }
+/// What was read, unless its payload is reserved.
+fn allowed(is: bool, read: (Packet, usize)) -> Parsed {
+    if is { Ok(read) } else { Err(Stop::Bad(Malformed::ReservedPayload)) }
 }
 
 /// Size and value of a payload of 1, 2 or 4 bytes, by the header's lowest bits.
-#[inline(always)]
 fn sized_value(header: u8, payload: u32) -> (Size, u32) {
     match header & 0b11 {
         1 => (Size::Byte, payload & 0xff),
@@ -154,41 +232,19 @@ fn sized_value(header: u8, payload: u32) -> (Size, u32) {
     }
 }
 
-/// D4.3.3, short form.
-#[inline(always)]
-fn short_sample(value: u32) -> Result<Packet, Malformed> {
-    match value {
-        0x00 => Ok(Packet::Asleep),
-        0xff => Ok(Packet::Prohibited),
-        _ => Err(Malformed::ReservedPayload),
-    }
-}
-
-/// D4.3.2: number in bits 8:0, function in bits 13:12; the other bits are reserved, zero.
-#[inline(always)]
-fn exception(value: u32) -> Result<Packet, Malformed> {
-    let action = match value >> 9 {
-        0b000_1000 => Action::Enter,
-        0b001_0000 => Action::Exit,
-        0b001_1000 => Action::Return,
-        _ => return Err(Malformed::ReservedPayload),
-    };
-    Ok(Packet::Exception { number: (value & 0x1ff) as u16, action })
-}
-
 /// How many payload bytes a packet has whose bytes say in bit 7 that another follows.
 ///
 /// `longest` bytes at most: one more continuation is malformed; with `last_is_full`, the byte
 /// number `longest` has no continuation bit.
 #[inline(always)]
-fn continued(word: u64, have: usize, longest: usize, last_is_full: bool) -> Result<usize, Step> {
+fn continued(word: u64, have: usize, longest: usize, last_is_full: bool) -> Result<usize, Stop> {
     let stops = !(word >> 8) & 0x0080_8080_8080_8080;
     let len = stops.trailing_zeros() as usize / 8 + 1;
     let len = if last_is_full { len.min(longest) } else { len };
     match len {
-        _ if len > longest && have > longest => Err(Step::Bad(Malformed::TooLong)),
+        _ if len > longest && have > longest => Err(Stop::Bad(Malformed::TooLong)),
         _ if len < have => Ok(len),
-        _ => Err(Step::NotYet),
+        _ => Err(Stop::NotYet),
     }
 }
 
@@ -201,76 +257,55 @@ fn groups(word: u64, len: usize) -> u64 {
 
 /// Whether the lowest byte is the header of a local timestamp of format 1.
 #[inline(always)]
-pub(super) const fn is_local_time(word: u64) -> bool {
+const fn is_local_time(word: u64) -> bool {
     word & 0xcf == 0xc0
 }
 
-/// D4.2.4, format 1: up to 28 bits.
+/// D4.2.4, format 1: up to 28 bits; and how many bytes the packet has.
 #[inline(always)]
-pub(super) fn local_time(word: u64, have: usize) -> Step {
+fn local_time(word: u64, have: usize) -> Result<(u32, Relation, usize), Stop> {
     let relation = match word >> 4 & 0b11 {
         0 => Relation::Synchronous,
         1 => Relation::TimestampDelayed,
         2 => Relation::PacketDelayed,
         _ => Relation::BothDelayed,
     };
-    match continued(word, have, 4, false) {
-        Ok(len) => {
-            let ticks = groups(word, len) as u32;
-            Step::Packet(Packet::LocalTime { ticks, relation }, 1 + len)
-        }
-        Err(step) => step,
-    }
+    let len = continued(word, have, 4, false)?;
+    Ok((groups(word, len) as u32, relation, 1 + len))
 }
 
 /// D4.2.5, format 1: three groups of seven bits, then five bits, clock change and wrap.
-fn global_time_low(word: u64, have: usize) -> Step {
-    match continued(word, have, 4, false) {
-        Ok(len) => {
-            let value = groups(word, len);
-            let last = (word >> 32) as u8;
-            let whole = len == 4;
-            let packet = Packet::GlobalTimeLow {
-                bits: (value & 0x03ff_ffff) as u32,
-                width: if whole { 26 } else { 7 * len as u8 },
-                clock_changed: whole && last & 0x20 != 0,
-                wrapped: whole && last & 0x40 != 0,
-            };
-            Step::Packet(packet, 1 + len)
-        }
-        Err(step) => step,
-    }
+fn global_time_low(word: u64, have: usize) -> Parsed {
+    let len = continued(word, have, 4, false)?;
+    let last = (word >> 32) as u8;
+    let whole = len == 4;
+    let packet = Packet::GlobalTimeLow {
+        bits: (groups(word, len) & 0x03ff_ffff) as u32,
+        width: if whole { 26 } else { 7 * len as u8 },
+        clock_changed: whole && last & 0x20 != 0,
+        wrapped: whole && last & 0x40 != 0,
+    };
+    Ok((packet, 1 + len))
 }
 
 /// D4.2.5, format 2: four bytes for a 48-bit timestamp, six for a 64-bit one.
-fn global_time_high(word: u64, have: usize) -> Step {
-    match continued(word, have, 6, false) {
-        Ok(len @ (4 | 6)) => {
-            let width = if len == 4 { 22 } else { 38 };
-            let bits = groups(word, len);
-            if bits >> width != 0 {
-                return Step::Bad(Malformed::ReservedPayload);
-            }
-            Step::Packet(Packet::GlobalTimeHigh { bits, width }, 1 + len)
-        }
-        Ok(_) => Step::Bad(Malformed::ReservedPayload),
-        Err(step) => step,
-    }
+fn global_time_high(word: u64, have: usize) -> Parsed {
+    let len = continued(word, have, 6, false)?;
+    let width = if len == 4 { 22 } else { 38 };
+    let bits = groups(word, len);
+    let read = (Packet::GlobalTimeHigh { bits, width }, 1 + len);
+    allowed(matches!(len, 4 | 6) && bits >> width == 0, read)
 }
 
 /// D4.2.6: three bits in the header, then groups of seven bits, the fourth of them eight.
-fn extension(header: u8, word: u64, have: usize) -> Step {
+fn extension(header: u8, word: u64, have: usize) -> Parsed {
     let low = u32::from(header >> 4 & 0b111);
     let hardware = header & 0b100 != 0;
     if header & 0x80 == 0 {
-        return Step::Packet(Packet::Extension { hardware, value: low }, 1);
+        return Ok((Packet::Extension { hardware, value: low }, 1));
     }
-    match continued(word, have, 4, true) {
-        Ok(len) => {
-            let top = if len == 4 { (word >> 32 & 0x80) << 21 } else { 0 };
-            let value = low | ((groups(word, len) | top) as u32) << 3;
-            Step::Packet(Packet::Extension { hardware, value }, 1 + len)
-        }
-        Err(step) => step,
-    }
+    let len = continued(word, have, 4, true)?;
+    let top = if len == 4 { (word >> 32 & 0x80) << 21 } else { 0 };
+    let value = low | ((groups(word, len) | top) as u32) << 3;
+    Ok((Packet::Extension { hardware, value }, 1 + len))
 }
