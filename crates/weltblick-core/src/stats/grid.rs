@@ -13,30 +13,68 @@ const EARLY: f64 = 0.1;
 /// Half of the events must be in time: not later than this part of a period.
 const IN_TIME: f64 = 0.05;
 
-/// When periodic events were due.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Grid {
+/// A grid that covers more places than this part of its events is not that of the events before.
+const SPARSE: f64 = 1.5;
+
+/// When periodic events were due, without an end.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Line {
     /// When the first was due, on the scale of the times.
     pub origin: f64,
     /// From each to the next.
     pub period: f64,
+}
+
+impl Line {
+    /// When the event of a place was due.
+    #[must_use]
+    pub fn due(&self, place: u32) -> f64 {
+        self.origin + self.period * f64::from(place)
+    }
+
+    /// The same line where the first event was due shortly before `time`.
+    #[must_use]
+    pub fn from(self, time: f64) -> Self {
+        let places = ((time - self.origin) / self.period + EARLY).floor();
+        Self { origin: self.origin + self.period * places, ..self }
+    }
+}
+
+/// When these periodic events were due.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Grid {
+    /// The line below all of them.
+    pub line: Line,
     /// The number of each event's place, from 0.
-    pub places: Vec<u64>,
+    pub places: Vec<u32>,
 }
 
 impl Grid {
-    /// The grid of these times, which rise; `None` if they follow none.
+    /// The grid of these times, which rise; `None` if they follow none. Mostly events go on as those
+    /// `before` them.
     #[must_use]
-    pub fn fit(times: &[f64]) -> Option<Self> {
+    pub fn fit(times: &[f64], before: Option<Line>) -> Option<Self> {
         if times.len() < FEWEST {
             return None;
         }
-        let mut grid = Self::start(times)?;
+        before.and_then(|before| Self::go_on(times, before)).or_else(|| Self::begin(times))
+    }
+
+    /// The grid of events that nothing is known of.
+    fn begin(times: &[f64]) -> Option<Self> {
+        let mut between: Vec<f64> = times.windows(2).map(|pair| pair[1] - pair[0]).collect();
+        let middle = between.len() / 2;
+        let (_, &mut period, _) = between.select_nth_unstable_by(middle, f64::total_cmp);
+        if period <= 0.0 {
+            return None;
+        }
+        let places = Vec::with_capacity(times.len());
+        let mut grid = Self { line: Line { origin: times[0], period }, places };
         // A period that is known over few places finds the places of four times as many.
         let mut known = FEWEST;
         loop {
             let part = &times[..known.min(times.len())];
-            grid.find_places(part);
+            grid.find_places(part)?;
             grid.lay_below(part)?;
             if known >= times.len() {
                 break;
@@ -46,55 +84,51 @@ impl Grid {
         grid.holds(times).then_some(grid)
     }
 
+    /// The grid of events that may follow the line of those before them.
+    fn go_on(times: &[f64], before: Line) -> Option<Self> {
+        let places = Vec::with_capacity(times.len());
+        let mut grid = Self { line: before.from(times[0]), places };
+        grid.find_places(times)?;
+        grid.lay_below(times)?;
+        let covered = grid.places.last().map_or(0, |last| last + 1);
+        let dense = f64::from(covered) <= SPARSE * times.len() as f64;
+        (dense && grid.holds(times)).then_some(grid)
+    }
+
     /// How late each event was.
     pub fn delays(&self, times: &[f64]) -> impl Iterator<Item = f64> {
-        times.iter().zip(&self.places).map(|(time, &place)| (time - self.due(place)).max(0.0))
+        times.iter().zip(&self.places).map(|(time, &place)| (time - self.line.due(place)).max(0.0))
     }
 
-    /// When the event of a place was due.
-    #[must_use]
-    pub fn due(&self, place: u64) -> f64 {
-        self.origin + self.period * place as f64
-    }
-
-    fn start(times: &[f64]) -> Option<Self> {
-        let mut between: Vec<f64> = times.windows(2).map(|pair| pair[1] - pair[0]).collect();
-        let middle = between.len() / 2;
-        let (_, &mut period, _) = between.select_nth_unstable_by(middle, f64::total_cmp);
-        (period > 0.0).then(|| Self {
-            origin: times[0],
-            period,
-            places: Vec::with_capacity(times.len()),
-        })
-    }
-
-    fn find_places(&mut self, times: &[f64]) {
+    /// `None` if two events share a place: they follow no grid.
+    fn find_places(&mut self, times: &[f64]) -> Option<()> {
         self.places.clear();
-        let per_place = 1.0 / self.period;
+        let Line { origin, period } = self.line;
+        let per_place = 1.0 / period;
+        let (mut before, mut last) = (-1, -1);
         for &time in times {
-            let place = ((time - self.origin) * per_place + EARLY) as u64;
+            let place = ((time - origin) * per_place + EARLY) as i64;
             // One that was late by almost a period takes the place before it.
-            if let [.., before, last] = *self.places.as_slice()
-                && last == place
-                && last > before + 1
-            {
-                let at = self.places.len() - 1;
-                self.places[at] -= 1;
+            if place == last && last > before + 1 {
+                last -= 1;
+                *self.places.last_mut()? -= 1;
             }
-            self.places.push(place);
+            if place <= last {
+                return None;
+            }
+            self.places.push(u32::try_from(place).ok()?);
+            (before, last) = (last, place);
         }
+        Some(())
     }
 
     /// Lays the line below all points.
     fn lay_below(&mut self, times: &[f64]) -> Option<()> {
-        // Two events in one place: they follow no grid.
-        if self.places.windows(2).any(|pair| pair[0] >= pair[1]) {
-            return None;
-        }
-        let mean = self.places.iter().sum::<u64>() as f64 / self.places.len() as f64;
-        let mut hull: Vec<(f64, f64)> = Vec::new();
+        let sum: u64 = self.places.iter().map(|&place| u64::from(place)).sum();
+        let mean = sum as f64 / self.places.len() as f64;
+        let mut hull: Vec<(f64, f64)> = Vec::with_capacity(64);
         for (&place, &time) in self.places.iter().zip(times) {
-            let point = (place as f64, time);
+            let point = (f64::from(place), time);
             while let [.., a, b] = *hull.as_slice()
                 && (b.0 - a.0) * (point.1 - a.1) <= (point.0 - a.0) * (b.1 - a.1)
             {
@@ -103,13 +137,14 @@ impl Grid {
             hull.push(point);
         }
         let edge = hull.windows(2).find(|edge| edge[1].0 >= mean)?;
-        self.period = (edge[1].1 - edge[0].1) / (edge[1].0 - edge[0].0);
-        self.origin = edge[0].1 - self.period * edge[0].0;
-        (self.period > 0.0).then_some(())
+        let period = (edge[1].1 - edge[0].1) / (edge[1].0 - edge[0].0);
+        self.line = Line { origin: edge[0].1 - period * edge[0].0, period };
+        (period > 0.0).then_some(())
     }
 
     fn holds(&self, times: &[f64]) -> bool {
-        let in_time = self.delays(times).filter(|delay| *delay <= IN_TIME * self.period).count();
+        let latest = IN_TIME * self.line.period;
+        let in_time: usize = self.delays(times).map(|delay| usize::from(delay <= latest)).sum();
         2 * in_time >= times.len()
     }
 }
@@ -122,17 +157,17 @@ mod tests {
     #[test]
     fn few_and_irregular_events_follow_no_grid() {
         let few: Vec<f64> = (0..15).map(|n| f64::from(n) * 100.0).collect();
-        assert_eq!(Grid::fit(&few), None);
+        assert_eq!(Grid::fit(&few, None), None);
         let squares: Vec<f64> = (0..200).map(|n| f64::from(n * n)).collect();
-        assert_eq!(Grid::fit(&squares), None);
-        assert_eq!(Grid::fit(&[5.0; 40]), None);
+        assert_eq!(Grid::fit(&squares, None), None);
+        assert_eq!(Grid::fit(&[5.0; 40], None), None);
     }
 
     #[test]
     fn one_that_is_almost_a_period_late_is_seen_as_that() {
         let mut times: Vec<f64> = (0..500).map(|n| f64::from(n) * 12_000.0).collect();
         times[317] += 11_500.0;
-        let grid = Grid::fit(&times).unwrap();
+        let grid = Grid::fit(&times, None).unwrap();
         let delays: Vec<f64> = grid.delays(&times).collect();
         assert!((delays[317] - 11_500.0).abs() < 1.0, "{}", delays[317]);
         assert!(delays.iter().filter(|delay| **delay > 1.0).count() == 1);
@@ -159,7 +194,7 @@ mod tests {
                 places.push(place as u64);
                 times.push(when + if is_late { part * period } else { f64::from(dice % 8) });
             }
-            let grid = Grid::fit(&times).unwrap();
+            let grid = Grid::fit(&times, None).unwrap();
             for ((time, due), found) in times.iter().zip(&due).zip(grid.delays(&times)) {
                 prop_assert!((time - due - found).abs() < 10.0, "{} {found}", time - due);
             }

@@ -12,10 +12,11 @@ const COLUMNS: u64 = 1 << BITS;
 /// Longer numbers count as this: it bounds the memory to 168 kB.
 pub(super) const LARGEST: u64 = 1 << 50;
 
-/// Grows with what it sees.
+/// Grows with what it sees, unless it is off.
 #[derive(Debug, Clone)]
 pub(super) struct Histogram {
     counts: Vec<u32>,
+    is_off: bool,
 }
 
 /// The column of a number: the numbers below 2048 have one each.
@@ -37,26 +38,32 @@ const fn bounds(column: usize) -> (u64, u64) {
 }
 
 impl Histogram {
-    /// Nothing counted, and no memory taken.
-    pub(super) const fn new() -> Self {
-        Self { counts: Vec::new() }
+    /// Nothing counted, and no memory taken; one that is not `on` never counts anything.
+    pub(super) const fn new(on: bool) -> Self {
+        Self { counts: Vec::new(), is_off: !on }
     }
 
     /// Counts a number.
-    #[inline]
+    #[inline(always)]
     pub(super) fn record(&mut self, number: u64) {
-        let column = column(if number < LARGEST { number } else { LARGEST });
-        match self.counts.get_mut(column) {
+        match self.counts.get_mut(column(number)) {
             Some(count) => *count = count.saturating_add(1),
-            None => self.grow(column),
+            None => self.grow(number),
         }
     }
 
+    /// Counts a number that has no column yet.
     #[cold]
     #[inline(never)]
-    fn grow(&mut self, column: usize) {
-        self.counts.resize(column + 1, 0);
-        self.counts[column] = 1;
+    fn grow(&mut self, number: u64) {
+        if self.is_off {
+            return;
+        }
+        let column = column(number.min(LARGEST));
+        if column >= self.counts.len() {
+            self.counts.resize(column + 1, 0);
+        }
+        self.counts[column] = self.counts[column].saturating_add(1);
     }
 
     /// The columns that are not empty: their first and last numbers, and their counts.
@@ -112,7 +119,7 @@ mod tests {
             numbers in prop::collection::vec(prop_oneof![0..5000_u64, 0..LARGEST], 1..300),
             part in 0.0_f64..1.0,
         ) {
-            let mut mine = Histogram::new();
+            let mut mine = Histogram::new(true);
             let mut other = hdrhistogram::Histogram::<u32>::new(3).unwrap();
             other.auto(true);
             for &number in &numbers {
@@ -124,7 +131,7 @@ mod tests {
             let expected = (other.lowest_equivalent(value), other.highest_equivalent(value));
             prop_assert_eq!(Histogram::at_rank([&mine].into_iter(), rank), expected);
             // However they are dealt out.
-            let mut dealt = [Histogram::new(), Histogram::new()];
+            let mut dealt = [Histogram::new(true), Histogram::new(true)];
             numbers.iter().zip([0, 1, 1].into_iter().cycle()).for_each(|(n, to)| dealt[to].record(*n));
             prop_assert_eq!(Histogram::at_rank(dealt.iter(), rank), expected);
             prop_assert_eq!(mine.columns().map(|(.., count)| count).sum::<u64>(), numbers.len() as u64);

@@ -12,7 +12,7 @@ mod t_table;
 pub use batches::Batches;
 pub use bounds::Bounds;
 pub use durations::Durations;
-pub use grid::Grid;
+pub use grid::{Grid, Line};
 pub use share::{ShareEstimate, estimate_share};
 pub use spread::{Spread, Ticks};
 pub use t_table::{normal_critical, student_critical};

@@ -80,18 +80,16 @@ struct Ends {
 }
 
 impl Ends {
-    const fn new() -> Self {
-        Self { least: u64::MAX, most: 0, sum: 0, histogram: Histogram::new() }
+    const fn new(percentiles: bool) -> Self {
+        Self { least: u64::MAX, most: 0, sum: 0, histogram: Histogram::new(percentiles) }
     }
 
-    #[inline]
-    fn add(&mut self, ticks: u64, percentiles: bool) {
+    #[inline(always)]
+    fn add(&mut self, ticks: u64) {
         self.least = self.least.min(ticks);
         self.most = self.most.max(ticks);
         self.sum = self.sum.saturating_add(ticks);
-        if percentiles {
-            self.histogram.record(ticks);
-        }
+        self.histogram.record(ticks);
     }
 }
 
@@ -107,7 +105,7 @@ impl Spread {
     pub const fn new(percentiles: bool) -> Self {
         Self {
             count: 0,
-            exact: Ends::new(),
+            exact: Ends::new(percentiles),
             windows: None,
             first: 0,
             off: 0.0,
@@ -124,18 +122,24 @@ impl Spread {
         if self.count == 0 {
             self.first = doubled;
         }
+        self.count += 1;
         let off = doubled.wrapping_sub(self.first).cast_signed() as f64 * 0.5;
         self.off += off;
         self.squares += off * off;
         if ticks.low == ticks.high {
-            self.exact.add(ticks.low, self.percentiles);
+            self.exact.add(ticks.low);
         } else {
-            let new = || Box::new([Ends::new(), Ends::new()]);
-            let [lows, highs] = &mut **self.windows.get_or_insert_with(new);
-            lows.add(ticks.low, self.percentiles);
-            highs.add(ticks.high, self.percentiles);
+            self.add_window(ticks);
         }
-        self.count += 1;
+    }
+
+    #[inline(never)]
+    fn add_window(&mut self, ticks: Ticks) {
+        let percentiles = self.percentiles;
+        let new = || Box::new([Ends::new(percentiles), Ends::new(percentiles)]);
+        let [lows, highs] = &mut **self.windows.get_or_insert_with(new);
+        lows.add(ticks.low);
+        highs.add(ticks.high);
     }
 
     /// All lower ends, or all upper ones: the exact numbers, and those of windows.

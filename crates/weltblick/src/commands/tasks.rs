@@ -83,7 +83,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let settings = Settings { keep: args.worst, window, each: args.each };
     let (tracking, recording) = reading.first(Tracking::new(TaskFigures::new(settings)))?;
-    let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed);
+    let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed());
     let mut figures = tracking.finish();
     figures.finish();
     if figures.rows().next().is_none() {

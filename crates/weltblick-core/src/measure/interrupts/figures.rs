@@ -8,6 +8,8 @@ use crate::time::Window;
 
 /// Exception numbers of a core: 9 bits.
 const EXCEPTIONS: usize = 512;
+/// The place of an exception that was not seen.
+const NO_ROW: u16 = u16::MAX;
 /// Runs listed one by one at most.
 pub const MOST_EACH: usize = 200_000;
 /// Exceptions with percentiles at most: it bounds the memory, whatever a stream says.
@@ -186,6 +188,7 @@ struct Remember<'a> {
 }
 
 impl Remember<'_> {
+    #[inline]
     fn take(&mut self, late: Late) {
         let Late { number, due, began, ended, pending, response } = late;
         let bad = |ticks| Bad { ticks, number, requested: Some(due), began, ended };
@@ -218,8 +221,8 @@ pub struct Preemption {
 pub struct InterruptFigures {
     /// In the order in which they were first seen.
     rows: Vec<Figures>,
-    /// Where each exception's row is, if it has one.
-    places: Box<[Option<u16>; EXCEPTIONS]>,
+    /// Where each exception's row is, or [`NO_ROW`].
+    places: Box<[u16; EXCEPTIONS]>,
     keep: usize,
     /// Exceptions whose runs are wanted one by one.
     each: Vec<u16>,
@@ -241,7 +244,7 @@ impl InterruptFigures {
     pub fn new(keep: usize) -> Self {
         Self {
             rows: Vec::new(),
-            places: Box::new([None; EXCEPTIONS]),
+            places: Box::new([NO_ROW; EXCEPTIONS]),
             keep,
             each: Vec::new(),
             thread: 0,
@@ -252,17 +255,22 @@ impl InterruptFigures {
         }
     }
 
-    #[inline]
+    #[inline(always)]
     fn row(&mut self, exception: u16) -> Option<&mut Figures> {
-        let place = self.places.get_mut(usize::from(exception))?;
-        let place = *place.get_or_insert_with(|| {
-            let detailed = self.rows.len() < MOST_DETAILED;
-            let mut figures = Figures::new(exception, detailed, self.keep);
-            figures.each = self.each.contains(&exception).then(Vec::new);
-            self.rows.push(figures);
-            (self.rows.len() - 1) as u16
-        });
+        let place = *self.places.get(usize::from(exception))?;
+        let place = if place == NO_ROW { self.new_row(exception) } else { place };
         self.rows.get_mut(usize::from(place))
+    }
+
+    #[cold]
+    fn new_row(&mut self, exception: u16) -> u16 {
+        let place = self.rows.len() as u16;
+        let detailed = self.rows.len() < MOST_DETAILED;
+        let mut figures = Figures::new(exception, detailed, self.keep);
+        figures.each = self.each.contains(&exception).then(Vec::new);
+        self.rows.push(figures);
+        self.places[usize::from(exception)] = place;
+        place
     }
 
     /// Every run of these exceptions is wanted one by one, up to [`MOST_EACH`].
@@ -278,7 +286,7 @@ impl InterruptFigures {
     /// Figures of one exception.
     #[must_use]
     pub fn of(&self, exception: u16) -> Option<&Figures> {
-        self.rows.get(usize::from((*self.places.get(usize::from(exception))?)?))
+        self.rows.get(usize::from(*self.places.get(usize::from(exception))?))
     }
 
     /// Exceptions without percentiles, for there are too many.

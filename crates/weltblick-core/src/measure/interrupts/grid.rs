@@ -1,6 +1,6 @@
 //! Latency of a periodic exception against the grid on which it must have been requested.
 
-use crate::stats::{Grid, Spread, Ticks};
+use crate::stats::{Grid, Line, Spread, Ticks};
 use crate::time::Window;
 
 /// Runs that are fitted together: long enough that some are in time, short enough that the clocks'
@@ -54,6 +54,8 @@ pub struct GridFit {
     /// Sum of periods, weighted by how many runs rest on each; and the first and last of them.
     period_sum: f64,
     ends: Option<(f64, f64)>,
+    /// The line of the block before, from this tick on.
+    line: Option<(u64, Line)>,
 }
 
 impl GridFit {
@@ -70,6 +72,7 @@ impl GridFit {
             missed: 0,
             period_sum: 0.0,
             ends: None,
+            line: None,
         }
     }
 
@@ -79,7 +82,7 @@ impl GridFit {
         let after_gap = std::mem::take(&mut self.after_gap);
         self.block.push(Entry { began, ended, number, after_gap });
         if self.block.len() >= BLOCK {
-            self.settle(late);
+            self.fit_block(late);
         }
     }
 
@@ -88,8 +91,14 @@ impl GridFit {
         self.after_gap = true;
     }
 
-    /// Fits what waits: the block is full, or something is missing after it.
-    pub fn settle(&mut self, mut late: impl FnMut(Late)) {
+    /// Fits what waits, for time is missing after it: the next grid is a new one.
+    pub fn settle(&mut self, late: impl FnMut(Late)) {
+        self.fit_block(late);
+        self.line = None;
+    }
+
+    #[inline(never)]
+    fn fit_block(&mut self, mut late: impl FnMut(Late)) {
         let block = std::mem::take(&mut self.block);
         let mut rest = block.as_slice();
         while !rest.is_empty() {
@@ -103,30 +112,36 @@ impl GridFit {
 
     fn fit(&mut self, entries: &[Entry], late: &mut impl FnMut(Late)) {
         let first = entries[0].began.earliest;
+        let since = |tick: u64| tick.wrapping_sub(first).cast_signed() as f64;
         // No request came after the latest moment at which its run may have begun.
-        let times: Vec<f64> =
-            entries.iter().map(|entry| (entry.began.latest - first).cast_signed() as f64).collect();
-        let Some(grid) = Grid::fit(&times) else {
+        let times: Vec<f64> = entries.iter().map(|entry| since(entry.began.latest)).collect();
+        let before = self.line.take();
+        let before = before.map(|(from, line)| Line { origin: line.origin + since(from), ..line });
+        let Some(grid) = Grid::fit(&times, before) else {
             self.unfitted += entries.len() as u64;
             return;
         };
+        let line = grid.line;
+        self.line = Some((first, line));
         self.fitted += entries.len() as u64;
-        let steps = grid.places.windows(2).zip(&entries[1..]).filter(|(_, e)| !e.after_gap);
-        self.missed += steps.map(|(pair, _)| pair[1] - pair[0] - 1).sum::<u64>();
-        self.period_sum += grid.period * entries.len() as f64;
-        self.ends = Some((self.ends.map_or(grid.period, |(first, _)| first), grid.period));
+        self.period_sum += line.period * entries.len() as f64;
+        self.ends = Some((self.ends.map_or(line.period, |(first, _)| first), line.period));
         // The line is as sharp as the sharpest times.
         let width = |entry: &Entry| entry.began.latest - entry.began.earliest;
         let sharp = entries.iter().map(width).min().unwrap_or(0);
+        let mut place_before = None;
         for ((entry, delay), &place) in entries.iter().zip(grid.delays(&times)).zip(&grid.places) {
-            let delay = (delay + 0.5) as u64;
+            if let Some(before) = place_before.replace(place).filter(|_| !entry.after_gap) {
+                self.missed += u64::from(place - before - 1);
+            }
+            let delay = ((delay + 0.5) as i64).cast_unsigned();
             let pending = Ticks { low: delay.saturating_sub(width(entry)), high: delay + sharp };
             let length = super::nesting::between(entry.began, entry.ended);
             let mut response = pending;
             response += length;
             self.pending.add(pending);
             self.response.add(response);
-            let due = first.saturating_add_signed((grid.due(place) + 0.5) as i64);
+            let due = first.saturating_add_signed((line.due(place) + 0.5) as i64);
             let due = Window { earliest: due.saturating_sub(sharp), latest: due };
             let Entry { began, ended, number, .. } = *entry;
             late(Late { number, due, began, ended, pending, response });

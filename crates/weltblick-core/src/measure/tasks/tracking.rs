@@ -9,7 +9,7 @@
 use crate::event::{Event, Position, Sink, Statement, Stop};
 use crate::measure::dissection::Actor;
 use crate::measure::interrupts::{
-    Cut, Nesting, Runner, THREAD, Watcher as InterruptWatcher, between,
+    Cut, Nesting, Run, Runner, THREAD, Watcher as InterruptWatcher, between,
 };
 use crate::stats::Ticks;
 use crate::time::Window;
@@ -154,42 +154,26 @@ pub enum Holder {
     Unknown,
 }
 
-/// The stretches that one event ends.
-#[derive(Debug, Default)]
-struct Ended {
-    stretches: Vec<(Runner, Window, Window)>,
-    /// Entries and exits contradict each other: packets were lost, and marks may be among them.
-    contradicted: bool,
-}
-
-impl InterruptWatcher for Ended {
-    #[inline]
-    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
-        if let Some((from, until)) = from.zip(until) {
-            self.stretches.push((runner, from, until));
-        }
-    }
-
-    fn cut(&mut self, why: Cut) {
-        self.contradicted |= why == Cut::Contradiction;
-    }
+/// What the core does while something is stated.
+#[derive(Debug, Clone, Copy)]
+enum Core {
+    /// It is in thread mode, since then if that is known.
+    Thread(Option<Window>),
+    /// Exceptions are not traced: all time counts as thread mode.
+    Untraced,
+    /// It runs a handler.
+    Handler,
+    /// Exceptions are traced, and still nothing tells whether a handler runs: since a gap.
+    Unseen,
 }
 
 /// Follows tasks; hands on what it finds. Somebody else may look on at exceptions meanwhile, so that
 /// they are followed once.
 #[derive(Debug)]
 pub struct Tracking<W, I = ()> {
-    nesting: Nesting<(Ended, I)>,
-    tasks: FxHashMap<u32, Task>,
-    owner: Owner,
-    /// Thread mode belongs to its owner only since then.
-    split: Option<Window>,
+    nesting: Nesting<Tasks<W, I>>,
     /// Exceptions are traced: own times are without handlers.
     pub exceptions: bool,
-    /// Statements about more tasks than are followed.
-    pub unfollowed: u64,
-    /// Who looks on.
-    pub watcher: W,
 }
 
 impl<W: Watcher> Tracking<W> {
@@ -208,20 +192,35 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
     /// Nothing is known yet; `interrupts` looks on at exceptions. The origin's clock ticks so many
     /// times in a core cycle.
     pub fn beside(ticks_per_cycle: f64, watcher: W, interrupts: I) -> Self {
-        Self {
-            nesting: Nesting::new(ticks_per_cycle, (Ended::default(), interrupts)),
+        let tasks = Tasks {
             tasks: FxHashMap::default(),
             owner: Owner::Unknown,
             split: None,
-            exceptions: false,
             unfollowed: 0,
             watcher,
-        }
+            interrupts,
+        };
+        Self { nesting: Nesting::new(ticks_per_cycle, tasks), exceptions: false }
+    }
+
+    /// Who looks on at tasks.
+    pub const fn watcher(&self) -> &W {
+        &self.nesting.watcher.watcher
+    }
+
+    /// The same, to take from it what it has seen so far.
+    pub const fn watcher_mut(&mut self) -> &mut W {
+        &mut self.nesting.watcher.watcher
     }
 
     /// Who looks on at exceptions.
     pub const fn interrupts(&self) -> &I {
-        &self.nesting.watcher.1
+        &self.nesting.watcher.interrupts
+    }
+
+    /// Statements about more tasks than are followed.
+    pub const fn unfollowed(&self) -> u64 {
+        self.nesting.watcher.unfollowed
     }
 
     /// The recording has ended: what still runs has no end. Returns both who looked on.
@@ -231,6 +230,72 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
 
     /// The same, and it ended at this tick, if that is known.
     pub fn finish_both_at(mut self, end: Option<u64>) -> (W, I) {
+        self.nesting.watcher.finish_at(end);
+        let tasks = self.nesting.finish_at(end);
+        (tasks.watcher, tasks.interrupts)
+    }
+
+    /// Who has the core now.
+    #[must_use]
+    pub fn holder(&self) -> Holder {
+        let tasks = &self.nesting.watcher;
+        match (self.nesting.running(), tasks.owner) {
+            (Some(number), _) if number != THREAD => Holder::Handler(number),
+            // Exceptions are traced, and still nothing tells whether a handler runs.
+            (None, _) if self.exceptions => Holder::Unknown,
+            (_, Owner::Task(task)) => Holder::Task(task),
+            (_, Owner::Kernel) => Holder::Kernel,
+            (Some(_), Owner::Unknown) if tasks.tasks.is_empty() => Holder::Handler(THREAD),
+            (_, Owner::Unknown) => Holder::Unknown,
+        }
+    }
+
+    fn core(&self) -> Core {
+        match self.nesting.running() {
+            Some(THREAD) => Core::Thread(self.nesting.thread_since()),
+            _ if !self.exceptions => Core::Untraced,
+            Some(_) => Core::Handler,
+            None => Core::Unseen,
+        }
+    }
+}
+
+impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
+    #[inline(always)]
+    fn event(&mut self, position: Position, event: &Event) {
+        match event {
+            Event::Entered { .. } | Event::Left { .. } | Event::Resumed { .. } => {
+                if !std::mem::replace(&mut self.exceptions, true) {
+                    self.nesting.watcher.exceptions_begin();
+                }
+                self.nesting.event(position, event);
+            }
+            Event::Stated(statement) => {
+                // A request belongs to the handler that runs.
+                self.nesting.event(position, event);
+                let core = self.core();
+                self.nesting.watcher.stated(statement, core, position.time);
+            }
+            Event::Lost { .. } | Event::Unwatched => self.nesting.event(position, event),
+            _ => {}
+        }
+    }
+}
+
+/// Tasks, and who of them has thread mode. Looks on at exceptions.
+#[derive(Debug)]
+struct Tasks<W, I> {
+    tasks: FxHashMap<u32, Task>,
+    owner: Owner,
+    /// Thread mode belongs to its owner only since then.
+    split: Option<Window>,
+    unfollowed: u64,
+    watcher: W,
+    interrupts: I,
+}
+
+impl<W: Watcher, I> Tasks<W, I> {
+    fn finish_at(&mut self, end: Option<u64>) {
         for (&number, task) in &mut self.tasks {
             if let Some(open) = task.open.take() {
                 if let Some((since, end)) = open.ready.or(open.began).zip(end) {
@@ -239,21 +304,13 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
                 self.watcher.cut(number);
             }
         }
-        (self.watcher, self.nesting.finish_at(end).1)
     }
 
-    /// Who has the core now.
-    #[must_use]
-    pub fn holder(&self) -> Holder {
-        match (self.nesting.running(), self.owner) {
-            (Some(number), _) if number != THREAD => Holder::Handler(number),
-            // Exceptions are traced, and still nothing tells whether a handler runs.
-            (None, _) if self.exceptions => Holder::Unknown,
-            (_, Owner::Task(task)) => Holder::Task(task),
-            (_, Owner::Kernel) => Holder::Kernel,
-            (Some(_), Owner::Unknown) if self.tasks.is_empty() => Holder::Handler(THREAD),
-            (_, Owner::Unknown) => Holder::Unknown,
-        }
+    /// What was stated before the first of them may have been stated in a handler.
+    #[cold]
+    fn exceptions_begin(&mut self) {
+        self.lose_own();
+        self.split = None;
     }
 
     fn task(&mut self, task: u32) -> Option<&mut Task> {
@@ -287,13 +344,13 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         self.enter(task, State::Ready, now);
     }
 
-    fn runs(&mut self, task: u32, now: Option<Window>) {
+    fn runs(&mut self, task: u32, core: Core, now: Option<Window>) {
         let before = match self.owner {
             Owner::Task(before) if before == task => return,
             Owner::Task(before) => Some(before),
             Owner::Kernel | Owner::Unknown => None,
         };
-        self.settle(now);
+        self.settle(core, now);
         if let Some(before) = before {
             self.enter(before, State::Ready, now);
         }
@@ -316,14 +373,9 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             open.started = true;
             open.began = now;
         }
-        if self.is_blind() {
+        if matches!(core, Core::Unseen) {
             self.lose_own();
         }
-    }
-
-    /// Exceptions are traced, and still nothing tells whether a handler runs: since a gap.
-    fn is_blind(&self) -> bool {
-        self.exceptions && self.nesting.running().is_none()
     }
 
     /// How long the task that runs ran itself is not known all the time.
@@ -335,10 +387,10 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         }
     }
 
-    fn stops(&mut self, task: u32, why: Stop, now: Option<Window>) {
+    fn stops(&mut self, task: u32, why: Stop, core: Core, now: Option<Window>) {
         let runs = self.owner == Owner::Task(task);
         if runs {
-            self.settle(now);
+            self.settle(core, now);
             self.owner = Owner::Kernel;
         }
         self.enter(task, why.into(), now);
@@ -359,13 +411,12 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
     }
 
     /// Thread mode, if it runs now, is its owner's up to here.
-    fn settle(&mut self, now: Option<Window>) {
-        let since = match self.nesting.running() {
-            Some(THREAD) => self.nesting.thread_since(),
-            // Without exception trace all time is thread mode.
-            _ if !self.exceptions => None,
-            None => return self.lose_own(),
-            Some(_) => return,
+    fn settle(&mut self, core: Core, now: Option<Window>) {
+        let since = match core {
+            Core::Thread(since) => since,
+            Core::Untraced => None,
+            Core::Handler => return,
+            Core::Unseen => return self.lose_own(),
         };
         let from = self.owned_since(since);
         if let (Some(from), Some(now)) = (from, now) {
@@ -398,29 +449,6 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         }
     }
 
-    /// The stretches that this event ended.
-    #[inline]
-    fn drain(&mut self) {
-        let mut ended = std::mem::take(&mut self.nesting.watcher.0.stretches);
-        for (runner, from, until) in ended.drain(..) {
-            match runner {
-                Runner::Exception(THREAD) => {
-                    let from = self.owned_since(Some(from)).unwrap_or(from);
-                    self.split = None;
-                    self.attribute(from, until);
-                }
-                // Unless a task is known handlers are all that is known: that says nothing of load.
-                _ if self.owner == Owner::Unknown => {}
-                Runner::Exception(number) => {
-                    self.watcher.did(Actor::Exception(number), from, until);
-                }
-                Runner::Switching => self.watcher.did(Actor::Switching, from, until),
-                Runner::Unknown => self.lose_own(),
-            }
-        }
-        self.nesting.watcher.0.stretches = ended;
-    }
-
     /// Nothing is known of any task.
     #[cold]
     fn forget(&mut self, keeps_time: bool) {
@@ -435,47 +463,57 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         self.watcher.gap(keeps_time);
     }
 
-    fn stated(&mut self, statement: &Statement, now: Option<Window>) {
+    fn stated(&mut self, statement: &Statement, core: Core, now: Option<Window>) {
         match *statement {
             Statement::Ready { task } => self.ready(task, now),
-            Statement::Runs { task, .. } => self.runs(task, now),
-            Statement::Stops { task, why } => self.stops(task, why, now),
+            Statement::Runs { task, .. } => self.runs(task, core, now),
+            Statement::Stops { task, why } => self.stops(task, why, core, now),
             _ => {}
         }
         self.watcher.stated(statement);
     }
 }
 
-impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
-    #[inline(always)]
-    fn event(&mut self, position: Position, event: &Event) {
-        match event {
-            Event::Entered { .. } | Event::Left { .. } | Event::Resumed { .. } => {
-                if !std::mem::replace(&mut self.exceptions, true) {
-                    // What was stated before the first of them may have been stated in a handler.
-                    self.lose_own();
-                    self.split = None;
-                }
-                self.nesting.event(position, event);
-                self.drain();
-                if std::mem::take(&mut self.nesting.watcher.0.contradicted) {
-                    self.forget(true);
-                }
+impl<W: Watcher, I: InterruptWatcher> InterruptWatcher for Tasks<W, I> {
+    #[inline]
+    fn ran(&mut self, run: &Run) {
+        self.interrupts.ran(run);
+    }
+
+    #[inline]
+    fn entered(&mut self, exception: u16, time: Option<Window>) {
+        self.interrupts.entered(exception, time);
+    }
+
+    #[inline]
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        self.interrupts.did(runner, from, until);
+        let Some((from, until)) = from.zip(until) else { return };
+        match runner {
+            Runner::Exception(THREAD) => {
+                let from = self.owned_since(Some(from)).unwrap_or(from);
+                self.split = None;
+                self.attribute(from, until);
             }
-            Event::Stated(statement) => {
-                // A request belongs to the handler that runs.
-                self.nesting.event(position, event);
-                self.stated(statement, position.time);
-            }
-            Event::Lost { why, .. } => {
-                self.nesting.event(position, event);
-                self.forget(!why.loses_bytes());
-            }
-            Event::Unwatched => {
-                self.nesting.event(position, event);
-                self.forget(false);
-            }
-            _ => {}
+            // Unless a task is known handlers are all that is known: that says nothing of load.
+            _ if self.owner == Owner::Unknown => {}
+            Runner::Exception(number) => self.watcher.did(Actor::Exception(number), from, until),
+            Runner::Switching => self.watcher.did(Actor::Switching, from, until),
+            Runner::Unknown => self.lose_own(),
+        }
+    }
+
+    fn unfinished(&mut self, exception: u16, began: Window, end: u64) {
+        self.interrupts.unfinished(exception, began, end);
+    }
+
+    fn cut(&mut self, why: Cut) {
+        self.interrupts.cut(why);
+        match why {
+            Cut::Run(_) => {}
+            // Packets were lost, and marks may be among them.
+            Cut::Gap | Cut::Contradiction => self.forget(true),
+            Cut::Slip => self.forget(false),
         }
     }
 }

@@ -333,8 +333,8 @@ impl<'a> Gather<'a> {
     fn drain(&mut self) {
         let mut pieces = std::mem::take(&mut self.interrupts.watcher.pieces);
         let mut entries = std::mem::take(&mut self.interrupts.watcher.entries);
-        pieces.append(&mut self.tasks.watcher.pieces);
-        entries.append(&mut self.tasks.watcher.entries);
+        pieces.append(&mut self.tasks.watcher_mut().pieces);
+        entries.append(&mut self.tasks.watcher_mut().entries);
         entries.append(&mut self.console.tell.entries);
         pieces.drain(..).for_each(|piece| self.piece(piece));
         entries.drain(..).for_each(|entry| self.entry(entry));

@@ -118,7 +118,7 @@ impl Seek {
     fn choice(&self) -> Choice {
         match self.target {
             Target::Interrupt(_) => self.interrupts.watcher.choice,
-            Target::Task(_) => self.tasks.watcher.choice,
+            Target::Task(_) => self.tasks.watcher().choice,
             _ => self.choice,
         }
     }

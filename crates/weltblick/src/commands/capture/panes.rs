@@ -70,9 +70,9 @@ impl<'a> Panes<'a> {
             scale,
             intrusive: watch.is_intrusive(),
             exceptions: tracking.exceptions,
-            unfollowed: tracking.unfollowed,
+            unfollowed: tracking.unfollowed(),
         };
-        Some(tasks::report(&tracking.watcher, &[], &context))
+        Some(tasks::report(tracking.watcher(), &[], &context))
     }
 
     /// What `signals` would say.
