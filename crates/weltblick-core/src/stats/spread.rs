@@ -40,10 +40,19 @@ impl Ticks {
     }
 }
 
+impl std::ops::Add for Ticks {
+    type Output = Self;
+    fn add(self, other: Self) -> Self {
+        Self {
+            low: self.low.saturating_add(other.low),
+            high: self.high.saturating_add(other.high),
+        }
+    }
+}
+
 impl std::ops::AddAssign for Ticks {
     fn add_assign(&mut self, other: Self) {
-        self.low = self.low.saturating_add(other.low);
-        self.high = self.high.saturating_add(other.high);
+        *self = *self + other;
     }
 }
 

@@ -334,8 +334,7 @@ impl Watcher for InterruptFigures {
     }
 
     #[inline]
-    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
-        let Some((from, until)) = from.zip(until) else { return };
+    fn did(&mut self, runner: Runner, from: Window, until: Window) {
         // Latest ends only: the stretches then add up to all of the time.
         let ticks = until.latest.saturating_sub(from.latest);
         match runner {

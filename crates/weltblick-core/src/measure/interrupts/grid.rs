@@ -137,8 +137,7 @@ impl GridFit {
             let delay = ((delay + 0.5) as i64).cast_unsigned();
             let pending = Ticks { low: delay.saturating_sub(width(entry)), high: delay + sharp };
             let length = super::nesting::between(entry.began, entry.ended);
-            let mut response = pending;
-            response += length;
+            let response = pending + length;
             self.pending.add(pending);
             self.response.add(response);
             let due = first.saturating_add_signed((line.due(place) + 0.5) as i64);

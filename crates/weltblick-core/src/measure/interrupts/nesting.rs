@@ -104,7 +104,7 @@ pub trait Watcher {
     fn entered(&mut self, _exception: u16, _time: Option<Window>) {}
     /// From `from` to `until` the core did this.
     #[inline]
-    fn did(&mut self, _runner: Runner, _from: Option<Window>, _until: Option<Window>) {}
+    fn did(&mut self, _runner: Runner, _from: Window, _until: Window) {}
     /// The recording ended while a run that began then had not.
     fn unfinished(&mut self, _exception: u16, _began: Window, _end: u64) {}
     /// Something is missing here; so many runs that had begun have no end, or the reverse.
@@ -132,16 +132,6 @@ struct Frame {
     whole: bool,
     /// It runs since then, or was interrupted then.
     since: Option<Window>,
-}
-
-impl Frame {
-    /// It was interrupted, or has ended.
-    #[inline]
-    fn ran_until(&mut self, now: Option<Window>) {
-        if let (Some(since), Some(now)) = (self.since, now) {
-            self.run.own += between(since, now);
-        }
-    }
 }
 
 /// A handler that ended, before what follows is known.
@@ -209,7 +199,7 @@ impl<W: Watcher> Nesting<W> {
         let ended = self.ended.take();
         let below = self.below();
         let chained = if let Some(ended) = ended {
-            self.watcher.did(Runner::Switching, ended.at, now);
+            self.did(Runner::Switching, ended.at, now);
             Some(self.chained(ended, below))
         } else {
             self.pause(now);
@@ -233,31 +223,39 @@ impl<W: Watcher> Nesting<W> {
         Chained { behind: ended.exception, since: ended.at, below, below_until }
     }
 
+    #[inline]
+    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+        if let (Some(from), Some(until)) = (from, until) {
+            self.watcher.did(runner, from, until);
+        }
+    }
+
     /// What runs is interrupted.
     #[inline]
     fn pause(&mut self, now: Option<Window>) {
-        let (runner, since) = match self.stack.last_mut() {
-            Some(frame) => {
-                frame.run.preempted += 1;
-                frame.ran_until(now);
-                (Runner::Exception(frame.run.exception), std::mem::replace(&mut frame.since, now))
+        if let Some(frame) = self.stack.last_mut() {
+            frame.run.preempted += 1;
+            let since = std::mem::replace(&mut frame.since, now);
+            if let (Some(since), Some(now)) = (since, now) {
+                frame.run.own += between(since, now);
+                self.watcher.did(Runner::Exception(frame.run.exception), since, now);
             }
-            None => {
-                let runner =
-                    if self.grounded { Runner::Exception(THREAD) } else { Runner::Unknown };
-                (runner, std::mem::replace(&mut self.ground_since, now))
-            }
-        };
-        self.watcher.did(runner, since, now);
+        } else {
+            let since = std::mem::replace(&mut self.ground_since, now);
+            let runner = if self.grounded { Runner::Exception(THREAD) } else { Runner::Unknown };
+            self.did(runner, since, now);
+        }
     }
 
     #[inline]
     fn leave(&mut self, exception: u16, now: Option<Window>) {
         match self.stack.last_mut() {
             Some(frame) if frame.run.exception == exception && self.ended.is_none() => {
-                frame.ran_until(now);
                 frame.run.ended = now;
-                self.watcher.did(Runner::Exception(exception), frame.since, now);
+                if let (Some(since), Some(now)) = (frame.since, now) {
+                    frame.run.own += between(since, now);
+                    self.watcher.did(Runner::Exception(exception), since, now);
+                }
                 if frame.whole {
                     self.watcher.ran(&frame.run);
                 } else {
@@ -291,7 +289,7 @@ impl<W: Watcher> Nesting<W> {
             self.forget(Cut::Contradiction);
         }
         if let Some(ended) = self.ended.take() {
-            self.watcher.did(Runner::Switching, ended.at, now);
+            self.did(Runner::Switching, ended.at, now);
         } else if top.is_some() && fits {
             // Thread mode went on already: nothing new.
             return;
@@ -370,44 +368,15 @@ impl<W: Watcher> Sink for Nesting<W> {
 /// Nobody looks on.
 impl Watcher for () {}
 
-/// Both look on.
-impl<A: Watcher, B: Watcher> Watcher for (A, B) {
-    #[inline]
-    fn ran(&mut self, run: &Run) {
-        self.0.ran(run);
-        self.1.ran(run);
-    }
-    #[inline]
-    fn entered(&mut self, exception: u16, time: Option<Window>) {
-        self.0.entered(exception, time);
-        self.1.entered(exception, time);
-    }
-    #[inline]
-    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
-        self.0.did(runner, from, until);
-        self.1.did(runner, from, until);
-    }
-    fn unfinished(&mut self, exception: u16, began: Window, end: u64) {
-        self.0.unfinished(exception, began, end);
-        self.1.unfinished(exception, began, end);
-    }
-    fn cut(&mut self, why: Cut) {
-        self.0.cut(why);
-        self.1.cut(why);
-    }
-}
-
 /// Looks into the stretches of a [`Dissection`]: nothing tells tasks apart.
 impl Watcher for Dissection {
     #[inline]
-    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+    fn did(&mut self, runner: Runner, from: Window, until: Window) {
         let actor = match runner {
             Runner::Exception(number) => Actor::Exception(number),
             Runner::Switching => Actor::Switching,
             Runner::Unknown => return,
         };
-        if let Some((from, until)) = from.zip(until) {
-            Self::did(self, actor, from, until);
-        }
+        Self::did(self, actor, from, until);
     }
 }

@@ -206,7 +206,12 @@ pub struct Settings {
 #[derive(Debug)]
 pub struct TaskFigures {
     settings: Settings,
-    rows: FxHashMap<u32, Figures>,
+    /// In the order in which they were first seen.
+    rows: Vec<Figures>,
+    /// Where each task's row is.
+    places: FxHashMap<u32, usize>,
+    /// The task that was asked for last, and where its row is: mostly it is asked for again.
+    recent: Option<(u32, usize)>,
     windows: Windows,
     /// What things are called.
     pub names: FxHashMap<Thing, Name>,
@@ -226,7 +231,9 @@ impl TaskFigures {
     pub fn new(settings: Settings) -> Self {
         Self {
             settings,
-            rows: FxHashMap::default(),
+            rows: Vec::new(),
+            places: FxHashMap::default(),
+            recent: None,
             windows: Windows::new(settings.window),
             names: FxHashMap::default(),
             exceptions: Box::new([0; EXCEPTIONS]),
@@ -237,15 +244,35 @@ impl TaskFigures {
         }
     }
 
+    #[inline]
     fn row(&mut self, task: u32) -> &mut Figures {
-        let detailed = self.rows.len() < MOST_DETAILED;
-        let settings = self.settings;
-        self.rows.entry(task).or_insert_with(|| Figures::new(task, detailed, settings))
+        let place = self.place(task);
+        &mut self.rows[place]
+    }
+
+    #[inline]
+    fn place(&mut self, task: u32) -> usize {
+        match self.recent {
+            Some((recent, place)) if recent == task => place,
+            _ => self.find_place(task),
+        }
+    }
+
+    #[inline(never)]
+    fn find_place(&mut self, task: u32) -> usize {
+        let Self { rows, places, settings, .. } = self;
+        let place = *places.entry(task).or_insert_with(|| {
+            let detailed = rows.len() < MOST_DETAILED;
+            rows.push(Figures::new(task, detailed, *settings));
+            rows.len() - 1
+        });
+        self.recent = Some((task, place));
+        place
     }
 
     /// Figures of every task that anything was stated of.
     pub fn rows(&self) -> impl Iterator<Item = &Figures> {
-        self.rows.values()
+        self.rows.iter()
     }
 
     /// Ticks of the window of a load.
@@ -268,7 +295,7 @@ impl TaskFigures {
 
     /// Ticks by who had the core, where that is known.
     pub fn busy(&self) -> impl Iterator<Item = (Actor, u64)> {
-        let tasks = self.rows.values().map(|row| (Actor::Task(row.task), row.busy));
+        let tasks = self.rows.iter().map(|row| (Actor::Task(row.task), row.busy));
         let exceptions = (0..).zip(&*self.exceptions).map(|(n, &t)| (Actor::Exception(n), t));
         let rest = [(Actor::Kernel, self.kernel), (Actor::Switching, self.switching)];
         tasks.chain(exceptions).chain(rest).filter(|(_, ticks)| *ticks > 0)
@@ -276,7 +303,7 @@ impl TaskFigures {
 
     /// The recording has ended.
     pub fn finish(&mut self) {
-        for row in self.rows.values_mut() {
+        for row in &mut self.rows {
             row.grid.settle(|_| {});
         }
     }
@@ -285,7 +312,7 @@ impl TaskFigures {
     #[must_use]
     pub fn cases(&self) -> Dissection {
         let mut cases = Vec::new();
-        for row in self.rows.values() {
+        for row in &self.rows {
             let worst = [&row.worst_pending, &row.worst_response, &row.worst_elapsed];
             let worst = worst.into_iter().flat_map(Worst::list);
             let each = row.each.as_deref().unwrap_or_default();
@@ -316,8 +343,9 @@ impl Watcher for TaskFigures {
         let mut mine = None;
         match actor {
             Actor::Task(task) => {
-                mine = Some(task);
-                let row = self.row(task);
+                let place = self.place(task);
+                mine = Some(place);
+                let row = &mut self.rows[place];
                 row.busy += ticks;
                 if goes_on {
                     row.loads.ran(ticks);
@@ -338,16 +366,16 @@ impl Watcher for TaskFigures {
         let length = windows.length();
         windows.cut(from.latest, until.latest, |cut| match cut {
             Cut::Part(ticks) => {
-                if let Some(row) = mine.and_then(|task| rows.get_mut(&task)) {
+                if let Some(row) = mine.and_then(|place| rows.get_mut(place)) {
                     row.loads.ran(ticks);
                 }
             }
             Cut::Close(whole, start) => {
-                rows.values_mut().for_each(|row| row.loads.close(whole, start, length));
+                rows.iter_mut().for_each(|row| row.loads.close(whole, start, length));
             }
             Cut::Filled(windows, start) => {
-                for row in rows.values_mut() {
-                    let load = f64::from(u8::from(mine == Some(row.task)));
+                for (place, row) in rows.iter_mut().enumerate() {
+                    let load = f64::from(u8::from(mine == Some(place)));
                     row.loads.filled(windows, start, load);
                 }
             }
@@ -407,7 +435,7 @@ impl Watcher for TaskFigures {
     fn gap(&mut self, keeps_time: bool) {
         self.gaps += 1;
         self.windows.gap();
-        self.rows.values_mut().for_each(|row| row.gap(keeps_time));
+        self.rows.iter_mut().for_each(|row| row.gap(keeps_time));
     }
 }
 

@@ -195,6 +195,7 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         let tasks = Tasks {
             tasks: FxHashMap::default(),
             owner: Owner::Unknown,
+            own: None,
             split: None,
             unfollowed: 0,
             watcher,
@@ -287,6 +288,9 @@ impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
 struct Tasks<W, I> {
     tasks: FxHashMap<u32, Task>,
     owner: Owner,
+    /// How long the owner ran itself since it got thread mode; absent where that is not known all
+    /// the time.
+    own: Option<Ticks>,
     /// Thread mode belongs to its owner only since then.
     split: Option<Window>,
     unfollowed: u64,
@@ -309,7 +313,7 @@ impl<W: Watcher, I> Tasks<W, I> {
     /// What was stated before the first of them may have been stated in a handler.
     #[cold]
     fn exceptions_begin(&mut self) {
-        self.lose_own();
+        self.own = None;
         self.split = None;
     }
 
@@ -351,6 +355,7 @@ impl<W: Watcher, I> Tasks<W, I> {
             Owner::Kernel | Owner::Unknown => None,
         };
         self.settle(core, now);
+        self.retire();
         if let Some(before) = before {
             self.enter(before, State::Ready, now);
         }
@@ -362,6 +367,7 @@ impl<W: Watcher, I> Tasks<W, I> {
         });
         self.enter(task, State::Runs, now);
         self.owner = Owner::Task(task);
+        self.own = Some(Ticks::exact(0)).filter(|_| !matches!(core, Core::Unseen));
         // Nobody said that it was ready, but it had stopped: this is an activation too.
         if let Some(known) = self.tasks.get_mut(&task).filter(|task| rested && task.open.is_none())
         {
@@ -373,17 +379,15 @@ impl<W: Watcher, I> Tasks<W, I> {
             open.started = true;
             open.began = now;
         }
-        if matches!(core, Core::Unseen) {
-            self.lose_own();
-        }
     }
 
-    /// How long the task that runs ran itself is not known all the time.
-    fn lose_own(&mut self) {
+    /// The task that has thread mode loses it: how long it ran goes to its activation.
+    fn retire(&mut self) {
         if let Owner::Task(task) = self.owner
             && let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.as_mut())
         {
-            open.own = None;
+            let both = open.own.zip(self.own);
+            open.own = both.map(|(before, now)| before + now);
         }
     }
 
@@ -391,6 +395,7 @@ impl<W: Watcher, I> Tasks<W, I> {
         let runs = self.owner == Owner::Task(task);
         if runs {
             self.settle(core, now);
+            self.retire();
             self.owner = Owner::Kernel;
         }
         self.enter(task, why.into(), now);
@@ -416,7 +421,10 @@ impl<W: Watcher, I> Tasks<W, I> {
             Core::Thread(since) => since,
             Core::Untraced => None,
             Core::Handler => return,
-            Core::Unseen => return self.lose_own(),
+            Core::Unseen => {
+                self.own = None;
+                return;
+            }
         };
         let from = self.owned_since(since);
         if let (Some(from), Some(now)) = (from, now) {
@@ -440,8 +448,7 @@ impl<W: Watcher, I> Tasks<W, I> {
             Owner::Unknown => {}
             Owner::Kernel => self.watcher.did(Actor::Kernel, from, until),
             Owner::Task(task) => {
-                let open = self.tasks.get_mut(&task).and_then(|task| task.open.as_mut());
-                if let Some(own) = open.and_then(|open| open.own.as_mut()) {
+                if let Some(own) = &mut self.own {
                     *own += between(from, until);
                 }
                 self.watcher.did(Actor::Task(task), from, until);
@@ -486,9 +493,8 @@ impl<W: Watcher, I: InterruptWatcher> InterruptWatcher for Tasks<W, I> {
     }
 
     #[inline]
-    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+    fn did(&mut self, runner: Runner, from: Window, until: Window) {
         self.interrupts.did(runner, from, until);
-        let Some((from, until)) = from.zip(until) else { return };
         match runner {
             Runner::Exception(THREAD) => {
                 let from = self.owned_since(Some(from)).unwrap_or(from);
@@ -499,7 +505,7 @@ impl<W: Watcher, I: InterruptWatcher> InterruptWatcher for Tasks<W, I> {
             _ if self.owner == Owner::Unknown => {}
             Runner::Exception(number) => self.watcher.did(Actor::Exception(number), from, until),
             Runner::Switching => self.watcher.did(Actor::Switching, from, until),
-            Runner::Unknown => self.lose_own(),
+            Runner::Unknown => self.own = None,
         }
     }
 

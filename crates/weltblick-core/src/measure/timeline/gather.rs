@@ -92,15 +92,13 @@ impl InterruptWatcher for Handlers {
         }
     }
 
-    fn did(&mut self, runner: Runner, from: Option<Window>, until: Option<Window>) {
+    fn did(&mut self, runner: Runner, from: Window, until: Window) {
         let lane = match runner {
             Runner::Exception(THREAD) => LaneKey::Thread,
             Runner::Exception(number) => LaneKey::Interrupt(number),
             Runner::Switching | Runner::Unknown => return,
         };
-        if let Some((from, until)) = from.zip(until) {
-            self.pieces.push(Piece { lane, doing: Doing::Runs, from, until });
-        }
+        self.pieces.push(Piece { lane, doing: Doing::Runs, from, until });
     }
 
     fn ran(&mut self, run: &Run) {
