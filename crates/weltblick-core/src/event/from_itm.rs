@@ -37,8 +37,10 @@ pub struct ItmReader {
     clock: ItmClock,
     page: u32,
     marks: Option<Box<Marks>>,
-    /// The cycle of the last timestamp; absent before the first.
-    now: Option<u64>,
+    /// The cycle of the last timestamp; 0 before the first.
+    now: u64,
+    /// There was one.
+    is_dated: bool,
     /// Bytes were lost: any stretch of time may be missing before `now`.
     slipped: bool,
     /// Events that wait for their time, and their offsets.
@@ -57,7 +59,8 @@ impl ItmReader {
             clock,
             page: 0,
             marks: clock.marks_port.map(|port| Box::new(Marks::new(port))),
-            now: None,
+            now: 0,
+            is_dated: false,
             slipped: false,
             waiting: Vec::with_capacity(64),
             joins: false,
@@ -66,8 +69,8 @@ impl ItmReader {
     }
 
     /// The cycle of the last timestamp, counted from the stream's start.
-    pub const fn now(&self) -> Option<u64> {
-        self.now
+    pub fn now(&self) -> Option<u64> {
+        self.is_dated.then_some(self.now)
     }
 
     /// Whether bytes were lost, so that times are too short by an unknown amount.
@@ -119,7 +122,7 @@ impl ItmReader {
     }
 
     fn position(&self, offset: u64) -> Position {
-        Position { origin: self.origin, offset, time: self.now.map(Window::exact) }
+        Position { origin: self.origin, offset, time: self.now().map(Window::exact) }
     }
 
     /// One more event waits for its time.
@@ -144,9 +147,10 @@ impl ItmReader {
     /// `before` and the window's latest.
     #[inline(always)]
     fn tick(&mut self, ticks: u32, relation: Relation) -> Window {
-        let before = self.now.unwrap_or(0);
+        let before = self.now;
         let now = before.saturating_add(u64::from(ticks) * u64::from(self.clock.prescaler));
-        self.now = Some(now);
+        self.now = now;
+        self.is_dated = true;
         let latest = now.saturating_add(u64::from(self.clock.prescaler) - 1);
         let earliest = if relation == Relation::Synchronous { now } else { before };
         Window { earliest, latest }
@@ -155,7 +159,7 @@ impl ItmReader {
     /// A timestamp dates what waits.
     #[inline(never)]
     fn date(&mut self, ticks: u32, relation: Relation, sink: &mut impl Sink) {
-        let before = self.now.unwrap_or(0);
+        let before = self.now;
         let window = self.tick(ticks, relation);
         let origin = self.origin;
         let last = self.waiting.len().saturating_sub(1);

@@ -99,7 +99,7 @@ impl Figures {
         }
     }
 
-    #[inline]
+    #[inline(always)]
     fn entered(&mut self, time: Option<Window>) {
         self.entries += 1;
         let Some((last, now)) = self.last.zip(time) else {
@@ -326,14 +326,14 @@ impl Watcher for InterruptFigures {
         row.ran(run);
     }
 
-    #[inline]
+    #[inline(always)]
     fn entered(&mut self, exception: u16, time: Option<Window>) {
         if let Some(row) = self.row(exception) {
             row.entered(time);
         }
     }
 
-    #[inline]
+    #[inline(always)]
     fn did(&mut self, runner: Runner, from: Window, until: Window) {
         // Latest ends only: the stretches then add up to all of the time.
         let ticks = until.latest.saturating_sub(from.latest);

@@ -141,6 +141,26 @@ struct Ended {
     at: Option<Window>,
 }
 
+/// When an event happened, in a type that says whether that is known: a window then goes from hand to
+/// hand in registers. As an option it went through memory, written in words and read in pairs, which
+/// costs as much as adding up a figure.
+trait When: Copy {
+    fn window(self) -> Option<Window>;
+}
+
+impl When for Window {
+    fn window(self) -> Option<Window> {
+        Some(self)
+    }
+}
+
+/// Nothing tells when.
+impl When for () {
+    fn window(self) -> Option<Window> {
+        None
+    }
+}
+
 /// Follows entries and exits; hands on what it finds.
 #[derive(Debug)]
 pub struct Nesting<W> {
@@ -190,8 +210,8 @@ impl<W: Watcher> Nesting<W> {
         frame.or(self.grounded.then_some(THREAD))
     }
 
-    #[inline]
-    fn enter(&mut self, exception: u16, now: Option<Window>) {
+    fn enter(&mut self, exception: u16, now: impl When) {
+        let now = now.window();
         if self.stack.iter().any(|frame| frame.run.exception == exception) {
             // No exception interrupts itself.
             self.forget(Cut::Contradiction);
@@ -205,11 +225,6 @@ impl<W: Watcher> Nesting<W> {
             self.pause(now);
             None
         };
-        let depth = self.stack.len() as u16;
-        // Whatever is below: this one runs inside it.
-        for (level, frame) in self.stack.iter_mut().enumerate() {
-            frame.run.depth = frame.run.depth.max(depth - level as u16);
-        }
         self.watcher.entered(exception, now);
         let run = Run { began: now, below, chained, ..Run::of(exception) };
         self.stack.push(Frame { run, whole: true, since: now });
@@ -247,8 +262,8 @@ impl<W: Watcher> Nesting<W> {
         }
     }
 
-    #[inline]
-    fn leave(&mut self, exception: u16, now: Option<Window>) {
+    fn leave(&mut self, exception: u16, now: impl When) {
+        let now = now.window();
         match self.stack.last_mut() {
             Some(frame) if frame.run.exception == exception && self.ended.is_none() => {
                 frame.run.ended = now;
@@ -261,7 +276,11 @@ impl<W: Watcher> Nesting<W> {
                 } else {
                     self.watcher.cut(Cut::Run(exception));
                 }
+                let depth = frame.run.depth + 1;
                 self.stack.truncate(self.stack.len() - 1);
+                if let Some(around) = self.stack.last_mut() {
+                    around.run.depth = around.run.depth.max(depth);
+                }
             }
             _ => self.leave_unexpected(exception),
         }
@@ -277,8 +296,8 @@ impl<W: Watcher> Nesting<W> {
         self.watcher.cut(Cut::Run(exception));
     }
 
-    #[inline]
-    fn resume(&mut self, exception: u16, now: Option<Window>) {
+    fn resume(&mut self, exception: u16, now: impl When) {
+        let now = now.window();
         let top = self.below();
         let fits = match top {
             Some(top) => top == exception && (self.ended.is_some() || self.stack.is_empty()),
@@ -352,9 +371,18 @@ impl<W: Watcher> Sink for Nesting<W> {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         match *event {
-            Event::Entered { exception } => self.enter(exception, position.time),
-            Event::Left { exception } => self.leave(exception, position.time),
-            Event::Resumed { exception } => self.resume(exception, position.time),
+            Event::Entered { exception } => match position.time {
+                Some(now) => self.enter(exception, now),
+                None => self.enter(exception, ()),
+            },
+            Event::Left { exception } => match position.time {
+                Some(now) => self.leave(exception, now),
+                None => self.leave(exception, ()),
+            },
+            Event::Resumed { exception } => match position.time {
+                Some(now) => self.resume(exception, now),
+                None => self.resume(exception, ()),
+            },
             Event::Lost { why, .. } if !why.loses_bytes() => self.forget(Cut::Gap),
             Event::Lost { .. } | Event::Unwatched => self.forget(Cut::Slip),
             Event::Stated(Statement::Requested { cycles_ago }) => {

@@ -487,12 +487,12 @@ impl<W: Watcher, I: InterruptWatcher> InterruptWatcher for Tasks<W, I> {
         self.interrupts.ran(run);
     }
 
-    #[inline]
+    #[inline(always)]
     fn entered(&mut self, exception: u16, time: Option<Window>) {
         self.interrupts.entered(exception, time);
     }
 
-    #[inline]
+    #[inline(always)]
     fn did(&mut self, runner: Runner, from: Window, until: Window) {
         self.interrupts.did(runner, from, until);
         match runner {
