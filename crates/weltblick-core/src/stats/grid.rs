@@ -174,7 +174,46 @@ mod tests {
         assert!(grid.places.iter().copied().eq(0..500));
     }
 
+    /// Multiples of a period, some of them late.
+    fn late_times(from: f64, period: f64, late: &[(u8, f64)]) -> Vec<f64> {
+        let time = |(place, &(dice, part)): (usize, &(u8, f64))| {
+            let is_late = dice == 0 && place > 0;
+            from + period * place as f64 + if is_late { part * period } else { 0.0 }
+        };
+        late.iter().enumerate().map(time).collect()
+    }
+
+    #[test]
+    fn a_period_that_changes_is_a_new_grid() {
+        let before = Some(Line { origin: -48_000.0, period: 48_000.0 });
+        for period in [12_000.0, 24_000.0, 48_100.0, 96_000.0, 144_000.0] {
+            let times: Vec<f64> = (0..200).map(|n| f64::from(n) * period).collect();
+            let grid = Grid::fit(&times, before).unwrap();
+            assert!((grid.line.period - period).abs() < 1e-6, "{period}: {grid:?}");
+        }
+    }
+
     proptest! {
+        /// What is known from before spares work and changes nothing.
+        #[test]
+        fn events_that_go_on_have_the_grid_that_they_have_by_themselves(
+            period in 500.0..50_000.0_f64,
+            before in -1e9..0.0_f64,
+            off in -10e-6..10e-6_f64,
+            late in prop::collection::vec((0_u8..5, 0.0..0.8_f64), 40..1024),
+        ) {
+            let times = late_times(1000.0, period, &late);
+            let places_before = (before / period).floor();
+            let line = Line {
+                origin: 1000.0 + places_before * period,
+                period: period * (1.0 + off / places_before.abs().max(1.0)),
+            };
+            let (alone, on) = (Grid::fit(&times, None).unwrap(), Grid::fit(&times, Some(line)).unwrap());
+            prop_assert_eq!(&alone.places, &on.places);
+            prop_assert!((alone.line.period - on.line.period).abs() < 1e-6);
+            prop_assert!((alone.line.origin - on.line.origin).abs() < 1e-3);
+        }
+
         /// Late ones, missed ones and drift: the grid is where it was.
         #[test]
         fn finds_the_grid_below(
@@ -191,7 +230,7 @@ mod tests {
                 let when = 1000.0 + period * (1.0 + drift) * place as f64;
                 let is_late = dice >= 8 && place > 0;
                 due.push(when);
-                places.push(place as u64);
+                places.push(place as u32);
                 times.push(when + if is_late { part * period } else { f64::from(dice % 8) });
             }
             let grid = Grid::fit(&times, None).unwrap();

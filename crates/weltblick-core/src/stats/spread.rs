@@ -43,10 +43,7 @@ impl Ticks {
 impl std::ops::Add for Ticks {
     type Output = Self;
     fn add(self, other: Self) -> Self {
-        Self {
-            low: self.low.saturating_add(other.low),
-            high: self.high.saturating_add(other.high),
-        }
+        Self { low: self.low.saturating_add(other.low), high: self.high.saturating_add(other.high) }
     }
 }
 

@@ -301,6 +301,29 @@ impl TaskFigures {
         tasks.chain(exceptions).chain(rest).filter(|(_, ticks)| *ticks > 0)
     }
 
+    /// A stretch of time, of the task in that place if of any, does not lie within one window.
+    #[cold]
+    fn cut_windows(&mut self, mine: Option<usize>, from: Window, until: Window) {
+        let Self { windows, rows, .. } = self;
+        let length = windows.length();
+        windows.cut(from.latest, until.latest, |cut| match cut {
+            Cut::Part(ticks) => {
+                if let Some(row) = mine.and_then(|place| rows.get_mut(place)) {
+                    row.loads.ran(ticks);
+                }
+            }
+            Cut::Close(whole, start) => {
+                rows.iter_mut().for_each(|row| row.loads.close(whole, start, length));
+            }
+            Cut::Filled(windows, start) => {
+                for (place, row) in rows.iter_mut().enumerate() {
+                    let load = f64::from(u8::from(mine == Some(place)));
+                    row.loads.filled(windows, start, load);
+                }
+            }
+        });
+    }
+
     /// The recording has ended.
     pub fn finish(&mut self) {
         for row in &mut self.rows {
@@ -337,6 +360,7 @@ impl Watcher for TaskFigures {
         self.row(task).cut += 1;
     }
 
+    #[inline(always)]
     fn did(&mut self, actor: Actor, from: Window, until: Window) {
         let ticks = until.latest.saturating_sub(from.latest);
         let goes_on = self.windows.goes_on(from.latest, until.latest);
@@ -359,27 +383,9 @@ impl Watcher for TaskFigures {
             Actor::Kernel => self.kernel += ticks,
             Actor::Switching => self.switching += ticks,
         }
-        if goes_on {
-            return;
+        if !goes_on {
+            self.cut_windows(mine, from, until);
         }
-        let Self { windows, rows, .. } = self;
-        let length = windows.length();
-        windows.cut(from.latest, until.latest, |cut| match cut {
-            Cut::Part(ticks) => {
-                if let Some(row) = mine.and_then(|place| rows.get_mut(place)) {
-                    row.loads.ran(ticks);
-                }
-            }
-            Cut::Close(whole, start) => {
-                rows.iter_mut().for_each(|row| row.loads.close(whole, start, length));
-            }
-            Cut::Filled(windows, start) => {
-                for (place, row) in rows.iter_mut().enumerate() {
-                    let load = f64::from(u8::from(mine == Some(place)));
-                    row.loads.filled(windows, start, load);
-                }
-            }
-        });
     }
 
     fn was(&mut self, task: u32, spell: Spell) {
