@@ -26,8 +26,8 @@ pub struct Worst {
 }
 
 /// What is certain counts first: a wide window is bad luck of the recording, not of the firmware.
-const fn rank(bad: &Bad) -> (u64, u64) {
-    (bad.ticks.low, bad.ticks.high)
+const fn rank(ticks: Ticks) -> (u64, u64) {
+    (ticks.low, ticks.high)
 }
 
 impl Worst {
@@ -37,20 +37,19 @@ impl Worst {
         Self { list: Vec::new(), keep }
     }
 
-    /// One more. Of equals the first stays.
+    /// One more that is so bad; only one that is kept is made. Of equals the first stays.
     #[inline]
-    pub fn add(&mut self, bad: Bad) {
-        let is_full = self.list.len() >= self.keep;
-        if is_full && self.list.last().is_none_or(|last| rank(last) >= rank(&bad)) {
-            return;
+    pub fn add(&mut self, ticks: Ticks, bad: impl FnOnce(Ticks) -> Bad) {
+        let is_worse = |last: &Bad| rank(last.ticks) < rank(ticks);
+        if self.list.len() < self.keep || self.list.last().is_some_and(is_worse) {
+            self.insert(bad(ticks));
         }
-        self.insert(bad);
     }
 
     #[cold]
     fn insert(&mut self, bad: Bad) {
         self.list.truncate(self.keep - 1);
-        let at = self.list.partition_point(|other| rank(other) >= rank(&bad));
+        let at = self.list.partition_point(|other| rank(other.ticks) >= rank(bad.ticks));
         self.list.insert(at, bad);
     }
 

@@ -5,6 +5,9 @@
 use super::bounds::Bounds;
 use super::histogram::{Histogram, LARGEST};
 
+/// However long: differences of these have room.
+const LONGEST: u64 = i64::MAX as u64;
+
 /// A whole number of ticks: the true one lies from `low` to `high`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Ticks {
@@ -67,8 +70,7 @@ pub struct Spread {
     exact: Ends,
     /// Lower ends, and upper ends; absent as long as every number is exact.
     windows: Option<Box<[Ends; 2]>>,
-    /// The first middle, doubled: deviations are summed from here, so that close numbers lose no
-    /// digits.
+    /// The first number: deviations are summed from here, so that close numbers lose no digits.
     first: u64,
     off: f64,
     squares: f64,
@@ -123,20 +125,20 @@ impl Spread {
     /// Counts a number of ticks.
     #[inline]
     pub fn add(&mut self, ticks: Ticks) {
-        // However long: differences of these have room.
-        let doubled = ticks.doubled().min(i64::MAX as u64);
+        let low = ticks.low.min(LONGEST);
         if self.count == 0 {
-            self.first = doubled;
+            self.first = low;
         }
         self.count += 1;
-        let off = doubled.wrapping_sub(self.first).cast_signed() as f64 * 0.5;
-        self.off += off;
-        self.squares += off * off;
+        let mut off = low.wrapping_sub(self.first).cast_signed() as f64;
         if ticks.low == ticks.high {
             self.exact.add(ticks.low);
         } else {
+            off += ticks.high.min(LONGEST).saturating_sub(low) as f64 * 0.5;
             self.add_window(ticks);
         }
+        self.off += off;
+        self.squares += off * off;
     }
 
     #[inline(never)]

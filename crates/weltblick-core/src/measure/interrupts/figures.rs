@@ -129,12 +129,12 @@ impl Figures {
         let (Some(began), Some(ended)) = (run.began, run.ended) else { return };
         self.own.add(run.own);
         self.elapsed.add(elapsed);
-        let bad = Bad { ticks: elapsed, number, requested: run.requested, began, ended };
-        self.worst_elapsed.add(bad);
+        let bad = |ticks| Bad { ticks, number, requested: run.requested, began, ended };
+        self.worst_elapsed.add(elapsed, bad);
         if let Some(each) = &mut self.each
             && each.len() < MOST_EACH
         {
-            each.push(bad);
+            each.push(bad(elapsed));
         }
         if let Some(requested) = run.requested {
             self.stated(number, requested, began, ended);
@@ -163,8 +163,8 @@ impl Figures {
         let (pending, response) = (between(requested, began), between(requested, ended));
         self.stated_pending.add(pending);
         self.stated_response.add(response);
-        self.worst_stated.add(bad(pending));
-        self.worst_response[0].add(bad(response));
+        self.worst_stated.add(pending, bad);
+        self.worst_response[0].add(response, bad);
     }
 
     /// Something is missing here. As long as no time is, a grid goes on.
@@ -192,8 +192,8 @@ impl Remember<'_> {
     fn take(&mut self, late: Late) {
         let Late { number, due, began, ended, pending, response } = late;
         let bad = |ticks| Bad { ticks, number, requested: Some(due), began, ended };
-        self.worst_late.add(bad(pending));
-        self.worst_response.add(bad(response));
+        self.worst_late.add(pending, bad);
+        self.worst_response.add(response, bad);
         // The list may lack runs without times: it is sorted by number all the same.
         if let Some(each) = self.each
             && let Ok(at) = each.binary_search_by_key(&number, |bad| bad.number)

@@ -93,7 +93,7 @@ impl StatedSpan {
         let ticks = between(began, ended);
         let number = self.elapsed.count();
         self.elapsed.add(ticks);
-        self.worst.add(Bad { ticks, number, requested: None, began, ended });
+        self.worst.add(ticks, |ticks| Bad { ticks, number, requested: None, began, ended });
     }
 
     fn finish(&mut self, end: Option<Window>) {

@@ -153,13 +153,13 @@ impl Figures {
         let elapsed = between(began, ended);
         let bad = |ticks| Bad { ticks, number, requested: ready, began, ended };
         self.elapsed.add(elapsed);
-        self.worst_elapsed.add(bad(elapsed));
+        self.worst_elapsed.add(elapsed, bad);
         if let Some(ready) = ready {
             let (pending, response) = (between(ready, began), between(ready, ended));
             self.pending.add(pending);
             self.response.add(response);
-            self.worst_pending.add(bad(pending));
-            self.worst_response.add(bad(response));
+            self.worst_pending.add(pending, bad);
+            self.worst_response.add(response, bad);
         }
         if let Some(each) = &mut self.each
             && each.len() < MOST_EACH
