@@ -242,7 +242,15 @@ fn overflow_makes_no_run_up() {
             right += 1;
         }
         cut += row.cut;
+        // What was not seen was not longer than is told, and told with some use.
+        let longest = truth.iter().map(|real| real.left.unwrap() - real.entered).max().unwrap();
+        let seen = row.elapsed.max().map_or(0, |max| max.high);
+        assert!(longest <= seen.max(figures.hidden), "{longest} {seen} {}", figures.hidden);
+        let apart = truth.windows(2).map(|pair| pair[1].entered - pair[0].entered).max().unwrap();
+        let seen = row.period.max().map_or(0, |max| max.high);
+        assert!(apart <= seen.max(row.bridges.longest()), "{apart} {seen}");
     }
+    assert!(figures.hidden < 4 * 48_000, "{} cycles", figures.hidden);
     assert!(right > 2000 && cut > 100, "{right} {cut}");
 }
 

@@ -103,7 +103,7 @@ impl Limit {
         match *self {
             Self::OneSided { .. } => !self.holds(low) && !self.holds(high),
             Self::Around { value, tolerance } => {
-                low > value + tolerance || high < value - tolerance
+                is_above(low, value + tolerance) || is_above(value - tolerance, high)
             }
         }
     }
@@ -111,12 +111,14 @@ impl Limit {
     fn holds(&self, observed: f64) -> bool {
         match *self {
             Self::OneSided { comparison, value } => match comparison {
-                Comparison::Below => observed < value,
-                Comparison::AtMost => observed <= value,
-                Comparison::Above => observed > value,
-                Comparison::AtLeast => observed >= value,
+                Comparison::Below => is_above(value, observed),
+                Comparison::AtMost => !is_above(observed, value),
+                Comparison::Above => is_above(observed, value),
+                Comparison::AtLeast => !is_above(value, observed),
             },
-            Self::Around { value, tolerance } => (observed - value).abs() <= tolerance,
+            Self::Around { value, tolerance } => {
+                !is_above(observed, value + tolerance) && !is_above(value - tolerance, observed)
+            }
         }
     }
 
@@ -146,8 +148,46 @@ impl Limit {
     }
 }
 
+/// Whether one is above the other, and not just by what they were rounded on their way from ticks and
+/// from decimal digits: ten cycles of 1 MHz are not more than 10 us.
+fn is_above(one: f64, other: f64) -> bool {
+    const ROUNDED: f64 = 1e-12;
+    // Nothing is above infinity, and whatever is infinite is above the rest.
+    let near = ROUNDED * one.abs().min(other.abs());
+    one > other + near
+}
+
 impl fmt::Display for Condition {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.written)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_the_limit_keeps_it() {
+        let limit = |text: &str| Limit::parse(text, Unit::Time).unwrap();
+        for cycles in [1_u32, 3, 7, 10, 333, 48_000] {
+            for clock in [1e6, 3e6, 48e6, 168e6] {
+                let seconds = f64::from(cycles) * (1e9 / clock) * 1e-9;
+                let exactly = f64::from(cycles) / clock;
+                let above = seconds + 1.0 / clock / 64.0;
+                for value in [exactly, seconds] {
+                    let at = |comparison| Limit::OneSided { comparison, value };
+                    assert!(at(Comparison::AtMost).holds_for_all(seconds, seconds));
+                    assert!(at(Comparison::AtLeast).holds_for_all(seconds, seconds));
+                    assert!(at(Comparison::Below).fails_for_all(seconds, seconds));
+                    assert!(at(Comparison::Above).fails_for_all(seconds, seconds));
+                    assert!(at(Comparison::AtMost).fails_for_all(above, above));
+                }
+            }
+        }
+        assert!(limit("<= 10 us").holds_for_all(10.0 * 1000.0 * 1e-9, 10.0 * 1000.0 * 1e-9));
+        assert!(limit("100 us +- 10 us").holds_for_all(90.0 * 1e-6, 110.0 * 1000.0 * 1e-9));
+        assert!(!limit("<= 1 s").holds_for_all(0.0, f64::INFINITY));
+        assert!(limit("> 1 s").fails_for_all(0.0, 0.0) && !limit(">= 0 s").fails_for_all(0.0, 0.0));
     }
 }

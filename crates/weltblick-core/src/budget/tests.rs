@@ -360,7 +360,7 @@ mod verdicts {
 
 mod times {
     use super::*;
-    use crate::event::{Event, Origin, Position, Sink as _, Statement, Stop};
+    use crate::event::{Event, LossReason, Origin, Position, Sink as _, Statement, Stop};
     use crate::image::Image;
     use crate::measure::cadence::Cadences;
     use crate::measure::interrupts::InterruptFigures;
@@ -375,8 +375,8 @@ mod times {
     const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
 
     /// A handler, a task and a span of 10 us each, three times; then each begins once more, and the
-    /// recording ends so many cycles later.
-    fn judged(budgets: &str, later: u64) -> (Verdict, String) {
+    /// recording ends so many cycles later. After the second round something is missing for so long.
+    fn judged(budgets: &str, later: u64, gap: Option<u64>) -> (Verdict, String) {
         let settings = Settings { keep: 0, window: 100_000, each: false };
         let (tasks, interrupts) = (TaskFigures::new(settings), InterruptFigures::new(0));
         let tracking = Tracking::beside(1.0, tasks, interrupts);
@@ -400,6 +400,11 @@ mod times {
                 tell(at + 210, stated(Statement::SpanEnded { span: 1 }));
                 tell(at + 210, stated(Statement::Stops { task: 1, why: Stop::Sleeps }));
                 tell(at + 210, stated(Statement::Runs { task: 9, stack_pointer: None }));
+            }
+            if let (1, Some(gap)) = (round, gap) {
+                let (bytes, why) = (0..0, LossReason::Overflow);
+                tell(at + 210 + gap, Event::Lost { bytes, why });
+                tell(at + 210 + gap, Event::Asleep);
             }
         }
         tell(3100, stated(Statement::Ready { task: 1 }));
@@ -445,13 +450,44 @@ mod times {
         for subject in ["interrupt.16", "task.1", "span.1"] {
             let budget =
                 format!("[{}]\nelapsed.max = '<= 20 us'", subject.replace('.', ".\"") + "\"");
-            let (verdict, evidence) = judged(&budget, 5);
+            let (verdict, evidence) = judged(&budget, 5, None);
             assert_eq!(verdict, Verdict::Met, "{subject}: {evidence}");
-            let (verdict, evidence) = judged(&budget, 500);
+            let (verdict, evidence) = judged(&budget, 500, None);
             assert_eq!(verdict, Verdict::Undecided, "{subject}: {evidence}");
             assert!(evidence.contains("ended") || evidence.contains("to end"), "{evidence}");
         }
         // How often it began is known all the same.
-        assert_eq!(judged("[interrupt.\"16\"]\ncount = '<= 4'", 500).0, Verdict::Met);
+        assert_eq!(judged("[interrupt.\"16\"]\ncount = '<= 4'", 500, None).0, Verdict::Met);
+    }
+
+    #[test]
+    fn a_gap_hides_nothing_that_is_longer_than_itself() {
+        let verdict = |budget: &str, gap| judged(budget, 5, Some(gap));
+        for subject in ["interrupt", "task"] {
+            let number = if subject == "interrupt" { 16 } else { 1 };
+            let budget = format!("[{subject}.\"{number}\"]\n");
+            let elapsed = |limit| budget.clone() + "elapsed.max = '<= " + limit + " us'";
+            let (met, evidence) = verdict(&elapsed("20"), 8);
+            assert_eq!(met, Verdict::Met, "{subject}: {evidence}");
+            assert!(evidence.contains("in one place, none longer than 8.00 us"), "{evidence}");
+            assert_eq!(verdict(&elapsed("20"), 500).0, Verdict::Undecided, "{subject}");
+            assert_eq!(verdict(&elapsed("9"), 500).0, Verdict::Broken, "{subject}");
+            let (met, evidence) = verdict(&elapsed("501"), 500);
+            assert_eq!(met, Verdict::Met, "{subject}: {evidence}");
+            // However many started there: the mean from start to start only falls.
+            let period = |limit| budget.clone() + "period.mean = '" + limit + " us'";
+            assert_eq!(verdict(&period("<= 1001"), 500).0, Verdict::Met, "{subject}");
+            assert_eq!(verdict(&period(">= 900"), 500).0, Verdict::Undecided, "{subject}");
+            let longest = budget.clone() + "period.max = '<= 1001 us'";
+            assert_eq!(verdict(&longest, 500).0, Verdict::Met, "{subject}");
+            let (mean, half) = (budget.clone() + "elapsed.mean", budget + "elapsed.p50");
+            let (met, evidence) = verdict(&(mean + " = '<= 250 us'"), 400);
+            assert_eq!(met, Verdict::Met, "{subject}: {evidence}");
+            // Three of six at most are known to be short.
+            assert_eq!(verdict(&(half + " = '<= 10 us'"), 400).0, Verdict::Met, "{subject}");
+        }
+        // Of spans nothing is followed across a gap.
+        let span = "[span.\"1\"]\nelapsed.max = '<= 500 us'";
+        assert_eq!(verdict(span, 8).0, Verdict::Undecided);
     }
 }

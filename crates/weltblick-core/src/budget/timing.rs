@@ -1,19 +1,22 @@
 //! Verdicts on interrupts and tasks.
 //!
 //! What was seen is known to the resolution of the timestamps; what matters is what was not seen. A
-//! maximum is met only if nothing is missing. A percentile is met if it keeps the limit even if every
-//! run that may be missing had been longer than all others. Lateness against a grid never meets a
+//! maximum is met only if nothing is missing, or if what is missing cannot have lasted longer than the
+//! limit: it lies between the events before and after the gap. A percentile is met if it keeps the
+//! limit even if every run that may be missing had been longer than all others. Lateness against a grid never meets a
 //! budget that has not said that it is content with it: even the earliest starts may have waited.
 
 use super::entry::{Budget, Measure, Of, TimingFigure, TimingSubject};
 use super::judgement::{Judgement, Verdict};
 use crate::image::Image;
+use crate::measure::bridges::Bridges;
 use crate::measure::interrupts::{Basis, Figures, InterruptFigures};
 use crate::measure::signals::Signals;
 use crate::measure::span::{StatedSpan, StatedSpans};
 use crate::measure::statistic::Scale;
 use crate::measure::tasks::{self, TaskFigures};
-use crate::stats::{Bounds, Spread};
+use crate::stats::{Bounds, Spread, Ticks};
+use crate::time::duration_ns;
 use std::time::Duration;
 
 /// The window of a load, where a budget names none.
@@ -191,11 +194,63 @@ impl TimingFigure {
 pub(super) type Found = Result<Finding, (String, String)>;
 
 /// What may be missing of the runs of one interrupt or task.
+#[derive(Debug, Clone, Copy)]
 pub(super) struct Missing {
     /// Places where something is missing.
     pub(super) gaps: u64,
     /// Runs that were cut there, or may have been there unseen.
     runs: u64,
+    /// None of them was longer, in ticks; `u64::MAX`: nothing tells.
+    longest: u64,
+    /// Of periods: how many and how long those are, all together, that bridge the gaps.
+    bridged: Option<(u64, Ticks)>,
+}
+
+impl Missing {
+    /// None of them lasted longer.
+    const fn lasting(&self, longest: u64) -> Self {
+        let longest = if longest < self.longest { longest } else { self.longest };
+        Self { longest, ..*self }
+    }
+
+    /// The same of what lies from one start to the next.
+    fn apart(&self, bridges: &Bridges, period: &Spread) -> Self {
+        let seen = period.max().map_or(0, |max| max.high);
+        let apart = self.lasting(bridges.longest().max(seen));
+        Self { bridged: Some((bridges.count, bridges.sum())), ..apart }
+    }
+
+    /// The same of differences of two: every gap hides two more, and nothing tells their sum.
+    const fn unsummed(&self) -> Self {
+        let runs = self.runs.saturating_add(self.gaps.saturating_mul(2));
+        Self { runs, bridged: None, ..*self }
+    }
+
+    /// The longest of all, if what was seen was not longer than `seen`.
+    fn longest(&self, seen: f64) -> f64 {
+        if self.longest == u64::MAX { f64::INFINITY } else { seen.max(self.longest as f64) }
+    }
+
+    /// The mean of all, if the `count` that were seen have this one.
+    fn mean(&self, seen: Bounds, count: u64) -> Bounds {
+        let (seen_count, hidden) = (count as f64, self.runs as f64);
+        let sum = seen.scaled(seen_count);
+        let low = |sum: f64, count: f64| sum / (count + hidden);
+        match self.bridged {
+            _ if self.longest == u64::MAX => Bounds { low: 0.0, high: f64::INFINITY },
+            // However many they are, together they are not longer than what they bridge.
+            Some((bridges, together)) => {
+                let count = seen_count + bridges as f64;
+                let together = Bounds::from(together);
+                let high = (sum.high + together.high) / count;
+                Bounds { low: low(sum.low + together.low, count), high }
+            }
+            None => {
+                let all = (sum.high + hidden * self.longest as f64) / (seen_count + hidden);
+                Bounds { low: low(sum.low, seen_count), high: all.max(seen.high) }
+            }
+        }
+    }
 }
 
 impl Timings<'_> {
@@ -236,16 +291,18 @@ impl Timings<'_> {
         let unknown = self.span.saturating_sub(self.interrupts.known());
         let gaps = self.interrupts.gaps + self.interrupts.contradictions;
         let missing = self.missing(gaps, row.cut, &row.period, unknown);
+        let (missing, lasting) = (&missing, missing.lasting(self.interrupts.hidden));
+        let apart = missing.apart(&row.bridges, &row.period);
         let all = self.span.max(1) as f64;
         let mut finding = match figure.measure {
-            Measure::Own => self.spread(&row.own, figure.of, &missing, scale)?,
-            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &missing, scale)?,
-            Measure::Period => self.spread(&row.period, figure.of, &missing, scale)?,
-            Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale)?,
-            Measure::Pending => self.waited(row, row.pending(), figure, &missing, scale)?,
-            Measure::Response => self.waited(row, row.response(), figure, &missing, scale)?,
-            Measure::Count => counted(row.entries, &missing, 1.0),
-            Measure::Rate => counted(row.entries, &missing, 1e9 / (all * scale.ns)),
+            Measure::Own => self.spread(&row.own, figure.of, &lasting, scale)?,
+            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &lasting, scale)?,
+            Measure::Period => self.spread(&row.period, figure.of, &apart, scale)?,
+            Measure::Jitter => self.spread(&row.jitter, figure.of, &apart.unsummed(), scale)?,
+            Measure::Pending => self.waited(row, row.pending(), figure, missing, scale)?,
+            Measure::Response => self.waited(row, row.response(), figure, missing, scale)?,
+            Measure::Count => counted(row.entries, missing, 1.0),
+            Measure::Rate => counted(row.entries, missing, 1e9 / (all * scale.ns)),
             Measure::Load => share(row.busy as f64, all, unknown as f64, row.entries),
             Measure::StackPeak | Measure::Interval | Measure::Value => return Err(no_such_figure()),
         };
@@ -276,7 +333,11 @@ impl Timings<'_> {
         let Some(spread) = spread else {
             return Err(("nothing tells when it was requested".into(), STATE_IT.into()));
         };
-        let mut finding = self.spread(spread, figure.of, missing, scale)?;
+        let missing = match row.basis() {
+            Some(Basis::Grid) => missing.lasting(row.bridges.longest_wait()),
+            _ => *missing,
+        };
+        let mut finding = self.spread(spread, figure.of, &missing, scale)?;
         match row.basis() {
             Some(Basis::Grid) => {
                 finding.evidence += ", against the grid of its period";
@@ -328,14 +389,16 @@ impl Timings<'_> {
         };
         let unknown = self.span.saturating_sub(figures.known());
         let missing = self.missing(figures.gaps, row.cut, &row.period, unknown);
+        let lasting = missing.lasting(row.hidden);
+        let apart = missing.apart(&row.bridges, &row.period);
         let all = self.span.max(1) as f64;
         let mut finding = match figure.measure {
-            Measure::Own => self.spread(&row.own, figure.of, &missing, scale)?,
-            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &missing, scale)?,
-            Measure::Pending => self.spread(&row.pending, figure.of, &missing, scale)?,
-            Measure::Response => self.spread(&row.response, figure.of, &missing, scale)?,
-            Measure::Period => self.spread(&row.period, figure.of, &missing, scale)?,
-            Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale)?,
+            Measure::Own => self.spread(&row.own, figure.of, &lasting, scale)?,
+            Measure::Elapsed => self.spread(&row.elapsed, figure.of, &lasting, scale)?,
+            Measure::Pending => self.spread(&row.pending, figure.of, &lasting, scale)?,
+            Measure::Response => self.spread(&row.response, figure.of, &lasting, scale)?,
+            Measure::Period => self.spread(&row.period, figure.of, &apart, scale)?,
+            Measure::Jitter => self.spread(&row.jitter, figure.of, &apart.unsummed(), scale)?,
             Measure::Count => counted(row.activations, &missing, 1.0),
             Measure::Rate => counted(row.activations, &missing, 1e9 / (all * scale.ns)),
             Measure::Load => loads(row, figure.of, figures.gaps)?,
@@ -402,24 +465,29 @@ impl Timings<'_> {
     /// nothing is known, at the shortest period that was seen.
     pub(super) fn missing(&self, gaps: u64, cut: u64, period: &Spread, unknown: u64) -> Missing {
         if gaps == 0 && !self.slipped {
-            return Missing { gaps, runs: 0 };
+            return Missing { gaps, runs: 0, longest: 0, bridged: None };
         }
         let shortest = period.min().map_or(0, |min| min.low);
         let hidden = match (self.slipped, shortest) {
             (false, 1..) => (unknown / shortest).saturating_add(gaps),
             _ => u64::MAX / 4,
         };
-        Missing { gaps: gaps.max(1), runs: hidden.saturating_add(cut) }
+        let runs = hidden.saturating_add(cut);
+        Missing { gaps: gaps.max(1), runs, longest: u64::MAX, bridged: None }
     }
 
     pub(super) fn spread(&self, spread: &Spread, of: Of, missing: &Missing, scale: Scale) -> Found {
         let seconds = scale.ns * 1e-9;
         let count = spread.count();
-        let evidence = match missing.gaps {
+        let mut evidence = match missing.gaps {
             0 => format!("{count} of them, none missing"),
             1 => format!("{count} of them; something is missing in one place"),
             gaps => format!("{count} of them; something is missing in {gaps} places"),
         };
+        if missing.gaps > 0 && missing.longest < u64::MAX {
+            let longest = duration_ns(missing.longest as f64 * scale.ns);
+            evidence += &format!(", none longer than {longest}");
+        }
         let (Some(min), Some(max), Some(mean)) = (spread.min(), spread.max(), spread.mean()) else {
             return Err((
                 "none was seen from its beginning to its end".into(),
@@ -428,6 +496,7 @@ impl Timings<'_> {
         };
         let (min, max) = (Bounds::from(min), Bounds::from(max));
         let whole = missing.runs == 0;
+        let longest = missing.longest(max.high);
         let open = |bounds: Bounds, low: f64, high: f64| {
             if whole {
                 (bounds.middle(), bounds.low, bounds.high)
@@ -436,13 +505,16 @@ impl Timings<'_> {
             }
         };
         let (observed, low, high) = match of {
-            Of::Max | Of::All => open(max, max.low, f64::INFINITY),
+            Of::Max | Of::All => open(max, max.low, longest),
             Of::Min => open(min, 0.0, min.high),
             Of::Each => {
-                let (low, high) = if whole { (min.low, max.high) } else { (0.0, f64::INFINITY) };
+                let (low, high) = if whole { (min.low, max.high) } else { (0.0, longest) };
                 (max.middle(), low, high)
             }
-            Of::Mean => open(mean, 0.0, f64::INFINITY),
+            Of::Mean => {
+                let all = missing.mean(mean, count);
+                open(mean, all.low, all.high)
+            }
             Of::Deviation => {
                 let Some(deviation) = spread.deviation() else {
                     return Err(("two are needed at least".into(), "measure longer".into()));
@@ -461,7 +533,7 @@ impl Timings<'_> {
                 let upper = part * (n + k) / n;
                 let lower = ((part * (n + k) - k) / n).max(0.0);
                 let high = if upper > 1.0 {
-                    f64::INFINITY
+                    longest
                 } else {
                     spread.percentile(upper).map_or(max.high, |bounds| bounds.high)
                 };
@@ -534,11 +606,11 @@ fn loads(row: &tasks::Figures, of: Of, gaps: u64) -> Found {
         Of::Mean => mean,
         _ => loads.most,
     };
-    let (low, high) = match (of, gaps) {
-        (_, 0) => (observed, observed),
-        (Of::Min, _) => (0.0, observed),
-        (Of::Mean, _) => (0.0, 1.0),
-        _ => (observed, 1.0),
+    let Bounds { low, high } = match (of, gaps) {
+        (_, 0) => Bounds::exact(observed),
+        (Of::Min, _) => Bounds { low: loads.least_of_all(), high: observed },
+        (Of::Mean, _) => loads.mean_of_all(),
+        _ => Bounds { low: observed, high: loads.most_of_all() },
     };
     let evidence = format!("{} whole windows", loads.windows);
     let known = Finding::exact(observed, loads.windows, &evidence);

@@ -3,6 +3,7 @@
 //! Figures read only the vocabulary of [`crate::event`]. They count addresses; names come last,
 //! once per distinct address.
 
+pub mod bridges;
 pub mod cadence;
 pub mod console;
 pub mod dissection;

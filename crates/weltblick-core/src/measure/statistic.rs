@@ -1,7 +1,7 @@
 //! Many durations as results state them.
 
 use super::duration::Duration;
-use crate::stats::{Bounds, Durations, Spread};
+use crate::stats::{Bounds, Durations, Spread, Ticks};
 use crate::time::Frequency;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -57,6 +57,14 @@ impl Scale {
         let whole = ticks.low == ticks.high && ticks.low.fract() == 0.0;
         let cycles = (self.cycles && whole).then_some(ticks.low as u64);
         Duration { cycles, ..ticks.scaled(self.ns).into() }
+    }
+
+    /// What something of which a part is missing lasted at most; `None` where nothing is missing, or
+    /// nothing bounds it.
+    #[must_use]
+    pub fn hidden(self, longest: u64) -> Option<Duration> {
+        let bounded = longest > 0 && longest < u64::MAX;
+        bounded.then(|| self.duration(Ticks { low: 0, high: longest }))
     }
 
     /// Figures of many ticks.

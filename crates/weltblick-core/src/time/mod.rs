@@ -6,6 +6,7 @@
 mod frequency;
 mod quantity;
 mod window;
+mod words;
 
 pub use frequency::Frequency;
 pub use quantity::{
@@ -13,3 +14,4 @@ pub use quantity::{
     parse_share,
 };
 pub use window::Window;
+pub use words::{duration_ns, range_ns};

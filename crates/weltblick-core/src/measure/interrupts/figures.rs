@@ -2,6 +2,7 @@
 
 use super::grid::{GridFit, Late};
 use super::nesting::{Cut, Run, Runner, THREAD, Watcher, between};
+use crate::measure::bridges::Bridges;
 use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
@@ -58,6 +59,8 @@ pub struct Figures {
     pub worst_late: Worst,
     /// The longest from request to end, by the firmware, else by the grid.
     pub worst_response: [Worst; 2],
+    /// Across gaps, from start to start.
+    pub bridges: Bridges,
     /// What it held up.
     pub over: Vec<Preemption>,
     /// Every run, where that was asked for.
@@ -91,6 +94,7 @@ impl Figures {
             worst_stated: Worst::new(keep),
             worst_late: Worst::new(keep),
             worst_response: [Worst::new(keep), Worst::new(keep)],
+            bridges: Bridges::default(),
             over: Vec::new(),
             each: None,
             last: None,
@@ -103,6 +107,7 @@ impl Figures {
     fn entered(&mut self, time: Option<Window>) {
         self.entries += 1;
         let Some((last, now)) = self.last.zip(time) else {
+            time.iter().for_each(|now| self.bridges.reach(*now));
             self.last = time;
             return;
         };
@@ -169,11 +174,17 @@ impl Figures {
 
     /// Something is missing here. As long as no time is, a grid goes on.
     fn gap(&mut self, keeps_time: bool) {
-        self.last = None;
-        self.last_period = None;
+        let (last, period) = (self.last.take(), self.last_period.take());
         if keeps_time {
+            self.bridges.cut(last, period);
             return self.grid.gap();
         }
+        self.bridges.lose();
+        self.settle();
+    }
+
+    /// What waits for a grid gets one.
+    fn settle(&mut self) {
         let Self { grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
         let mut late = Remember { worst_late, worst_response, each };
         grid.settle(|run| late.take(run));
@@ -234,6 +245,10 @@ pub struct InterruptFigures {
     pub gaps: u64,
     /// Entries, exits and returns that contradict each other: losses that nothing told.
     pub contradictions: u64,
+    /// A run of which something is missing lasted so many ticks at most; `u64::MAX`: nothing tells.
+    pub hidden: u64,
+    /// Of an exception that was not seen so far.
+    unseen: Bridges,
     /// Deepest nesting: handlers active at once.
     pub deepest: u16,
 }
@@ -251,6 +266,8 @@ impl InterruptFigures {
             switching: 0,
             gaps: 0,
             contradictions: 0,
+            hidden: 0,
+            unseen: Bridges::default(),
             deepest: 0,
         }
     }
@@ -268,6 +285,7 @@ impl InterruptFigures {
         let detailed = self.rows.len() < MOST_DETAILED;
         let mut figures = Figures::new(exception, detailed, self.keep);
         figures.each = self.each.contains(&exception).then(Vec::new);
+        figures.bridges = self.unseen;
         self.rows.push(figures);
         self.places[usize::from(exception)] = place;
         place
@@ -310,7 +328,7 @@ impl InterruptFigures {
 
     /// The recording has ended: what waits for a grid gets one.
     pub fn finish(&mut self) {
-        self.rows.iter_mut().for_each(|row| row.gap(false));
+        self.rows.iter_mut().for_each(Figures::settle);
     }
 }
 
@@ -368,6 +386,19 @@ impl Watcher for InterruptFigures {
             Cut::Contradiction => self.contradictions += 1,
         }
         self.rows.iter_mut().for_each(|row| row.gap(why == Cut::Gap));
+        match why {
+            Cut::Gap => self.unseen.cut(None, None),
+            _ => self.unseen.lose(),
+        }
+    }
+
+    fn missing(&mut self, gap: Window) {
+        self.rows.iter_mut().for_each(|row| row.bridges.missing(gap));
+        self.unseen.missing(gap);
+    }
+
+    fn hid(&mut self, longest: u64) {
+        self.hidden = self.hidden.max(longest);
     }
 }
 

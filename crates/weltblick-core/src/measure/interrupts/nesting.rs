@@ -109,6 +109,10 @@ pub trait Watcher {
     fn unfinished(&mut self, _exception: u16, _began: Window, _end: u64) {}
     /// Something is missing here; so many runs that had begun have no end, or the reverse.
     fn cut(&mut self, _why: Cut) {}
+    /// The gap that was told before, which loses no time, lies in this window.
+    fn missing(&mut self, _gap: Window) {}
+    /// A run of which something is missing lasted so many ticks at most.
+    fn hid(&mut self, _longest: u64) {}
 }
 
 /// Why a run has no duration.
@@ -170,6 +174,12 @@ pub struct Nesting<W> {
     /// Thread mode, or the unknown, runs since then or was interrupted then.
     ground_since: Option<Window>,
     ended: Option<Ended>,
+    /// Not after the last event.
+    last: u64,
+    /// Since then something is missing, but no time; the next event ends it.
+    gap_since: Option<u64>,
+    /// Since a gap something may run that began then, or later, unseen.
+    hidden_since: Option<u64>,
     /// Of the origin's clock.
     ticks_per_cycle: f64,
     /// Who looks on.
@@ -185,6 +195,9 @@ impl<W: Watcher> Nesting<W> {
             grounded: false,
             ground_since: None,
             ended: None,
+            last: 0,
+            gap_since: None,
+            hidden_since: None,
             watcher,
         }
     }
@@ -271,29 +284,37 @@ impl<W: Watcher> Nesting<W> {
                     frame.run.own += between(since, now);
                     self.watcher.did(Runner::Exception(exception), since, now);
                 }
-                if frame.whole {
+                let (whole, depth) = (frame.whole, frame.run.depth + 1);
+                if whole {
                     self.watcher.ran(&frame.run);
-                } else {
-                    self.watcher.cut(Cut::Run(exception));
                 }
-                let depth = frame.run.depth + 1;
                 self.stack.truncate(self.stack.len() - 1);
                 if let Some(around) = self.stack.last_mut() {
                     around.run.depth = around.run.depth.max(depth);
                 }
+                if !whole {
+                    self.cut_run(exception, now);
+                }
             }
-            _ => self.leave_unexpected(exception),
+            _ => self.leave_unexpected(exception, now),
         }
         self.ended = Some(Ended { exception, at: now });
     }
 
     /// After a gap an exit without an entry is what one expects, once nothing else runs.
     #[cold]
-    fn leave_unexpected(&mut self, exception: u16) {
+    fn leave_unexpected(&mut self, exception: u16, now: Option<Window>) {
         if !self.stack.is_empty() || self.grounded || self.ended.is_some() {
             self.forget(Cut::Contradiction);
         }
+        self.cut_run(exception, now);
+    }
+
+    /// A run ended of which something is missing.
+    #[cold]
+    fn cut_run(&mut self, exception: u16, now: Option<Window>) {
         self.watcher.cut(Cut::Run(exception));
+        self.hid_until(now);
     }
 
     fn resume(&mut self, exception: u16, now: impl When) {
@@ -318,6 +339,7 @@ impl<W: Watcher> Nesting<W> {
             None if exception == THREAD => {
                 self.grounded = true;
                 self.ground_since = now;
+                self.hidden_since = None;
             }
             None => {
                 self.stack.push(Frame { run: Run::of(exception), whole: false, since: now });
@@ -337,9 +359,41 @@ impl<W: Watcher> Nesting<W> {
         }
     }
 
+    /// What ran unseen since a gap ran up to here at most.
+    fn hid_until(&mut self, now: Option<Window>) {
+        if let Some(since) = self.hidden_since {
+            self.watcher.hid(now.map_or(u64::MAX, |now| now.latest.saturating_sub(since)));
+        }
+    }
+
+    /// Something is missing between the event before this one and the one after.
+    #[cold]
+    fn lose(&mut self, keeps_time: bool, now: Option<Window>) {
+        if !keeps_time || now.is_none() {
+            return self.forget(Cut::Slip);
+        }
+        let began = self.stack.iter().filter_map(|frame| frame.run.began);
+        let began = began.map(|began| began.earliest).chain(self.hidden_since);
+        self.hidden_since = Some(began.fold(self.last, u64::min));
+        self.gap_since.get_or_insert(self.last);
+        self.forget(Cut::Gap);
+    }
+
+    /// The first event after a gap.
+    #[cold]
+    fn end_gap(&mut self, now: Window) {
+        if let Some(earliest) = self.gap_since.take() {
+            self.watcher.missing(Window { earliest, latest: now.latest });
+            self.hid_until(Some(now));
+        }
+    }
+
     /// What has begun gets no end, and nothing is known of what runs.
     #[cold]
     fn forget(&mut self, why: Cut) {
+        if why != Cut::Gap {
+            self.watcher.hid(u64::MAX);
+        }
         for frame in self.stack.drain(..) {
             self.watcher.cut(Cut::Run(frame.run.exception));
         }
@@ -357,6 +411,12 @@ impl<W: Watcher> Nesting<W> {
     /// The same, and it ended at this tick, if that is known.
     #[must_use]
     pub fn finish_at(mut self, end: Option<u64>) -> W {
+        if let Some(earliest) = self.gap_since {
+            self.watcher.missing(Window { earliest, latest: u64::MAX });
+        }
+        if self.hidden_since.is_some() {
+            self.watcher.hid(u64::MAX);
+        }
         for frame in self.stack.drain(..) {
             if let (true, Some(began), Some(end)) = (frame.whole, frame.run.began, end) {
                 self.watcher.unfinished(frame.run.exception, began, end);
@@ -370,6 +430,14 @@ impl<W: Watcher> Nesting<W> {
 impl<W: Watcher> Sink for Nesting<W> {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
+        if let Some(now) = position.time
+            && !matches!(event, Event::Lost { .. })
+        {
+            if self.gap_since.is_some() {
+                self.end_gap(now);
+            }
+            self.last = now.earliest;
+        }
         match *event {
             Event::Entered { exception } => match position.time {
                 Some(now) => self.enter(exception, now),
@@ -383,8 +451,8 @@ impl<W: Watcher> Sink for Nesting<W> {
                 Some(now) => self.resume(exception, now),
                 None => self.resume(exception, ()),
             },
-            Event::Lost { why, .. } if !why.loses_bytes() => self.forget(Cut::Gap),
-            Event::Lost { .. } | Event::Unwatched => self.forget(Cut::Slip),
+            Event::Lost { why, .. } => self.lose(!why.loses_bytes(), position.time),
+            Event::Unwatched => self.forget(Cut::Slip),
             Event::Stated(Statement::Requested { cycles_ago }) => {
                 self.requested(cycles_ago, position.time);
             }

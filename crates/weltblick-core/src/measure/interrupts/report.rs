@@ -11,7 +11,7 @@ use crate::measure::statistic::{Scale, Statistic};
 use crate::measure::timing::Timing;
 use crate::measure::worst::Bad;
 use crate::stats::Spread;
-use crate::time::Window;
+use crate::time::{Window, duration_ns};
 use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -221,6 +221,10 @@ pub struct InterruptEvidence {
     pub intrusive: bool,
     /// Places where something is missing.
     pub gaps: u64,
+    /// How long a run lasted at most of which something is missing there; absent where nothing bounds
+    /// it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hidden: Option<Duration>,
     /// Entries, exits and returns that contradict each other: losses that nothing told.
     pub contradictions: u64,
     /// Time of which it is known what ran, in nanoseconds.
@@ -343,6 +347,7 @@ pub fn report(
             basis: "exception_trace".into(),
             intrusive: context.intrusive,
             gaps: figures.gaps,
+            hidden: context.scale.hidden(figures.hidden),
             contradictions: figures.contradictions,
             known_ns: context.ns(figures.known()),
             losses: context.timing.recording.losses.rows(),
@@ -567,10 +572,11 @@ fn doubts(figures: &InterruptFigures, context: &Context<'_>) -> Vec<String> {
     let cut: u64 = figures.rows().map(|row| row.cut).sum();
     if figures.gaps > 0 {
         doubts.push(format!(
-            "Something is missing in {} {}: {cut} {} there, which count and have no duration. The true maximum may be among them; figures start anew after each.",
+            "Something is missing in {} {}: {cut} {} there, which count and have no duration. {}; figures start anew after each.",
             figures.gaps,
             if figures.gaps == 1 { "place" } else { "places" },
             if cut == 1 { "run was cut" } else { "runs were cut" },
+            longest_hidden(context.scale.hidden(figures.hidden), "run"),
         ));
     }
     if context.timing.recording.time_slipped {
@@ -583,6 +589,14 @@ fn doubts(figures: &InterruptFigures, context: &Context<'_>) -> Vec<String> {
         ));
     }
     doubts
+}
+
+/// What is known of the longest of which something is missing.
+pub(crate) fn longest_hidden(longest: Option<Duration>, what: &str) -> String {
+    match longest.and_then(|longest| longest.ns_high) {
+        Some(ns) => format!("No {what} that hides there lasted longer than {}", duration_ns(ns)),
+        None => "The true maximum may be among them".to_owned(),
+    }
 }
 
 /// An interrupt interrupts only what is less urgent: else it had another priority then.

@@ -1,5 +1,6 @@
 //! Nestings made at random, held against a reference that knows them from the start.
 
+use super::figures::InterruptFigures;
 use super::nesting::{Cut, Nesting, Run, Watcher};
 use crate::event::{Event, LossReason, Origin, Position, Sink as _};
 use crate::stats::Ticks;
@@ -102,6 +103,8 @@ struct Seen {
     runs: Vec<Run>,
     cut: usize,
     contradictions: usize,
+    hidden: u64,
+    gaps: Vec<Window>,
 }
 
 impl Watcher for Seen {
@@ -115,18 +118,29 @@ impl Watcher for Seen {
             Cut::Gap | Cut::Slip => {}
         }
     }
+    fn missing(&mut self, gap: Window) {
+        self.gaps.push(gap);
+    }
+    fn hid(&mut self, longest: u64) {
+        self.hidden = self.hidden.max(longest);
+    }
 }
 
 /// Feeds the events without those in `gap`.
 fn feed(events: &[(u64, Event)], gap: Option<(usize, usize)>) -> Seen {
-    let mut nesting = Nesting::new(1.0, Seen::default());
+    feed_to(Seen::default(), events, gap.as_slice())
+}
+
+/// The same to anybody who looks on.
+fn feed_to<W: Watcher>(watcher: W, events: &[(u64, Event)], gaps: &[(usize, usize)]) -> W {
+    let mut nesting = Nesting::new(1.0, watcher);
     let at = |cycle| Position { origin: Origin(0), offset: 0, time: Some(Window::exact(cycle)) };
     for (number, (cycle, event)) in events.iter().enumerate() {
-        if gap.is_some_and(|(from, _)| number == from) {
+        if gaps.iter().any(|(from, _)| number == *from) {
             let why = LossReason::Overflow;
             nesting.event(at(*cycle), &Event::Lost { bytes: 0..0, why });
         }
-        if gap.is_none_or(|(from, until)| number < from || number >= until) {
+        if !gaps.iter().any(|(from, until)| (*from..*until).contains(&number)) {
             nesting.event(at(*cycle), event);
         }
     }
@@ -182,6 +196,55 @@ proptest! {
             prop_assert_eq!(run.exception, real.number);
             prop_assert_eq!(run.began, Some(Window::exact(real.began)));
             prop_assert_eq!(run.own, Ticks::exact(real.own));
+        }
+        // However long those were that touch it: it is known how long they were at most.
+        let touching = story.runs.iter().filter(|real| real.events.1 >= gap.0 && real.events.0 < gap.1);
+        let longest = touching.map(|real| real.ended - real.began).max().unwrap_or(0);
+        prop_assert!(longest <= seen.hidden, "{longest} of {}", seen.hidden);
+        if gap.1 + 1 < story.events.len() {
+            let around = |at: usize| story.events[at].0;
+            let (earliest, latest) = (gap.0.checked_sub(1).map_or(0, around), around(gap.1));
+            prop_assert_eq!(&seen.gaps, &[Window { earliest, latest }]);
+            // And not by more than the rest of the day: then thread mode goes on.
+            let days_end = story.events[gap.1..].iter().find(|(_, event)| *event == Event::Resumed { exception: 0 });
+            let day_began = story.events[..gap.0].iter().rfind(|(_, event)| *event == Event::Resumed { exception: 0 });
+            if let Some((end, _)) = days_end {
+                prop_assert!(seen.hidden <= end - day_began.map_or(0, |(begin, _)| *begin));
+            }
+        }
+    }
+
+    #[test]
+    fn what_hides_in_gaps_is_not_longer_than_what_is_told(
+        days in prop::collection::vec(acts(6), 1..8),
+        gaps in prop::collection::vec((any::<prop::sample::Index>(), 1_usize..12), 1..4),
+    ) {
+        let story = story(&days);
+        let gap = |(at, length): (prop::sample::Index, usize)| {
+            let at = at.index(story.events.len());
+            (at, at + length)
+        };
+        let gaps: Vec<(usize, usize)> = gaps.into_iter().map(gap).collect();
+        let figures = feed_to(InterruptFigures::new(1), &story.events, &gaps);
+        prop_assert_eq!(figures.contradictions, 0);
+        for row in figures.rows() {
+            let runs = story.runs.iter().filter(|real| real.number == row.exception);
+            let longest = runs.clone().map(|real| real.ended - real.began).max().unwrap_or(0);
+            let known = row.elapsed.max().map_or(0, |max| max.high).max(figures.hidden);
+            prop_assert!(longest <= known, "{longest} of {known}");
+            let starts: Vec<u64> = runs.map(|real| real.began).collect();
+            let apart = starts.windows(2).map(|pair| pair[1] - pair[0]).max().unwrap_or(0);
+            let known = row.period.max().map_or(0, |max| max.high).max(row.bridges.longest());
+            prop_assert!(apart <= known, "{apart} apart, of {known}");
+            // One that is not seen whole was asked for after the start before it.
+            let hides = |real: &Real| {
+                gaps.iter().any(|gap| real.events.1 >= gap.0 && real.events.0 < gap.1)
+            };
+            let runs: Vec<&Real> =
+                story.runs.iter().filter(|real| real.number == row.exception).collect();
+            let hidden = runs.windows(2).filter(|pair| hides(pair[1]));
+            let waited = hidden.map(|pair| pair[1].ended - pair[0].began).max().unwrap_or(0);
+            prop_assert!(waited <= row.bridges.longest_wait(), "{waited}");
         }
     }
 

@@ -3,6 +3,7 @@
 use super::loads::{Cut, Loads, Windows};
 use super::tracking::{Activation, Spell, State, Watcher};
 use crate::event::{Name, Statement, Thing};
+use crate::measure::bridges::Bridges;
 use crate::measure::dissection::{Actor, Dissection};
 use crate::measure::interrupts::{GridFit, Late, MOST_EACH, between};
 use crate::measure::worst::{Bad, Worst};
@@ -83,6 +84,11 @@ pub struct Figures {
     pub jitter: Spread,
     /// Whether it is activated periodically, and what it missed.
     pub grid: GridFit,
+    /// Across gaps, from ready to ready, else from start to start.
+    pub bridges: Bridges,
+    /// An activation of which something is missing lasted so many ticks at most; `u64::MAX`: nothing
+    /// tells.
+    pub hidden: u64,
     /// Ticks in which it ran, activations without a duration included.
     pub busy: u64,
     /// Its load over time.
@@ -126,6 +132,8 @@ impl Figures {
             period: spread(),
             jitter: spread(),
             grid: GridFit::new(false),
+            bridges: Bridges::default(),
+            hidden: 0,
             busy: 0,
             loads: Loads::default(),
             states: BTreeMap::new(),
@@ -172,7 +180,7 @@ impl Figures {
     }
 
     fn started(&mut self, now: Window) {
-        let Some(last) = self.last.replace(now) else { return };
+        let Some(last) = self.last.replace(now) else { return self.bridges.reach(now) };
         let period = between(last, now);
         self.period.add(period);
         if let Some(before) = self.last_period.replace(period) {
@@ -181,11 +189,12 @@ impl Figures {
     }
 
     fn gap(&mut self, keeps_time: bool) {
-        self.last = None;
-        self.last_period = None;
+        let (last, period) = (self.last.take(), self.last_period.take());
         if keeps_time {
+            self.bridges.cut(last, period);
             self.grid.gap();
         } else {
+            self.bridges.lose();
             self.grid.settle(|_| {});
         }
     }
@@ -212,6 +221,8 @@ pub struct TaskFigures {
     places: FxHashMap<u32, usize>,
     /// The task that was asked for last, and where its row is: mostly it is asked for again.
     recent: Option<(u32, usize)>,
+    /// What is known of a task of which nothing was stated.
+    unseen: Figures,
     windows: Windows,
     /// What things are called.
     pub names: FxHashMap<Thing, Name>,
@@ -234,6 +245,7 @@ impl TaskFigures {
             rows: Vec::new(),
             places: FxHashMap::default(),
             recent: None,
+            unseen: Figures::new(0, false, settings),
             windows: Windows::new(settings.window),
             names: FxHashMap::default(),
             exceptions: Box::new([0; EXCEPTIONS]),
@@ -260,10 +272,11 @@ impl TaskFigures {
 
     #[inline(never)]
     fn find_place(&mut self, task: u32) -> usize {
-        let Self { rows, places, settings, .. } = self;
+        let Self { rows, places, settings, unseen, .. } = self;
         let place = *places.entry(task).or_insert_with(|| {
             let detailed = rows.len() < MOST_DETAILED;
-            rows.push(Figures::new(task, detailed, *settings));
+            let (bridges, loads) = (unseen.bridges, unseen.loads);
+            rows.push(Figures { bridges, loads, ..Figures::new(task, detailed, *settings) });
             rows.len() - 1
         });
         self.recent = Some((task, place));
@@ -304,22 +317,17 @@ impl TaskFigures {
     /// A stretch of time, of the task in that place if of any, does not lie within one window.
     #[cold]
     fn cut_windows(&mut self, mine: Option<usize>, from: Window, until: Window) {
-        let Self { windows, rows, .. } = self;
+        let Self { windows, rows, unseen, .. } = self;
         let length = windows.length();
-        windows.cut(from.latest, until.latest, |cut| match cut {
-            Cut::Part(ticks) => {
+        windows.cut(from.latest, until.latest, |cut| {
+            if let Cut::Part(ticks) = cut {
                 if let Some(row) = mine.and_then(|place| rows.get_mut(place)) {
                     row.loads.ran(ticks);
                 }
+                return;
             }
-            Cut::Close(whole, start) => {
-                rows.iter_mut().for_each(|row| row.loads.close(whole, start, length));
-            }
-            Cut::Filled(windows, start) => {
-                for (place, row) in rows.iter_mut().enumerate() {
-                    let load = f64::from(u8::from(mine == Some(place)));
-                    row.loads.filled(windows, start, load);
-                }
+            for (place, row) in rows.iter_mut().chain([&mut *unseen]).enumerate() {
+                row.loads.cut(cut, length, mine == Some(place));
             }
         });
     }
@@ -358,6 +366,12 @@ impl Watcher for TaskFigures {
 
     fn cut(&mut self, task: u32) {
         self.row(task).cut += 1;
+    }
+
+    fn cut_since(&mut self, task: u32, since: Window) {
+        let row = self.row(task);
+        row.cut += 1;
+        row.started(since);
     }
 
     #[inline(always)]
@@ -441,7 +455,18 @@ impl Watcher for TaskFigures {
     fn gap(&mut self, keeps_time: bool) {
         self.gaps += 1;
         self.windows.gap();
-        self.rows.iter_mut().for_each(|row| row.gap(keeps_time));
+        let rows = self.rows.iter_mut().chain([&mut self.unseen]);
+        rows.for_each(|row| row.gap(keeps_time));
+    }
+
+    fn missing(&mut self, gap: Window) {
+        let rows = self.rows.iter_mut().chain([&mut self.unseen]);
+        rows.for_each(|row| row.bridges.missing(gap));
+    }
+
+    fn hid(&mut self, task: u32, longest: u64) {
+        let row = self.row(task);
+        row.hidden = row.hidden.max(longest);
     }
 }
 

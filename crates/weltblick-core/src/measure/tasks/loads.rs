@@ -1,6 +1,8 @@
 //! Loads over time, window by window, in fixed memory.
 
-/// Cuts stretches of time into windows of equal length. A window counts if all of it is known.
+use crate::stats::Bounds;
+
+/// Cuts stretches of time into windows of equal length.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Windows {
     length: u64,
@@ -8,8 +10,24 @@ pub(super) struct Windows {
     at: u64,
     /// Its end.
     end: u64,
-    /// Up to where that window is known without a gap from its start; `None`: it is not whole.
-    known: Option<u64>,
+    /// Up to where something is known of it.
+    until: u64,
+    /// Ticks of it of which nothing is known.
+    missing: u64,
+    state: State,
+}
+
+/// What is known of the window that is being filled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum State {
+    /// There is none yet.
+    None,
+    /// It began before the recording.
+    Edge,
+    /// All of it.
+    Whole,
+    /// Something is missing.
+    Partly,
 }
 
 /// What a stretch of time does to the windows.
@@ -17,93 +35,162 @@ pub(super) struct Windows {
 pub(super) enum Cut {
     /// So many ticks belong to the window that is being filled.
     Part(u64),
-    /// That window ends: whether it counts, and when it began.
-    Close(bool, u64),
+    /// That window ends.
+    Close(Close),
     /// So many windows follow that are filled by this stretch alone; the first begins then.
     Filled(u64, u64),
+    /// Of so many windows nothing is known.
+    Unseen(u64),
+}
+
+/// A window that ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Close {
+    /// It began then, and all of it is known.
+    Whole(u64),
+    /// So many ticks of it are not known.
+    Partly(u64),
+    /// It began before the recording.
+    Edge,
 }
 
 impl Windows {
     /// Windows of so many ticks.
     pub(super) const fn new(length: u64) -> Self {
         let length = if length == 0 { 1 } else { length };
-        // The first window begins before the recording.
-        Self { length, at: 0, end: length, known: None }
+        Self { length, at: 0, end: 0, until: 0, missing: 0, state: State::None }
     }
 
     pub(super) const fn length(&self) -> u64 {
         self.length
     }
 
-    /// Something is missing: the window that is being filled says nothing.
+    /// Something is missing: the window that is being filled is not whole.
     pub(super) const fn gap(&mut self) {
-        self.known = None;
+        if matches!(self.state, State::Whole) {
+            self.state = State::Partly;
+        }
     }
 
     /// Mostly a stretch lies within the window that is being filled, and follows the one before it:
     /// then it is a part of that, and there is nothing to cut.
     #[inline]
     pub(super) fn goes_on(&mut self, from: u64, until: u64) -> bool {
-        let goes_on = self.known == Some(from) && until <= self.end && from <= until;
+        let goes_on = self.until == from && until <= self.end && from <= until;
         if goes_on {
-            self.known = Some(until);
+            self.until = until;
         }
         goes_on
     }
 
     /// Cuts the stretch from one tick to another.
-    pub(super) fn cut(&mut self, mut from: u64, until: u64, mut tell: impl FnMut(Cut)) {
+    pub(super) fn cut(&mut self, from: u64, until: u64, mut tell: impl FnMut(Cut)) {
+        if self.state == State::None {
+            self.open(from / self.length, from);
+            if !from.is_multiple_of(self.length) {
+                self.state = State::Edge;
+            }
+        }
+        if from > self.until {
+            self.miss(from, &mut tell);
+        }
+        let mut from = from.max(self.until);
         while from < until {
-            let (at, start) = (from / self.length, from / self.length * self.length);
-            if at != self.at {
-                let whole = self.known == Some((self.at + 1).saturating_mul(self.length));
-                tell(Cut::Close(whole, self.at * self.length));
-                self.at = at;
-                // What lies between the windows, if anything, was not seen.
-                self.known = (from == start).then_some(start);
+            if from >= self.end {
+                self.close(&mut tell);
+                self.open(self.at + 1, self.end);
             }
-            if self.known.is_some_and(|known| known != from) {
-                self.known = None;
-            }
-            let full = (until - start) / self.length;
-            if from == start && full > 1 {
+            let full = (until - from) / self.length;
+            if from == self.end - self.length && full > 1 && self.state == State::Whole {
                 // However long the stretch is: the last of its windows alone is cut in parts.
-                tell(Cut::Filled(full - 1, start));
-                self.at += full - 1;
-                from = start + (full - 1) * self.length;
-                self.known = Some(from);
+                tell(Cut::Filled(full - 1, from));
+                from += (full - 1) * self.length;
+                self.open(self.at + full - 1, from);
                 continue;
             }
-            self.end = start.saturating_add(self.length);
-            let end = start.saturating_add(self.length).min(until);
+            let end = self.end.min(until);
             tell(Cut::Part(end - from));
-            self.known = self.known.map(|_| end);
             if end == from {
                 return;
             }
+            self.until = end;
             from = end;
         }
     }
+
+    /// Nothing is known up to this tick.
+    fn miss(&mut self, from: u64, tell: &mut impl FnMut(Cut)) {
+        self.skip(from.min(self.end));
+        if from >= self.end {
+            self.close(tell);
+            let at = from / self.length;
+            if at > self.at + 1 {
+                tell(Cut::Unseen(at - self.at - 1));
+            }
+            self.open(at, at * self.length);
+            self.skip(from);
+        }
+    }
+
+    /// The same within a window.
+    const fn skip(&mut self, until: u64) {
+        if until > self.until {
+            self.missing += until - self.until;
+            self.until = until;
+            self.gap();
+        }
+    }
+
+    const fn open(&mut self, at: u64, from: u64) {
+        self.at = at;
+        self.end = at.saturating_add(1).saturating_mul(self.length);
+        (self.until, self.missing, self.state) = (from, 0, State::Whole);
+    }
+
+    fn close(&self, tell: &mut impl FnMut(Cut)) {
+        let start = self.end.saturating_sub(self.length);
+        tell(Cut::Close(match self.state {
+            State::Whole => Close::Whole(start),
+            State::Partly => Close::Partly(self.missing),
+            State::Edge | State::None => Close::Edge,
+        }));
+    }
 }
 
-/// The loads of one task in whole windows.
+/// The loads of one task in windows.
 #[derive(Debug, Clone, Copy)]
 pub struct Loads {
     busy: u64,
     /// Windows that are whole.
     pub windows: u64,
-    /// The least load.
+    /// The least load of those.
     pub least: f64,
-    /// The highest load.
+    /// The highest load of those.
     pub most: f64,
     /// The start of the window with the highest load, in ticks.
     pub most_at: u64,
     sum: f64,
+    /// The others, in which something is missing.
+    partly: u64,
+    partly_least: f64,
+    partly_most: f64,
+    partly_sum: Bounds,
 }
 
 impl Default for Loads {
     fn default() -> Self {
-        Self { busy: 0, windows: 0, least: f64::INFINITY, most: 0.0, most_at: 0, sum: 0.0 }
+        Self {
+            busy: 0,
+            windows: 0,
+            least: f64::INFINITY,
+            most: 0.0,
+            most_at: 0,
+            sum: 0.0,
+            partly: 0,
+            partly_least: f64::INFINITY,
+            partly_most: 0.0,
+            partly_sum: Bounds::exact(0.0),
+        }
     }
 }
 
@@ -113,22 +200,26 @@ impl Loads {
         self.busy += ticks;
     }
 
-    /// The window ends.
-    pub(super) fn close(&mut self, whole: bool, start: u64, length: u64) {
-        let load = std::mem::take(&mut self.busy) as f64 / length as f64;
-        if !whole {
-            return;
-        }
-        self.windows += 1;
-        self.sum += load;
-        self.least = self.least.min(load);
-        if load > self.most {
-            (self.most, self.most_at) = (load, start);
+    /// Windows of this length end, or pass; the task ran in all of them, or in none.
+    pub(super) fn cut(&mut self, cut: Cut, length: u64, runs: bool) {
+        match cut {
+            Cut::Part(_) => {}
+            Cut::Filled(windows, start) => self.whole(windows, start, f64::from(u8::from(runs))),
+            Cut::Unseen(windows) => self.partly(windows, 0.0, 1.0),
+            Cut::Close(close) => {
+                let busy = std::mem::take(&mut self.busy);
+                let load = |busy: u64| busy as f64 / length as f64;
+                match close {
+                    Close::Whole(start) => self.whole(1, start, load(busy)),
+                    Close::Partly(missing) => self.partly(1, load(busy), load(busy + missing)),
+                    Close::Edge => {}
+                }
+            }
         }
     }
 
     /// So many windows had one load, from `start` on.
-    pub(super) fn filled(&mut self, windows: u64, start: u64, load: f64) {
+    fn whole(&mut self, windows: u64, start: u64, load: f64) {
         self.windows += windows;
         self.sum += load * windows as f64;
         self.least = self.least.min(load);
@@ -137,16 +228,47 @@ impl Loads {
         }
     }
 
+    /// So many windows had a load between these.
+    fn partly(&mut self, windows: u64, low: f64, high: f64) {
+        let many = windows as f64;
+        self.partly += windows;
+        self.partly_least = self.partly_least.min(low);
+        self.partly_most = self.partly_most.max(high);
+        self.partly_sum.low += low * many;
+        self.partly_sum.high += high * many;
+    }
+
     /// The mean load of whole windows.
     #[must_use]
     pub fn mean(&self) -> Option<f64> {
         (self.windows > 0).then(|| self.sum / self.windows as f64)
+    }
+
+    /// Between what the mean load of all windows lies.
+    #[must_use]
+    pub fn mean_of_all(&self) -> Bounds {
+        let all = (self.windows + self.partly).max(1) as f64;
+        let Bounds { low, high } = self.partly_sum;
+        Bounds { low: (self.sum + low) / all, high: (self.sum + high) / all }
+    }
+
+    /// The least that the load may have been in any window.
+    #[must_use]
+    pub fn least_of_all(&self) -> f64 {
+        self.least.min(self.partly_least)
+    }
+
+    /// The most that the load may have been in any window.
+    #[must_use]
+    pub fn most_of_all(&self) -> f64 {
+        self.most.max(self.partly_most)
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     /// The loads of stretches: from, until, and whether the task ran.
     fn loads(stretches: &[(u64, u64, bool)]) -> Loads {
@@ -154,11 +276,7 @@ mod tests {
         for &(from, until, mine) in stretches {
             windows.cut(from, until, |cut| match cut {
                 Cut::Part(ticks) if mine => loads.ran(ticks),
-                Cut::Part(_) => {}
-                Cut::Close(whole, start) => loads.close(whole, start, 100),
-                Cut::Filled(windows, start) => {
-                    loads.filled(windows, start, f64::from(u8::from(mine)));
-                }
+                cut => loads.cut(cut, 100, mine),
             });
         }
         loads
@@ -193,6 +311,53 @@ mod tests {
             (300, 400, false),
             (500, 501, false), // and a whole window here
         ]);
-        assert_eq!((loads.windows, loads.least, loads.most), (2, 0.0, 1.0));
+        assert_eq!((loads.windows, loads.least, loads.most), (3, 0.0, 1.0));
+        // It bounds what it may have been: the second from 0.6 to 1, the fifth from 0 to 1.
+        assert_eq!((loads.least_of_all(), loads.most_of_all()), (0.0, 1.0));
+        let mean = loads.mean_of_all();
+        assert!((mean.low - 1.6 / 5.0).abs() < 1e-9 && (mean.high - 3.0 / 5.0).abs() < 1e-9);
+    }
+
+    proptest! {
+        /// Any ticks may be missing: the load of every window lies between what is known of it.
+        #[test]
+        fn what_is_missing_is_bounded(
+            ticks in prop::collection::vec((any::<bool>(), 0_u8..8), 200..2000),
+            from in 0_usize..100,
+        ) {
+            let (mut windows, mut loads) = (Windows::new(100), Loads::default());
+            for (at, &(mine, dice)) in ticks.iter().enumerate().skip(from) {
+                // Long stretches of the same ticks, with and without gaps between them.
+                let at = at as u64;
+                if dice == 0 && ticks.len() % 2 == 0 {
+                    windows.gap();
+                    continue;
+                }
+                windows.cut(at, at + 1, |cut| match cut {
+                    Cut::Part(ticks) if mine => loads.ran(ticks),
+                    cut => loads.cut(cut, 100, mine),
+                });
+            }
+            let whole = from.div_ceil(100)..(ticks.len() - 1) / 100;
+            let truth: Vec<f64> = whole
+                .map(|window| {
+                    let busy = ticks[window * 100..][..100].iter().filter(|(mine, _)| *mine).count();
+                    busy as f64 / 100.0
+                })
+                .collect();
+            let all = loads.windows + loads.partly;
+            if all == truth.len() as u64 && all > 0 {
+                let most = truth.iter().copied().fold(0.0, f64::max);
+                let least = truth.iter().copied().fold(1.0, f64::min);
+                let mean = truth.iter().sum::<f64>() / all as f64;
+                let bounds = loads.mean_of_all();
+                prop_assert!(most <= loads.most_of_all() + 1e-9 && most >= loads.most - 1e-9);
+                prop_assert!(least >= loads.least_of_all() - 1e-9);
+                prop_assert!(bounds.low <= mean + 1e-9 && mean <= bounds.high + 1e-9);
+            } else {
+                // The first or last ticks are missing: windows there are beside the recording.
+                prop_assert!(all < truth.len() as u64 + 1);
+            }
+        }
     }
 }

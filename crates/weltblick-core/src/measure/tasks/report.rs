@@ -7,7 +7,7 @@ use crate::event::Thing;
 use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Phase, Stretch};
 use crate::measure::duration::Duration;
-use crate::measure::interrupts::between;
+use crate::measure::interrupts::{between, longest_hidden};
 use crate::measure::losses::LossRow;
 use crate::measure::statistic::{Scale, Statistic};
 use crate::measure::timing::Timing;
@@ -207,6 +207,10 @@ pub struct TaskRow {
     pub rate: f64,
     /// Activations without a duration: something is missing inside.
     pub cut: u64,
+    /// How long an activation lasted at most of which something is missing; absent where nothing is,
+    /// or nothing bounds it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hidden: Option<Duration>,
     /// It never stops by its own will and nothing is below it.
     pub idle: bool,
     /// It was created, or named, and never seen running.
@@ -446,6 +450,7 @@ fn row(
         rate: if seconds > 0.0 { row.activations as f64 / seconds } else { 0.0 },
         cut: row.cut,
         idle,
+        hidden: context.scale.hidden(row.hidden),
         never_ran: row.busy == 0 && row.activations == 0 && row.cut == 0,
         pending: scale.statistic(&row.pending),
         elapsed: scale.statistic(&row.elapsed),
@@ -554,12 +559,16 @@ fn doubts(figures: &TaskFigures, context: &Context<'_>) -> Vec<String> {
         );
     }
     let cut: u64 = figures.rows().map(|row| row.cut).sum();
+    // The idle task is never activated.
+    let others = figures.rows().filter(|row| figures.idle() != Some(row.task));
+    let hidden = others.map(|row| row.hidden).max().unwrap_or(0);
     if figures.gaps > 0 {
         doubts.push(format!(
-            "Something is missing in {} {}: {cut} {} there and have no duration, and no load is known until the next switch. The true maximum may be among them.",
+            "Something is missing in {} {}: {cut} {} there and have no duration, and no load is known until the next switch. {}.",
             figures.gaps,
             if figures.gaps == 1 { "place" } else { "places" },
             if cut == 1 { "activation was cut" } else { "activations were cut" },
+            longest_hidden(context.scale.hidden(hidden), "activation"),
         ));
     }
     if context.timing.recording.time_slipped {

@@ -1,10 +1,14 @@
 //! Small stories of tasks, each with its answer.
 
+use super::figures::{Settings, TaskFigures};
 use super::tracking::{Activation, Tracking, Watcher};
 use crate::event::{Event, LossReason, Origin, Position, Sink as _, Statement, Stop};
 use crate::measure::dissection::Actor;
 use crate::stats::Ticks;
 use crate::time::Window;
+use proptest::prelude::*;
+use std::collections::BTreeSet;
+use std::ops::Range;
 
 #[derive(Default)]
 struct Seen {
@@ -142,4 +146,107 @@ fn exceptions_that_contradict_each_other_are_a_gap_for_tasks_too() {
     ]);
     assert!(seen.activations.is_empty());
     assert_eq!((seen.gaps, seen.cut), (1, 2));
+}
+
+/// A kernel with three tasks, the first of them the most urgent.
+#[derive(Default)]
+struct Kernel {
+    now: u64,
+    running: Option<u32>,
+    ready: BTreeSet<u32>,
+    events: Vec<(u64, Event)>,
+    /// Open activations: since when each task is ready.
+    open: [Option<u64>; 3],
+    /// Of each task: from when to when.
+    activations: [Vec<(u64, u64)>; 3],
+}
+
+impl Kernel {
+    fn tell(&mut self, event: Event) {
+        self.events.push((self.now, event));
+        self.now += 1;
+    }
+
+    fn wake(&mut self, task: u32) {
+        let open = &mut self.open[task as usize];
+        if open.is_none() {
+            *open = Some(self.now);
+            self.ready.insert(task);
+            self.tell(ready(task));
+            self.dispatch();
+        }
+    }
+
+    fn sleep(&mut self) {
+        let Some(task) = self.running.take() else { return };
+        let since = self.open[task as usize].take().unwrap();
+        self.activations[task as usize].push((since, self.now));
+        self.tell(sleeps(task));
+        self.dispatch();
+    }
+
+    fn dispatch(&mut self) {
+        let Some(&next) = self.ready.first() else { return };
+        if self.running.is_none_or(|running| next < running) {
+            self.ready.remove(&next);
+            self.ready.extend(self.running.replace(next));
+            self.tell(runs(next));
+        }
+    }
+}
+
+/// Feeds the events without those in the gaps.
+fn with_gaps(events: &[(u64, Event)], gaps: &[Range<usize>]) -> TaskFigures {
+    let settings = Settings { keep: 1, window: 1000, each: false };
+    let mut tracking = Tracking::new(TaskFigures::new(settings));
+    for (at, (now, event)) in events.iter().enumerate() {
+        let time = Some(Window::exact(*now));
+        let position = Position { origin: Origin(0), offset: 0, time };
+        if gaps.iter().any(|gap| gap.start == at) {
+            let why = LossReason::Overflow;
+            tracking.event(position, &Event::Lost { bytes: 0..0, why });
+        }
+        if !gaps.iter().any(|gap| gap.contains(&at)) {
+            tracking.event(position, event);
+        }
+    }
+    tracking.finish()
+}
+
+proptest! {
+    #[test]
+    fn what_hides_in_gaps_is_not_longer_than_what_is_told(
+        acts in prop::collection::vec((0_u32..5, 0_u64..300), 20..200),
+        gaps in prop::collection::vec((any::<prop::sample::Index>(), 1_usize..12), 1..4),
+    ) {
+        let mut kernel = Kernel::default();
+        for (act, pause) in acts {
+            kernel.now += pause;
+            if act < 3 { kernel.wake(act) } else { kernel.sleep() }
+        }
+        let events = &kernel.events;
+        prop_assume!(!events.is_empty());
+        let gap = |(at, length): &(prop::sample::Index, usize)| {
+            let at = at.index(events.len());
+            at..at + length
+        };
+        let gaps: Vec<Range<usize>> = gaps.iter().map(gap).collect();
+        let figures = with_gaps(events, &gaps);
+        for (task, activations) in (0..).zip(&kernel.activations) {
+            // What goes on when the recording ends is told as that.
+            let Some(row) = figures.rows().find(|row| row.task == task) else { continue };
+            let (seen, apart) = (row.response.max(), row.period.max());
+            let longest = activations.iter().map(|(ready, end)| end - ready).max().unwrap_or(0);
+            let known = seen.map_or(0, |max| max.high).max(row.hidden);
+            prop_assert!(longest <= known, "{task}: {longest} of {known}");
+            let apart_truly = activations.windows(2).map(|pair| pair[1].0 - pair[0].0);
+            let known = apart.map_or(0, |max| max.high).max(row.bridges.longest());
+            let longest = apart_truly.clone().max().unwrap_or(0);
+            prop_assert!(longest <= known, "{task}: {longest} apart, of {known}");
+            // All of the time from the first start to the last is in one period or in a bridge.
+            let all: u64 = apart_truly.sum();
+            let seen = row.period.mean().map_or(0.0, |mean| mean.high * row.period.count() as f64);
+            prop_assert!(all as f64 <= seen + row.bridges.sum().high as f64 + 1e-6);
+        }
+    }
 }

@@ -98,6 +98,10 @@ pub trait Watcher {
     fn unfinished(&mut self, _task: u32, _since: Window, _end: u64) {}
     /// An activation had begun, or was to begin, and something is missing inside.
     fn cut(&mut self, _task: u32) {}
+    /// The same, and that is known: when it was ready, else when it began.
+    fn cut_since(&mut self, task: u32, _since: Window) {
+        self.cut(task);
+    }
     /// The actor had the core from the one to the other.
     fn did(&mut self, _actor: Actor, _from: Window, _until: Window) {}
     /// A task did this, and then something else.
@@ -108,6 +112,10 @@ pub trait Watcher {
     fn stated(&mut self, _statement: &Statement) {}
     /// Something is missing here. As long as no time is, periods go on.
     fn gap(&mut self, _keeps_time: bool) {}
+    /// The gap that was told before, which loses no time, lies in this window.
+    fn missing(&mut self, _gap: Window) {}
+    /// An activation of which something is missing lasted so many ticks at most.
+    fn hid(&mut self, _task: u32, _longest: u64) {}
 }
 
 /// What is known of one task.
@@ -116,6 +124,13 @@ struct Task {
     state: State,
     since: Option<Window>,
     open: Option<Open>,
+    /// Since a gap an activation may go on that began then, or later, unseen.
+    hidden_since: Option<u64>,
+}
+
+impl Task {
+    const UNKNOWN: Self =
+        Self { state: State::Unknown, since: None, open: None, hidden_since: None };
 }
 
 /// An activation that has not ended.
@@ -198,6 +213,7 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             own: None,
             split: None,
             unfollowed: 0,
+            hidden: None,
             watcher,
             interrupts,
         };
@@ -277,8 +293,7 @@ impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
                 let core = self.core();
                 self.nesting.watcher.stated(statement, core, position.time);
             }
-            Event::Lost { .. } | Event::Unwatched => self.nesting.event(position, event),
-            _ => {}
+            _ => self.nesting.event(position, event),
         }
     }
 }
@@ -294,6 +309,9 @@ struct Tasks<W, I> {
     /// Thread mode belongs to its owner only since then.
     split: Option<Window>,
     unfollowed: u64,
+    /// Of a task of which nothing was stated so far: since when an activation may go on unseen, and
+    /// how long one lasted at most.
+    hidden: Option<(u64, u64)>,
     watcher: W,
     interrupts: I,
 }
@@ -301,6 +319,9 @@ struct Tasks<W, I> {
 impl<W: Watcher, I> Tasks<W, I> {
     fn finish_at(&mut self, end: Option<u64>) {
         for (&number, task) in &mut self.tasks {
+            if task.hidden_since.is_some() {
+                self.watcher.hid(number, u64::MAX);
+            }
             if let Some(open) = task.open.take() {
                 if let Some((since, end)) = open.ready.or(open.began).zip(end) {
                     self.watcher.unfinished(number, since, end);
@@ -318,12 +339,18 @@ impl<W: Watcher, I> Tasks<W, I> {
     }
 
     fn task(&mut self, task: u32) -> Option<&mut Task> {
-        if self.tasks.len() >= MOST_TASKS && !self.tasks.contains_key(&task) {
-            self.unfollowed += 1;
-            return None;
+        if !self.tasks.contains_key(&task) {
+            if self.tasks.len() >= MOST_TASKS {
+                self.unfollowed += 1;
+                return None;
+            }
+            let hidden_since = self.hidden.map(|(since, _)| since);
+            self.tasks.insert(task, Task { hidden_since, ..Task::UNKNOWN });
+            if let Some((_, longest)) = self.hidden {
+                self.watcher.hid(task, longest);
+            }
         }
-        let unknown = Task { state: State::Unknown, since: None, open: None };
-        Some(self.tasks.entry(task).or_insert(unknown))
+        self.tasks.get_mut(&task)
     }
 
     /// A task does something else from now on.
@@ -345,6 +372,8 @@ impl<W: Watcher, I> Tasks<W, I> {
             return;
         }
         known.open = Some(Open::new(now));
+        // Before that it had stopped.
+        known.hidden_since = None;
         self.enter(task, State::Ready, now);
     }
 
@@ -399,6 +428,9 @@ impl<W: Watcher, I> Tasks<W, I> {
             self.owner = Owner::Kernel;
         }
         self.enter(task, why.into(), now);
+        if let Some(since) = self.tasks.get_mut(&task).and_then(|task| task.hidden_since.take()) {
+            self.watcher.hid(task, now.map_or(u64::MAX, |now| now.latest.saturating_sub(since)));
+        }
         let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.take()) else {
             // It ran when the recording began, or since a gap.
             return self.watcher.cut(task);
@@ -460,14 +492,30 @@ impl<W: Watcher, I> Tasks<W, I> {
     #[cold]
     fn forget(&mut self, keeps_time: bool) {
         for (&number, task) in &mut self.tasks {
-            if task.open.take().is_some() {
-                self.watcher.cut(number);
+            // Unless something has begun, that is known when the gap is.
+            let mut hidden_since = task.hidden_since.unwrap_or(u64::MAX);
+            if let Some(open) = task.open {
+                match open.ready.or(open.began) {
+                    Some(began) => {
+                        hidden_since = hidden_since.min(began.earliest);
+                        self.watcher.cut_since(number, began);
+                    }
+                    None => self.watcher.cut(number),
+                }
             }
-            *task = Task { state: State::Unknown, since: None, open: None };
+            let hidden_since = Some(hidden_since);
+            *task = Task { hidden_since, ..Task::UNKNOWN };
         }
         self.owner = Owner::Unknown;
         self.split = None;
         self.watcher.gap(keeps_time);
+    }
+
+    /// Nothing tells how much of any task is missing.
+    #[cold]
+    fn hide_anything(&mut self) {
+        self.hidden = Some((0, u64::MAX));
+        self.tasks.keys().for_each(|&task| self.watcher.hid(task, u64::MAX));
     }
 
     fn stated(&mut self, statement: &Statement, core: Core, now: Option<Window>) {
@@ -516,10 +564,28 @@ impl<W: Watcher, I: InterruptWatcher> InterruptWatcher for Tasks<W, I> {
     fn cut(&mut self, why: Cut) {
         self.interrupts.cut(why);
         match why {
-            Cut::Run(_) => {}
+            Cut::Run(_) => return,
+            Cut::Gap => {}
             // Packets were lost, and marks may be among them.
-            Cut::Gap | Cut::Contradiction => self.forget(true),
-            Cut::Slip => self.forget(false),
+            Cut::Contradiction | Cut::Slip => self.hide_anything(),
         }
+        self.forget(why != Cut::Slip);
+    }
+
+    fn missing(&mut self, gap: Window) {
+        self.interrupts.missing(gap);
+        self.watcher.missing(gap);
+        let (since, longest) = self.hidden.unwrap_or((gap.earliest, 0));
+        self.hidden = Some((since, longest.max(gap.latest.saturating_sub(since))));
+        for (&number, task) in &mut self.tasks {
+            if let Some(since) = &mut task.hidden_since {
+                *since = gap.earliest.min(*since);
+                self.watcher.hid(number, gap.latest.saturating_sub(*since));
+            }
+        }
+    }
+
+    fn hid(&mut self, longest: u64) {
+        self.interrupts.hid(longest);
     }
 }
