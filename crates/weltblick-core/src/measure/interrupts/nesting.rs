@@ -176,8 +176,8 @@ pub struct Nesting<W> {
     ended: Option<Ended>,
     /// Not after the last event.
     last: u64,
-    /// Since then something is missing, but no time; the next event ends it.
-    gap_since: Option<u64>,
+    /// Something is missing there, but no time; the next event ends it.
+    gap: Option<Window>,
     /// Since a gap something may run that began then, or later, unseen.
     hidden_since: Option<u64>,
     /// Of the origin's clock.
@@ -196,7 +196,7 @@ impl<W: Watcher> Nesting<W> {
             ground_since: None,
             ended: None,
             last: 0,
-            gap_since: None,
+            gap: None,
             hidden_since: None,
             watcher,
         }
@@ -369,22 +369,23 @@ impl<W: Watcher> Nesting<W> {
     /// Something is missing between the event before this one and the one after.
     #[cold]
     fn lose(&mut self, keeps_time: bool, now: Option<Window>) {
-        if !keeps_time || now.is_none() {
-            return self.forget(Cut::Slip);
-        }
+        let (true, Some(now)) = (keeps_time, now) else { return self.forget(Cut::Slip) };
+        let before = self.gap.unwrap_or(now);
+        let earliest = self.last.min(now.earliest).min(before.earliest);
+        self.gap = Some(Window { earliest, latest: now.latest.max(before.latest) });
         let began = self.stack.iter().filter_map(|frame| frame.run.began);
         let began = began.map(|began| began.earliest).chain(self.hidden_since);
-        self.hidden_since = Some(began.fold(self.last, u64::min));
-        self.gap_since.get_or_insert(self.last);
+        self.hidden_since = Some(began.fold(earliest, u64::min));
         self.forget(Cut::Gap);
     }
 
     /// The first event after a gap.
     #[cold]
     fn end_gap(&mut self, now: Window) {
-        if let Some(earliest) = self.gap_since.take() {
-            self.watcher.missing(Window { earliest, latest: now.latest });
-            self.hid_until(Some(now));
+        if let Some(Window { earliest, latest }) = self.gap.take() {
+            let gap = Window { earliest, latest: latest.max(now.latest) };
+            self.watcher.missing(gap);
+            self.hid_until(Some(gap));
         }
     }
 
@@ -411,8 +412,8 @@ impl<W: Watcher> Nesting<W> {
     /// The same, and it ended at this tick, if that is known.
     #[must_use]
     pub fn finish_at(mut self, end: Option<u64>) -> W {
-        if let Some(earliest) = self.gap_since {
-            self.watcher.missing(Window { earliest, latest: u64::MAX });
+        if let Some(gap) = self.gap {
+            self.watcher.missing(Window { latest: u64::MAX, ..gap });
         }
         if self.hidden_since.is_some() {
             self.watcher.hid(u64::MAX);
@@ -433,7 +434,7 @@ impl<W: Watcher> Sink for Nesting<W> {
         if let Some(now) = position.time
             && !matches!(event, Event::Lost { .. })
         {
-            if self.gap_since.is_some() {
+            if self.gap.is_some() {
                 self.end_gap(now);
             }
             self.last = now.earliest;
