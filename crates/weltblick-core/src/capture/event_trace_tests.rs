@@ -5,6 +5,7 @@ use super::manifest::CtfSettings;
 use crate::document::{At, Source};
 use crate::event::{Event, LossReason, Meaning, Means, Origin, Part, Position, Sink, Statement};
 use crate::time::Window;
+use crate::wire::ctf::Damage;
 use proptest::prelude::*;
 
 const METADATA: &str = "
@@ -202,4 +203,49 @@ fn while_one_file_lacks_something_nothing_has_a_duration() {
             "{heard:?}"
         );
     }
+}
+
+#[test]
+fn times_that_go_back_are_a_loss_where_a_clock_is_too_wide_to_wrap() {
+    const WIDE: &str = "
+        clock { name = a; freq = 1000000; };
+        typealias integer { size = 8; align = 8; } := u8;
+        typealias integer { size = 64; align = 8; map = clock.a.value; } := a_t;
+        trace { major = 1; minor = 8; byte_order = le; packet.header := struct { u8 stream_id; }; };
+        stream { id = 0; event.header := struct { a_t timestamp; }; };
+        event { name = run; id = 0; stream_id = 0; fields := struct { u8 task; }; };
+    ";
+    let at = |text: &str| At { value: text.to_owned(), span: 0..0 };
+    let meaning = Meaning {
+        event: at("run"),
+        means: Means::TaskRuns,
+        parts: vec![(Part::Task, at("task"))],
+        called: None,
+        only: None,
+    };
+    let settings = CtfSettings { meanings: vec![meaning], ..CtfSettings::default() };
+    let trace =
+        EventTrace::new("metadata", WIDE, &settings, Source::new("capture.toml", "")).unwrap();
+    let mut bytes = vec![0];
+    for (time, task) in [(100_u64, 1), (200, 2), (150, 3), (300, 4)] {
+        bytes.extend(time.to_le_bytes());
+        bytes.push(task);
+    }
+    let mut heard = Heard::default();
+    let mut reading = trace.reading(Origin(0), &[0]);
+    while reading.wants().is_some() {
+        reading.push(0, &std::mem::take(&mut bytes), &mut heard);
+        reading.finish_file(0, &mut heard);
+    }
+    let lost: Vec<usize> = (0..)
+        .zip(&heard.0)
+        .filter(|(_, (_, event))| matches!(event, Event::Lost { .. }))
+        .map(|(at, _)| at)
+        .collect();
+    // It is told between the two, and no event is left out for it.
+    assert_eq!(turns(&heard.0), [(100, 1), (200, 2), (150, 3), (300, 4)]);
+    let back = heard.0.iter().position(|(_, event)| *event == runs(3)).unwrap();
+    assert_eq!(lost, [back - 1], "{:?}", heard.0);
+    let Event::Lost { why, .. } = &heard.0[back - 1].1 else { unreachable!() };
+    assert_eq!(*why, LossReason::EventTrace(Damage::TimeWentBack));
 }

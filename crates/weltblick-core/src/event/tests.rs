@@ -2,7 +2,10 @@
 
 use super::*;
 use crate::time::Window;
-use crate::wire::itm::{Decoder, Packet, Relation, Sink as _};
+use crate::wire::itm::tests::noisy_stream;
+use crate::wire::itm::{self, Action, Decoder, Malformed, Packet, Relation, Sink as _};
+use proptest::prelude::*;
+use std::ops::Range;
 
 #[derive(Default)]
 struct Recorder(Vec<(Option<Window>, Event)>);
@@ -204,6 +207,110 @@ fn polls_happen_between_request_and_answer() {
             (window(40, 50), element(1, 2)),
             (window(60, 70), Event::Lap { lap: 2, cycles: Some(999) }),
             (window(70, 70), lost),
+        ]
+    );
+}
+
+/// Packets one by one, as a decoder would tell them that looks at no two at once.
+struct OneByOne<'a, S>(ItmEvents<'a, S>);
+
+impl<S: Sink> itm::Sink for OneByOne<'_, S> {
+    fn packet(&mut self, at: Range<u64>, packet: Packet) {
+        self.0.packet(at, packet);
+    }
+    fn loss(&mut self, at: Range<u64>, why: Malformed) {
+        self.0.loss(at, why);
+    }
+}
+
+/// Everything that a reader makes of a stream, whole or packet by packet.
+fn read_bytes(bytes: &[u8], marks_port: Option<u32>, one_by_one: bool) -> Vec<(Position, Event)> {
+    #[derive(Default)]
+    struct All(Vec<(Position, Event)>);
+    impl Sink for All {
+        fn event(&mut self, position: Position, event: &Event) {
+            self.0.push((position, event.clone()));
+        }
+    }
+    let mut all = All::default();
+    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 4, marks_port });
+    let mut decoder = Decoder::new();
+    if one_by_one {
+        decoder.push(bytes, &mut OneByOne(reader.feeding(&mut all)));
+        decoder.finish(&mut OneByOne(reader.feeding(&mut all)));
+    } else {
+        decoder.push(bytes, &mut reader.feeding(&mut all));
+        decoder.finish(&mut reader.feeding(&mut all));
+    }
+    reader.finish(&mut all);
+    all.0
+}
+
+proptest! {
+    /// A packet and its timestamp are handed on together where they come together: that is a matter
+    /// of speed, and of nothing else.
+    #[test]
+    fn what_comes_with_its_timestamp_reads_like_any_other(
+        stream in noisy_stream(),
+        marks in any::<bool>(),
+    ) {
+        let marks_port = marks.then_some(1);
+        prop_assert_eq!(
+            read_bytes(&stream, marks_port, false),
+            read_bytes(&stream, marks_port, true)
+        );
+    }
+
+    /// The same with what streams mostly hold: samples and exceptions, with timestamps or without.
+    #[test]
+    fn so_do_samples_and_exceptions(
+        pieces in prop::collection::vec((0_u8..6, 0_u8..4, any::<u8>(), any::<u8>()), 0..300),
+    ) {
+        let mut stream = Vec::new();
+        for (kind, timed, a, b) in pieces {
+            match kind {
+                0 => stream.extend([0x17, a, b, 0, 8]),
+                1 => stream.extend([0x15, 0]),
+                2 => stream.extend([0x15, 0xff]),
+                3..=5 => stream.extend([0x0e, a, 0x10 * (kind - 2) | b & 1]),
+                _ => {}
+            }
+            match timed {
+                0 => stream.extend([0xc0, a & 0x7f]),
+                1 => stream.extend([0xd0, a | 0x80, b & 0x7f]),
+                2 => stream.push(0x20),
+                _ => {}
+            }
+        }
+        let whole = read_bytes(&stream, None, false);
+        prop_assert_eq!(&whole, &read_bytes(&stream, None, true));
+        let told = |event: &Event| !matches!(event, Event::Lost { .. });
+        prop_assert!(whole.iter().all(|(_, event)| told(event)), "every packet is one");
+    }
+}
+
+#[test]
+fn exceptions_with_their_timestamps_are_exact_and_those_that_share_one_are_not() {
+    let exception = |number, action| Packet::Exception { number, action };
+    let sync = |ticks| time(ticks, Relation::Synchronous);
+    assert_eq!(
+        read(
+            1,
+            &[
+                exception(16, Action::Enter),
+                sync(100),
+                exception(16, Action::Exit),
+                SAMPLE,
+                sync(40),
+                exception(0, Action::Return),
+                time(10, Relation::PacketDelayed),
+            ]
+        ),
+        [
+            (window(100, 100), Event::Entered { exception: 16 }),
+            (window(100, 140), Event::Left { exception: 16 }),
+            (window(140, 140), SAMPLED),
+            (window(140, 150), Event::Resumed { exception: 0 }),
         ]
     );
 }
