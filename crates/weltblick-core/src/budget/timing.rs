@@ -443,18 +443,20 @@ impl Timings<'_> {
             ));
         };
         let missing = self.missing(self.spans.gaps, row.cut, &row.period, self.spans.gap_ticks);
+        let apart = missing.apart(&row.bridges, &row.period);
         let per_second = 1e9 / (self.span.max(1) as f64 * scale.ns);
         match figure.measure {
             Measure::Elapsed => {
-                let mut finding = self.spread(&row.elapsed, figure.of, &missing, scale)?;
+                let lasting = missing.lasting(row.hidden);
+                let mut finding = self.spread(&row.elapsed, figure.of, &lasting, scale)?;
                 if row.unfinished > 0 {
                     let why = format!("{} began and were not seen to end", row.unfinished);
                     finding.object(&why, MEASURE_ON);
                 }
                 Ok(finding)
             }
-            Measure::Period => self.spread(&row.period, figure.of, &missing, scale),
-            Measure::Jitter => self.spread(&row.jitter, figure.of, &missing, scale),
+            Measure::Period => self.spread(&row.period, figure.of, &apart, scale),
+            Measure::Jitter => self.spread(&row.jitter, figure.of, &apart.unsummed(), scale),
             Measure::Count => Ok(counted(row.count, &missing, 1.0)),
             Measure::Rate => Ok(counted(row.count, &missing, per_second)),
             _ => Err(no_such_figure()),

@@ -58,7 +58,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut sink = ((Counted::default(), followed), (spans, values));
     capture.replay(&mut (), &mut sink)?;
     let (((counts, recording, cadences), followed), (spans, values)) = sink;
-    let mut spans = spans.unwrap_or_default();
+    let mut spans = spans.unwrap_or_else(|| StatedSpans::new(0));
     spans.finish();
     let values = values.map(|from_text| from_text.sink);
     let context = context(&capture, &recording, &cadences, 0)?;

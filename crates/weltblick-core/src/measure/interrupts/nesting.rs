@@ -8,6 +8,7 @@
 
 use crate::event::{Event, Position, Sink, Statement};
 use crate::measure::dissection::{Actor, Dissection};
+use crate::measure::gap::GapWatch;
 use crate::stats::Ticks;
 use crate::time::Window;
 
@@ -174,10 +175,7 @@ pub struct Nesting<W> {
     /// Thread mode, or the unknown, runs since then or was interrupted then.
     ground_since: Option<Window>,
     ended: Option<Ended>,
-    /// Not after the last event.
-    last: u64,
-    /// Something is missing there, but no time; the next event ends it.
-    gap: Option<Window>,
+    gaps: GapWatch,
     /// Since a gap something may run that began then, or later, unseen.
     hidden_since: Option<u64>,
     /// Of the origin's clock.
@@ -195,8 +193,7 @@ impl<W: Watcher> Nesting<W> {
             grounded: false,
             ground_since: None,
             ended: None,
-            last: 0,
-            gap: None,
+            gaps: GapWatch::default(),
             hidden_since: None,
             watcher,
         }
@@ -370,23 +367,18 @@ impl<W: Watcher> Nesting<W> {
     #[cold]
     fn lose(&mut self, keeps_time: bool, now: Option<Window>) {
         let (true, Some(now)) = (keeps_time, now) else { return self.forget(Cut::Slip) };
-        let before = self.gap.unwrap_or(now);
-        let earliest = self.last.min(now.earliest).min(before.earliest);
-        self.gap = Some(Window { earliest, latest: now.latest.max(before.latest) });
+        let earliest = self.gaps.begin(now);
         let began = self.stack.iter().filter_map(|frame| frame.run.began);
         let began = began.map(|began| began.earliest).chain(self.hidden_since);
         self.hidden_since = Some(began.fold(earliest, u64::min));
         self.forget(Cut::Gap);
     }
 
-    /// The first event after a gap.
+    /// The event comes first after a gap.
     #[cold]
-    fn end_gap(&mut self, now: Window) {
-        if let Some(Window { earliest, latest }) = self.gap.take() {
-            let gap = Window { earliest, latest: latest.max(now.latest) };
-            self.watcher.missing(gap);
-            self.hid_until(Some(gap));
-        }
+    fn end_gap(&mut self, gap: Window) {
+        self.watcher.missing(gap);
+        self.hid_until(Some(gap));
     }
 
     /// What has begun gets no end, and nothing is known of what runs.
@@ -412,8 +404,8 @@ impl<W: Watcher> Nesting<W> {
     /// The same, and it ended at this tick, if that is known.
     #[must_use]
     pub fn finish_at(mut self, end: Option<u64>) -> W {
-        if let Some(gap) = self.gap {
-            self.watcher.missing(Window { latest: u64::MAX, ..gap });
+        if let Some(gap) = self.gaps.at_end() {
+            self.watcher.missing(gap);
         }
         if self.hidden_since.is_some() {
             self.watcher.hid(u64::MAX);
@@ -431,13 +423,8 @@ impl<W: Watcher> Nesting<W> {
 impl<W: Watcher> Sink for Nesting<W> {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
-        if let Some(now) = position.time
-            && !matches!(event, Event::Lost { .. })
-        {
-            if self.gap.is_some() {
-                self.end_gap(now);
-            }
-            self.last = now.earliest;
+        if let Some(gap) = self.gaps.pass(position, event) {
+            self.end_gap(gap);
         }
         match *event {
             Event::Entered { exception } => match position.time {

@@ -1,6 +1,8 @@
 //! Spans that the firmware states: from where it says that one begins to where it says that it ends.
 
 use crate::event::{Event, Name, Position, Sink, Statement, Thing};
+use crate::measure::bridges::Bridges;
+use crate::measure::gap::GapWatch;
 use crate::measure::interrupts::between;
 use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
@@ -32,13 +34,19 @@ pub struct StatedSpan {
     pub unfinished: u64,
     /// The longest.
     pub worst: Worst,
+    /// Across gaps, from begin to begin.
+    pub bridges: Bridges,
+    /// One of which something is missing lasted so many ticks at most; `u64::MAX`: nothing tells.
+    pub hidden: u64,
+    /// Since a gap one may go on that began then, or later, unseen.
+    hidden_since: Option<u64>,
     open: Option<Window>,
     last: Option<Window>,
     last_period: Option<Ticks>,
 }
 
 /// Figures of all spans.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct StatedSpans {
     list: Vec<StatedSpan>,
     names: FxHashMap<u32, Name>,
@@ -48,6 +56,9 @@ pub struct StatedSpans {
     /// Ticks in which it may be, at most.
     pub gap_ticks: u64,
     last: Option<Window>,
+    gap_watch: GapWatch,
+    /// What is known of a span that was not stated so far.
+    unseen: StatedSpan,
     /// Statements about more spans than are followed.
     pub left_out: u64,
 }
@@ -64,6 +75,9 @@ impl StatedSpan {
             cut: 0,
             unfinished: 0,
             worst: Worst::new(keep),
+            bridges: Bridges::default(),
+            hidden: 0,
+            hidden_since: None,
             open: None,
             last: None,
             last_period: None,
@@ -75,19 +89,29 @@ impl StatedSpan {
         let again = u64::from(self.open.take().is_some());
         (self.cut, self.unfinished) = (self.cut + again, self.unfinished + again);
         self.open = now;
-        if let Some((last, now)) = self.last.zip(now) {
-            let period = between(last, now);
-            self.period.add(period);
-            if let Some(before) = self.last_period.replace(period) {
-                self.jitter.add(period.difference(before));
+        // Before that it had ended.
+        self.hidden_since = None;
+        match (self.last, now) {
+            (Some(last), Some(now)) => {
+                let period = between(last, now);
+                self.period.add(period);
+                if let Some(before) = self.last_period.replace(period) {
+                    self.jitter.add(period.difference(before));
+                }
             }
+            (None, Some(now)) => self.bridges.reach(now),
+            (_, None) => {}
         }
         self.last = now;
     }
 
     fn ended(&mut self, now: Option<Window>) {
+        let hidden_since = self.hidden_since.take();
         let Some((began, ended)) = self.open.take().zip(now) else {
             self.cut += 1;
+            if let Some(since) = hidden_since {
+                self.hid(since, now.map_or(u64::MAX, |now| now.latest));
+            }
             return;
         };
         let ticks = between(began, ended);
@@ -96,16 +120,42 @@ impl StatedSpan {
         self.worst.add(ticks, |ticks| Bad { ticks, number, requested: None, began, ended });
     }
 
+    /// What is missing of it lies from the one to the other.
+    fn hid(&mut self, since: u64, until: u64) {
+        self.hidden = self.hidden.max(until.saturating_sub(since));
+    }
+
     fn finish(&mut self, end: Option<Window>) {
+        if self.hidden_since.is_some() {
+            self.hidden = u64::MAX;
+        }
         let Some((began, end)) = self.open.take().zip(end) else { return };
         let longest = self.elapsed.max().map_or(0, |max| max.high);
         self.cut += 1;
         self.unfinished += u64::from(between(began, end).high > longest);
     }
 
-    fn interrupt(&mut self) {
-        self.cut += u64::from(self.open.take().is_some());
-        (self.last, self.last_period) = (None, None);
+    /// Something is missing, and no time is lost; or nothing tells how much.
+    fn interrupt(&mut self, since: Option<u64>) {
+        let open = self.open.take();
+        self.cut += u64::from(open.is_some());
+        let (last, period) = (self.last.take(), self.last_period.take());
+        let Some(since) = since else {
+            self.hidden = u64::MAX;
+            return self.bridges.lose();
+        };
+        self.bridges.cut(last, period);
+        let began = open.map(|began| began.earliest);
+        let earliest = began.into_iter().chain(self.hidden_since).fold(since, u64::min);
+        self.hidden_since = Some(earliest);
+    }
+
+    /// What is missing lies in this window.
+    fn missing(&mut self, gap: Window) {
+        self.bridges.missing(gap);
+        if let Some(since) = self.hidden_since {
+            self.hid(since, gap.latest);
+        }
     }
 }
 
@@ -113,11 +163,24 @@ impl StatedSpans {
     /// Nothing seen yet; so many of the longest of each are remembered.
     #[must_use]
     pub fn new(keep: usize) -> Self {
-        Self { keep, ..Self::default() }
+        Self {
+            list: Vec::new(),
+            names: FxHashMap::default(),
+            keep,
+            gaps: 0,
+            gap_ticks: 0,
+            last: None,
+            gap_watch: GapWatch::default(),
+            unseen: StatedSpan::new(0, false, 0),
+            left_out: 0,
+        }
     }
 
     /// The recording has ended: what is open has no end.
     pub fn finish(&mut self) {
+        if let Some(gap) = self.gap_watch.at_end() {
+            self.list.iter_mut().for_each(|span| span.missing(gap));
+        }
         let end = self.last;
         self.list.iter_mut().for_each(|span| span.finish(end));
     }
@@ -145,7 +208,9 @@ impl StatedSpans {
             }
             None => {
                 let detailed = self.list.len() < MOST_DETAILED;
-                self.list.push(StatedSpan::new(span, detailed, self.keep));
+                let StatedSpan { bridges, hidden, hidden_since, .. } = self.unseen;
+                let new = StatedSpan::new(span, detailed, self.keep);
+                self.list.push(StatedSpan { bridges, hidden, hidden_since, ..new });
                 self.list.len() - 1
             }
         };
@@ -155,6 +220,9 @@ impl StatedSpans {
 
 impl Sink for StatedSpans {
     fn event(&mut self, position: Position, event: &Event) {
+        if let Some(gap) = self.gap_watch.pass(position, event) {
+            self.list.iter_mut().chain([&mut self.unseen]).for_each(|span| span.missing(gap));
+        }
         match event {
             Event::Stated(Statement::SpanBegan { span }) => {
                 self.span(*span).into_iter().for_each(|span| span.began(position.time));
@@ -172,7 +240,11 @@ impl Sink for StatedSpans {
                 let gap = self.last.zip(position.time).map(|(last, now)| between(last, now).high);
                 // Nothing tells how long one without a time is.
                 self.gap_ticks = self.gap_ticks.saturating_add(gap.unwrap_or(u64::MAX));
-                self.list.iter_mut().for_each(StatedSpan::interrupt);
+                let keeps_time = matches!(event, Event::Lost { why, .. } if !why.loses_bytes());
+                let loss = position.time.filter(|_| keeps_time);
+                let since = loss.map(|loss| self.gap_watch.begin(loss));
+                let all = self.list.iter_mut().chain([&mut self.unseen]);
+                all.for_each(|span| span.interrupt(since));
             }
             _ => {}
         }
@@ -219,6 +291,8 @@ mod tests {
         assert_eq!(one.worst.list()[0].began, Window::exact(210));
         assert_eq!((two.count, two.elapsed.count(), two.cut, spans.gaps), (1, 0, 1, 1));
         assert_eq!((spans.gap_ticks, one.unfinished), (10, 1));
+        // From 110 to 150 at most, and from begin to begin from there to 210.
+        assert_eq!((one.hidden, one.bridges.longest(), two.hidden), (40, 100, 130));
         // One that lasts longer than any before it when the recording ends.
         for (time, event) in [(400, began(1)), (490, began(2))] {
             let time = Some(Window::exact(time));

@@ -3,6 +3,7 @@
 use super::stated::{StatedSpan, StatedSpans};
 use crate::image::Image;
 use crate::measure::duration::Duration;
+use crate::measure::interrupts::longest_hidden;
 use crate::measure::losses::LossRow;
 use crate::measure::statistic::{Scale, Statistic};
 use crate::measure::timing::Timing;
@@ -53,6 +54,10 @@ pub struct StatedRow {
     pub cut: u64,
     /// Of these, those that may have taken longer than any other.
     pub unfinished: u64,
+    /// How long one lasted at most of which something is missing; absent where nothing is, or nothing
+    /// bounds it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hidden: Option<Duration>,
     /// From begin to end.
     pub elapsed: Statistic,
     /// From begin to begin.
@@ -134,6 +139,7 @@ fn row(span: &StatedSpan, name: String, context: &StatedContext<'_>) -> StatedRo
         count: span.count,
         cut: span.cut,
         unfinished: span.unfinished,
+        hidden: scale.hidden(span.hidden),
         elapsed: scale.statistic(&span.elapsed),
         period: scale.statistic(&span.period),
         jitter: scale.statistic(&span.jitter),
@@ -154,11 +160,13 @@ fn doubts(spans: &StatedSpans, context: &StatedContext<'_>) -> Vec<String> {
             if cut == 1 { "is" } else { "are" }
         ));
     }
+    let hidden = spans.list().iter().map(|span| span.hidden).max().unwrap_or(0);
     if spans.gaps > 0 {
         doubts.push(format!(
-            "Something is missing in {} {}: the true maximum may be there.",
+            "Something is missing in {} {}. {}.",
             spans.gaps,
-            if spans.gaps == 1 { "place" } else { "places" }
+            if spans.gaps == 1 { "place" } else { "places" },
+            longest_hidden(context.scale.hidden(hidden), "span"),
         ));
     }
     if spans.left_out > 0 {

@@ -1,0 +1,71 @@
+//! Where something is missing, but no time: between the event before a loss and the one after it.
+
+use crate::event::{Event, Position};
+use crate::time::Window;
+
+/// Follows events, and says where a gap lies once it has ended.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct GapWatch {
+    /// Not after the last event.
+    last: u64,
+    open: Option<Window>,
+}
+
+impl GapWatch {
+    /// One event. Returns the gap that it ends.
+    #[inline(always)]
+    pub fn pass(&mut self, position: Position, event: &Event) -> Option<Window> {
+        let now = position.time.filter(|_| !matches!(event, Event::Lost { .. }))?;
+        self.last = now.earliest;
+        if self.open.is_some() { self.end(now) } else { None }
+    }
+
+    #[cold]
+    fn end(&mut self, now: Window) -> Option<Window> {
+        let Window { earliest, latest } = self.open.take()?;
+        Some(Window { earliest, latest: latest.max(now.latest) })
+    }
+
+    /// A loss at this time. Returns since when something may be missing.
+    pub fn begin(&mut self, loss: Window) -> u64 {
+        let before = self.open.unwrap_or(loss);
+        let earliest = self.last.min(loss.earliest).min(before.earliest);
+        self.open = Some(Window { earliest, latest: loss.latest.max(before.latest) });
+        earliest
+    }
+
+    /// The gap with which the recording ends.
+    #[must_use]
+    pub fn at_end(&self) -> Option<Window> {
+        self.open.map(|gap| Window { latest: u64::MAX, ..gap })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::{LossReason, Origin};
+
+    #[test]
+    fn a_gap_lies_between_the_events_around_it() {
+        let mut watch = GapWatch::default();
+        let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
+        let at = |earliest, latest| {
+            let time = Some(Window { earliest, latest });
+            Position { origin: Origin(0), offset: 0, time }
+        };
+        assert_eq!(watch.pass(at(10, 20), &Event::Asleep), None);
+        // A loss says less of where it is than the events around it.
+        assert_eq!(watch.pass(at(40, 40), &lost), None);
+        assert_eq!(watch.begin(Window::exact(40)), 10);
+        assert_eq!(watch.begin(Window { earliest: 5, latest: 60 }), 5, "two are one");
+        assert_eq!(watch.at_end(), Some(Window { earliest: 5, latest: u64::MAX }));
+        let undated = Position { time: None, ..at(0, 0) };
+        assert_eq!(watch.pass(undated, &Event::Asleep), None);
+        assert_eq!(
+            watch.pass(at(50, 55), &Event::Asleep),
+            Some(Window { earliest: 5, latest: 60 })
+        );
+        assert_eq!((watch.pass(at(70, 70), &Event::Asleep), watch.at_end()), (None, None));
+    }
+}
