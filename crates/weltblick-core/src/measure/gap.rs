@@ -4,40 +4,53 @@ use crate::event::{Event, Position};
 use crate::time::Window;
 
 /// Follows events, and says where a gap lies once it has ended.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy)]
 pub struct GapWatch {
     /// Not after the last event.
     last: u64,
-    open: Option<Window>,
+    /// A gap has begun, and not ended.
+    is_open: bool,
+    gap: Window,
+}
+
+impl Default for GapWatch {
+    fn default() -> Self {
+        Self { last: 0, is_open: false, gap: Window::exact(0) }
+    }
 }
 
 impl GapWatch {
     /// One event. Returns the gap that it ends.
     #[inline(always)]
     pub fn pass(&mut self, position: Position, event: &Event) -> Option<Window> {
-        let now = position.time.filter(|_| !matches!(event, Event::Lost { .. }))?;
-        self.last = now.earliest;
-        if self.open.is_some() { self.end(now) } else { None }
+        match position.time {
+            Some(now) if !matches!(event, Event::Lost { .. }) => {
+                self.last = now.earliest;
+                if self.is_open { self.end(now) } else { None }
+            }
+            _ => None,
+        }
     }
 
     #[cold]
     fn end(&mut self, now: Window) -> Option<Window> {
-        let Window { earliest, latest } = self.open.take()?;
-        Some(Window { earliest, latest: latest.max(now.latest) })
+        self.is_open = false;
+        Some(Window { latest: self.gap.latest.max(now.latest), ..self.gap })
     }
 
     /// A loss at this time. Returns since when something may be missing.
     pub fn begin(&mut self, loss: Window) -> u64 {
-        let before = self.open.unwrap_or(loss);
+        let before = if self.is_open { self.gap } else { loss };
         let earliest = self.last.min(loss.earliest).min(before.earliest);
-        self.open = Some(Window { earliest, latest: loss.latest.max(before.latest) });
+        self.is_open = true;
+        self.gap = Window { earliest, latest: loss.latest.max(before.latest) };
         earliest
     }
 
     /// The gap with which the recording ends.
     #[must_use]
     pub fn at_end(&self) -> Option<Window> {
-        self.open.map(|gap| Window { latest: u64::MAX, ..gap })
+        self.is_open.then_some(Window { latest: u64::MAX, ..self.gap })
     }
 }
 

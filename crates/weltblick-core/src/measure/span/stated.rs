@@ -256,6 +256,7 @@ impl Sink for StatedSpans {
 mod tests {
     use super::*;
     use crate::event::{LossReason, Origin};
+    use proptest::prelude::*;
 
     #[test]
     fn durations_have_both_ends_and_nothing_missing_inside() {
@@ -300,5 +301,60 @@ mod tests {
         }
         spans.finish();
         assert_eq!((spans.list()[0].unfinished, spans.list()[0].cut), (2, 5));
+    }
+
+    proptest! {
+        #[test]
+        fn what_hides_in_gaps_is_not_longer_than_what_is_told(
+            steps in prop::collection::vec((0_usize..3, 0_u64..50), 10..150),
+            gaps in prop::collection::vec((any::<prop::sample::Index>(), 1_usize..10), 1..4),
+        ) {
+            // Each step begins a span, or ends it.
+            let (mut now, mut open) = (0, [None; 3]);
+            let mut events = Vec::new();
+            let mut truly: [Vec<(u64, u64)>; 3] = Default::default();
+            for (number, pause) in steps {
+                now += pause + 1;
+                let span = number as u32;
+                let statement = match open[number].take() {
+                    Some(began) => {
+                        truly[number].push((began, now));
+                        Statement::SpanEnded { span }
+                    }
+                    None => {
+                        open[number] = Some(now);
+                        Statement::SpanBegan { span }
+                    }
+                };
+                events.push((now, Event::Stated(statement)));
+            }
+            let gap = |(at, length): (prop::sample::Index, usize)| {
+                let at = at.index(events.len());
+                at..at + length
+            };
+            let gaps: Vec<_> = gaps.into_iter().map(gap).collect();
+            let mut spans = StatedSpans::new(1);
+            for (at, (now, event)) in events.iter().enumerate() {
+                let time = Some(Window::exact(*now));
+                let position = Position { origin: Origin(0), offset: 0, time };
+                if gaps.iter().any(|gap| gap.start == at) {
+                    let lost = Event::Lost { bytes: 0..0, why: LossReason::Dropped };
+                    spans.event(position, &lost);
+                }
+                if !gaps.iter().any(|gap| gap.contains(&at)) {
+                    spans.event(position, event);
+                }
+            }
+            spans.finish();
+            for span in spans.list() {
+                let truly = &truly[span.span as usize];
+                let longest = truly.iter().map(|(began, end)| end - began).max().unwrap_or(0);
+                let seen = span.elapsed.max().map_or(0, |max| max.high);
+                prop_assert!(longest <= seen.max(span.hidden), "{longest} {seen} {}", span.hidden);
+                let apart = truly.windows(2).map(|pair| pair[1].0 - pair[0].0).max().unwrap_or(0);
+                let seen = span.period.max().map_or(0, |max| max.high);
+                prop_assert!(apart <= seen.max(span.bridges.longest()), "{apart} {seen}");
+            }
+        }
     }
 }
