@@ -132,3 +132,44 @@ fn priorities_are_shown_and_held_against_what_happened() {
     bench.edit_manifest("[interrupt.SysTick]", "[interrupt.15]");
     assert_eq!(bench.json("interrupts buoy --sort name"), rows);
 }
+
+/// The longest that hides in gaps, in nanoseconds: of interrupts, of tasks, of spans.
+fn hidden(bench: &Bench) -> [Option<f64>; 3] {
+    let interrupts = bench.json("interrupts buoy");
+    let tasks = bench.json("tasks buoy");
+    let spans = bench.json("span buoy");
+    let busiest = tasks["tasks"].as_array().unwrap().iter().find(|task| task["idle"] == false);
+    [&interrupts["evidence"], busiest.unwrap(), &spans["spans"][0]]
+        .map(|holder| holder["hidden"]["ns_high"].as_f64())
+}
+
+#[test]
+fn what_hides_in_gaps_is_bounded_by_the_events_around_them() {
+    let bench = Bench::new();
+    for longest in hidden(&bench) {
+        let longest = longest.expect("dropped packets lose no time");
+        assert!((50e3..100e3).contains(&longest), "{longest} ns");
+    }
+    // Bytes that vanished on the way took time with them: nothing says how much.
+    let mut bytes = bench.read("buoy/swo.bin");
+    let middle = bytes.len() / 2;
+    bytes[middle..middle + 3].fill(0xff);
+    bench.write("buoy/swo.bin", bytes);
+    assert_eq!(hidden(&bench), [None; 3]);
+    let text = bench.out("interrupts buoy").replace("\n  ", " ");
+    assert!(text.contains("The true maximum may be among them"), "{text}");
+    let text = bench.out("span buoy").replace("\n  ", " ");
+    assert!(text.contains("The true maximum may be among them"), "{text}");
+}
+
+#[test]
+fn an_event_trace_bounds_what_hides_as_the_capture_does() {
+    let bench = Bench::new();
+    bench.out("export buoy --out events");
+    let [capture, trace] = ["buoy", "events"].map(|name| {
+        let report = bench.json(&format!("interrupts {name}"));
+        report["evidence"]["hidden"]["ns_high"].as_f64().unwrap()
+    });
+    // The trace tells a gap when it is over: at most by a packet later.
+    assert!((capture - trace).abs() <= 0.2 * capture, "{capture} {trace}");
+}

@@ -175,4 +175,58 @@ mod tests {
             }
         }
     }
+
+    #[test]
+    fn panes_of_a_target_that_says_nothing_of_it_say_what_would() {
+        let manifest = Manifest::parse("capture.toml", MANIFEST).unwrap();
+        let dictionary = dictionary_of(&manifest, None, None, &[], &[]).unwrap();
+        let mut watch = Watch::new(&manifest, None, None);
+        watch.panes = Some(Panes::new(&manifest, None, &[], &dictionary));
+        // A synchronisation, and a sample that no timestamp follows.
+        let bytes = [&[0; 5][..], &[0x80, 0x17, 0, 1, 0, 8]].concat();
+        watch.see(Seen::Bytes { stream: 0, bytes });
+        let panes = watch.panes.as_ref().unwrap();
+        let figures = Figures {
+            profile: None,
+            interrupts: panes.interrupts(&watch),
+            tasks: panes.tasks(&watch),
+            values: Some(panes.values(&watch)),
+        };
+        for (pane, advice) in [
+            (Pane::Functions, "give --image"),
+            (Pane::Interrupts, "trace exceptions, with timestamps"),
+            (Pane::Tasks, "let the firmware state them (weltblick_marks.h)"),
+            (Pane::Values, "watch a variable, poll it"),
+        ] {
+            let screen = drawn(&figures, pane, 100, 30);
+            assert!(screen.contains(advice), "{screen}");
+            for (width, height) in [(80, 24), (20, 6), (1, 1)] {
+                drawn(&figures, pane, width, height);
+            }
+        }
+    }
+
+    #[test]
+    fn a_pane_counts_on_through_a_gap() {
+        let manifest = Manifest::parse("capture.toml", MANIFEST).unwrap();
+        let image = Image::parse(FIRMWARE).unwrap();
+        let open = OpenImage { path: PathBuf::new(), image };
+        let dictionary = dictionary_of(&manifest, Some(&open.image), None, &[], &[]).unwrap();
+        let mut watch = Watch::new(&manifest, Some(&open), None);
+        watch.panes = Some(Panes::new(&manifest, Some(&open.image), &[], &dictionary));
+        let (first, rest) = TRACE.split_at(TRACE.len() / 3);
+        watch.see(Seen::Bytes { stream: 0, bytes: first.to_vec() });
+        let before = watch.panes.as_ref().unwrap().interrupts(&watch).unwrap();
+        let why = Some(weltblick_core::event::LossReason::Disconnected);
+        watch.see(Seen::Gap { stream: 0, why, unseen: 1000 });
+        watch.see(Seen::Bytes { stream: 0, bytes: rest[1000..].to_vec() });
+        let after = watch.panes.as_ref().unwrap().interrupts(&watch).unwrap();
+        let runs = |report: &InterruptReport| -> u64 {
+            report.interrupts.iter().map(|row| row.count).sum()
+        };
+        assert!(runs(&after) > 2 * runs(&before), "{} {}", runs(&before), runs(&after));
+        assert_eq!(after.evidence.hidden, None, "nothing says what the broken connection hid");
+        let tasks = watch.panes.as_ref().unwrap().tasks(&watch).unwrap();
+        assert!(tasks.evidence.gaps > 0 && tasks.tasks.iter().any(|task| task.count > 50));
+    }
 }
