@@ -144,7 +144,7 @@ impl ItmReader {
     }
 
     /// A timestamp: when the packet directly before it was made. Those before that one lie between
-    /// `before` and the window's latest.
+    /// the timestamp before and this one.
     #[inline(always)]
     fn tick(&mut self, ticks: u32, relation: Relation) -> Window {
         let before = self.now;

@@ -59,3 +59,34 @@ impl Worst {
         &self.list
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn the_worst_come_first_and_of_equals_those_that_came_first(
+            all in prop::collection::vec((0_u64..20, 0_u64..3), 0..100),
+            keep in 0_usize..6,
+        ) {
+            let at = Window::exact(0);
+            let mut worst = Worst::new(keep);
+            let mut made = 0;
+            for (number, &(low, width)) in (0..).zip(&all) {
+                worst.add(Ticks { low, high: low + width }, |ticks| {
+                    made += 1;
+                    Bad { ticks, number, requested: None, began: at, ended: at }
+                });
+            }
+            let mut sorted: Vec<_> = (0_u64..).zip(&all).collect();
+            // Stable: equals stay in their order.
+            sorted.sort_by_key(|(_, (low, width))| std::cmp::Reverse((*low, low + width)));
+            sorted.truncate(keep);
+            let numbers: Vec<u64> = worst.list().iter().map(|bad| bad.number).collect();
+            prop_assert_eq!(numbers, sorted.iter().map(|(number, _)| *number).collect::<Vec<_>>());
+            prop_assert!(made >= worst.list().len() && made <= all.len());
+        }
+    }
+}

@@ -215,6 +215,45 @@ proptest! {
     }
 
     #[test]
+    fn figures_are_those_of_a_list_of_runs(days in prop::collection::vec(acts(6), 1..12)) {
+        let story = story(&days);
+        let figures = feed_to(InterruptFigures::new(2), &story.events, &[]);
+        let all: u64 = story.runs.iter().map(|real| real.own).sum();
+        prop_assert_eq!(figures.rows().map(|row| row.busy).sum::<u64>(), all);
+        let deepest = story.runs.iter().map(|real| real.depth + 1).max().unwrap_or(0);
+        prop_assert_eq!(figures.deepest, deepest);
+        for row in figures.rows() {
+            let runs: Vec<&Real> =
+                story.runs.iter().filter(|real| real.number == row.exception).collect();
+            prop_assert_eq!((row.entries, row.cut), (runs.len() as u64, 0));
+            let elapsed: Vec<u64> = runs.iter().map(|real| real.ended - real.began).collect();
+            let own: Vec<u64> = runs.iter().map(|real| real.own).collect();
+            let starts = runs.windows(2).map(|pair| pair[1].began - pair[0].began);
+            let period: Vec<u64> = starts.collect();
+            let changes = period.windows(2).map(|pair| pair[1].abs_diff(pair[0]));
+            let jitter: Vec<u64> = changes.collect();
+            for (spread, list) in [
+                (&row.elapsed, elapsed), (&row.own, own), (&row.period, period), (&row.jitter, jitter),
+            ] {
+                prop_assert_eq!(spread.count(), list.len() as u64);
+                let exact = |ticks: Option<&u64>| ticks.map(|ticks| Ticks::exact(*ticks));
+                prop_assert_eq!(spread.min(), exact(list.iter().min()));
+                prop_assert_eq!(spread.max(), exact(list.iter().max()));
+                if let Some(mean) = spread.mean() {
+                    let truly = list.iter().sum::<u64>() as f64 / list.len() as f64;
+                    prop_assert!((mean.middle() - truly).abs() <= 1e-9 * truly.max(1.0));
+                }
+            }
+            prop_assert_eq!(row.depth, runs.iter().map(|real| real.depth).max().unwrap_or(0));
+            let worst = row.worst_elapsed.list();
+            prop_assert_eq!(worst.first().map(|bad| bad.ticks), row.elapsed.max());
+            // Each run held up what was below it, or followed another handler over it.
+            let over: u64 = row.over.iter().map(|over| over.count + over.followed).sum();
+            prop_assert_eq!(over, row.entries);
+        }
+    }
+
+    #[test]
     fn what_hides_in_gaps_is_not_longer_than_what_is_told(
         days in prop::collection::vec(acts(6), 1..8),
         gaps in prop::collection::vec((any::<prop::sample::Index>(), 1_usize..12), 1..4),

@@ -215,6 +215,65 @@ fn with_gaps(events: &[(u64, Event)], gaps: &[Range<usize>]) -> TaskFigures {
 
 proptest! {
     #[test]
+    fn figures_are_those_of_a_list_of_activations(
+        acts in prop::collection::vec((0_u32..5, 0_u64..300), 20..200),
+    ) {
+        let mut kernel = Kernel::default();
+        for (act, pause) in acts {
+            kernel.now += pause;
+            if act < 3 { kernel.wake(act) } else { kernel.sleep() }
+        }
+        let figures = with_gaps(&kernel.events, &[]);
+        let turns = kernel.events.iter().filter_map(|(now, event)| match event {
+            Event::Stated(Statement::Runs { task, .. }) => Some((*now, Some(*task))),
+            Event::Stated(Statement::Stops { .. }) => Some((*now, None)),
+            _ => None,
+        });
+        // Who had the core from when to when; nobody after a stop.
+        let turns: Vec<(u64, Option<u32>)> = turns.collect();
+        let busy = |task| -> u64 {
+            let turns = turns.windows(2).filter(|pair| pair[0].1 == Some(task));
+            turns.map(|pair| pair[1].0 - pair[0].0).sum()
+        };
+        for (task, activations) in (0..).zip(&kernel.activations) {
+            let Some(row) = figures.rows().find(|row| row.task == task) else {
+                prop_assert!(activations.is_empty());
+                continue;
+            };
+            prop_assert_eq!(row.activations, activations.len() as u64);
+            prop_assert_eq!(row.busy, busy(task), "task {}", task);
+            let first_run = |ready: u64| {
+                let runs = |&&(now, who): &&(u64, Option<u32>)| now >= ready && who == Some(task);
+                turns.iter().find(runs).unwrap().0
+            };
+            let pending: Vec<u64> =
+                activations.iter().map(|(ready, _)| first_run(*ready) - ready).collect();
+            let response: Vec<u64> = activations.iter().map(|(ready, end)| end - ready).collect();
+            let elapsed: Vec<u64> =
+                response.iter().zip(&pending).map(|(response, pending)| response - pending).collect();
+            let period: Vec<u64> =
+                activations.windows(2).map(|pair| pair[1].0 - pair[0].0).collect();
+            for (spread, list) in [
+                (&row.pending, pending),
+                (&row.response, response),
+                (&row.elapsed, elapsed),
+                (&row.period, period),
+            ] {
+                prop_assert_eq!(spread.count(), list.len() as u64);
+                let exact = |ticks: Option<&u64>| ticks.map(|ticks| Ticks::exact(*ticks));
+                prop_assert_eq!(spread.min(), exact(list.iter().min()));
+                prop_assert_eq!(spread.max(), exact(list.iter().max()));
+            }
+            // Own time of all activations is what the task had of the core, but for one that goes on.
+            let own = row.own.mean().map_or(0.0, |mean| mean.middle() * row.own.count() as f64);
+            prop_assert!(own <= busy(task) as f64 + 1e-6);
+            if kernel.open[task as usize].is_none() {
+                prop_assert!((own - busy(task) as f64).abs() < 1e-6, "{own} of {}", busy(task));
+            }
+        }
+    }
+
+    #[test]
     fn what_hides_in_gaps_is_not_longer_than_what_is_told(
         acts in prop::collection::vec((0_u32..5, 0_u64..300), 20..200),
         gaps in prop::collection::vec((any::<prop::sample::Index>(), 1_usize..12), 1..4),
