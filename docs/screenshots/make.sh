@@ -18,7 +18,9 @@ weltblick demo >/dev/null
 # picture NAME COMMAND: the command and what it prints, in a window of 120 columns.
 picture() {
   local name=$1 command=$2 rows
-  rows=$(($({ $command || true; } | fold -w 120 | wc -l) + 2))
+  # Long lines wrap.
+  rows=$({ $command || true; } | perl -CI -ne \
+    'chomp; $n += 1 + int(((length() || 1) - 1) / 120); END { print $n + 2 }')
   printf 'printf "\\033[?25l\\033[1m$ %s\\033[0m\\n"; %s; touch %q; sleep 30\n' \
     "$command" "$command --color always" "$work/$name.done" > "$name.sh"
   DISPLAY=$display TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry "120x$rows+0+0" \
