@@ -277,7 +277,9 @@ fn local_time(word: u64, have: usize) -> Result<(u32, Relation, usize), Stop> {
     }
     // Up to the first group that says that no other follows.
     let groups = groups & (stops ^ (stops - 1));
-    let ticks = (0..4).fold(0, |ticks, n| ticks | groups >> n & 0x7f << (7 * n));
+    // Four groups of seven bits become two of fourteen, then one.
+    let pairs = groups & 0x007f_007f | groups >> 1 & 0x3f80_3f80;
+    let ticks = pairs & 0x3fff | pairs >> 2 & 0x0fff_c000;
     Ok((ticks, relation, len))
 }
 
