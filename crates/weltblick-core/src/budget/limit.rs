@@ -112,12 +112,12 @@ impl Limit {
         match *self {
             Self::OneSided { comparison, value } => match comparison {
                 Comparison::Below => is_above(value, observed),
-                Comparison::AtMost => !is_above(observed, value),
+                Comparison::AtMost => is_at_most(observed, value),
                 Comparison::Above => is_above(observed, value),
-                Comparison::AtLeast => !is_above(value, observed),
+                Comparison::AtLeast => is_at_most(value, observed),
             },
             Self::Around { value, tolerance } => {
-                !is_above(observed, value + tolerance) && !is_above(value - tolerance, observed)
+                is_at_most(observed, value + tolerance) && is_at_most(value - tolerance, observed)
             }
         }
     }
@@ -148,13 +148,19 @@ impl Limit {
     }
 }
 
-/// Whether one is above the other, and not just by what they were rounded on their way from ticks and
-/// from decimal digits: ten cycles of 1 MHz are not more than 10 us.
+/// By how much figures may differ and be the same: they are rounded on their way from ticks and from
+/// decimal digits. Ten cycles of 1 MHz are not more than 10 us.
+fn rounding(one: f64, other: f64) -> f64 {
+    1e-12 * one.abs().min(other.abs())
+}
+
+/// What is no number is neither above anything nor at most that.
 fn is_above(one: f64, other: f64) -> bool {
-    const ROUNDED: f64 = 1e-12;
-    // Nothing is above infinity, and whatever is infinite is above the rest.
-    let near = ROUNDED * one.abs().min(other.abs());
-    one > other + near
+    one > other + rounding(one, other)
+}
+
+fn is_at_most(one: f64, other: f64) -> bool {
+    one <= other + rounding(one, other)
 }
 
 impl fmt::Display for Condition {
@@ -188,6 +194,9 @@ mod tests {
         assert!(limit("<= 10 us").holds_for_all(10.0 * 1000.0 * 1e-9, 10.0 * 1000.0 * 1e-9));
         assert!(limit("100 us +- 10 us").holds_for_all(90.0 * 1e-6, 110.0 * 1000.0 * 1e-9));
         assert!(!limit("<= 1 s").holds_for_all(0.0, f64::INFINITY));
+        for text in ["<= 1 s", "< 1 s", ">= 1 s", "> 1 s", "1 s +- 1 s"] {
+            assert!(!limit(text).holds_for_all(f64::NAN, f64::NAN), "{text}");
+        }
         assert!(limit("> 1 s").fails_for_all(0.0, 0.0) && !limit(">= 0 s").fails_for_all(0.0, 0.0));
     }
 }

@@ -374,9 +374,19 @@ mod times {
 
     const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
 
+    /// What is missing after the second round.
+    #[derive(Clone, Copy)]
+    enum Lacks {
+        Nothing,
+        /// Events, for so long.
+        Events(u64),
+        /// A packet, and nothing tells.
+        Silently,
+    }
+
     /// A handler, a task and a span of 10 us each, three times; then each begins once more, and the
-    /// recording ends so many cycles later. After the second round something is missing for so long.
-    fn judged(budgets: &str, later: u64, gap: Option<u64>) -> (Verdict, String) {
+    /// recording ends so many cycles later.
+    fn judged(budgets: &str, later: u64, lacks: Lacks) -> (Verdict, String) {
         let settings = Settings { keep: 0, window: 100_000, each: false };
         let (tasks, interrupts) = (TaskFigures::new(settings), InterruptFigures::new(0));
         let tracking = Tracking::beside(1.0, tasks, interrupts);
@@ -401,10 +411,17 @@ mod times {
                 tell(at + 210, stated(Statement::Stops { task: 1, why: Stop::Sleeps }));
                 tell(at + 210, stated(Statement::Runs { task: 9, stack_pointer: None }));
             }
-            if let (1, Some(gap)) = (round, gap) {
-                let (bytes, why) = (0..0, LossReason::Overflow);
-                tell(at + 210 + gap, Event::Lost { bytes, why });
-                tell(at + 210 + gap, Event::Asleep);
+            match lacks {
+                Lacks::Events(gap) if round == 1 => {
+                    let (bytes, why) = (0..0, LossReason::Overflow);
+                    tell(at + 210 + gap, Event::Lost { bytes, why });
+                    tell(at + 210 + gap, Event::Asleep);
+                }
+                Lacks::Silently if round == 1 => {
+                    tell(at + 300, Event::Entered { exception: 17 });
+                    tell(at + 310, Event::Resumed { exception: 0 });
+                }
+                _ => {}
             }
         }
         tell(3100, stated(Statement::Ready { task: 1 }));
@@ -450,19 +467,22 @@ mod times {
         for subject in ["interrupt.16", "task.1", "span.1"] {
             let budget =
                 format!("[{}]\nelapsed.max = '<= 20 us'", subject.replace('.', ".\"") + "\"");
-            let (verdict, evidence) = judged(&budget, 5, None);
+            let (verdict, evidence) = judged(&budget, 5, Lacks::Nothing);
             assert_eq!(verdict, Verdict::Met, "{subject}: {evidence}");
-            let (verdict, evidence) = judged(&budget, 500, None);
+            let (verdict, evidence) = judged(&budget, 500, Lacks::Nothing);
             assert_eq!(verdict, Verdict::Undecided, "{subject}: {evidence}");
             assert!(evidence.contains("ended") || evidence.contains("to end"), "{evidence}");
         }
         // How often it began is known all the same.
-        assert_eq!(judged("[interrupt.\"16\"]\ncount = '<= 4'", 500, None).0, Verdict::Met);
+        assert_eq!(
+            judged("[interrupt.\"16\"]\ncount = '<= 4'", 500, Lacks::Nothing).0,
+            Verdict::Met
+        );
     }
 
     #[test]
     fn a_gap_hides_nothing_that_is_longer_than_itself() {
-        let verdict = |budget: &str, gap| judged(budget, 5, Some(gap));
+        let verdict = |budget: &str, gap| judged(budget, 5, Lacks::Events(gap));
         for subject in ["interrupt", "task", "span"] {
             let number = if subject == "interrupt" { 16 } else { 1 };
             let budget = format!("[{subject}.\"{number}\"]\n");
@@ -485,6 +505,25 @@ mod times {
             assert_eq!(met, Verdict::Met, "{subject}: {evidence}");
             // Three of six at most are known to be short.
             assert_eq!(verdict(&(half + " = '<= 10 us'"), 400).0, Verdict::Met, "{subject}");
+        }
+    }
+
+    #[test]
+    fn where_packets_vanish_in_silence_nothing_is_met() {
+        for budget in [
+            "[interrupt.\"16\"]\nelapsed.max = '<= 1 s'",
+            "[task.\"1\"]\nelapsed.max = '<= 1 s'",
+            "[task.\"1\"]\nperiod.mean = '>= 1 us'",
+            "[task.\"1\"]\nload.max = '<= 100 %'",
+            "[task.\"1\"]\ncount = '<= 1000'",
+            "[span.\"1\"]\nelapsed.p50 = '<= 1 s'",
+        ] {
+            assert_eq!(
+                judged(budget, 5, Lacks::Nothing).0 == Verdict::Met,
+                !budget.contains("load")
+            );
+            let (verdict, evidence) = judged(budget, 5, Lacks::Silently);
+            assert_eq!(verdict, Verdict::Undecided, "{budget}: {evidence}");
         }
     }
 }

@@ -269,6 +269,13 @@ impl Timings<'_> {
             // Without all of the time there is no part of it, and nothing per second.
             (finding.low, finding.high, finding.lossy) = (0.0, f64::INFINITY, true);
         }
+        // Whatever else was lost with them: marks, values.
+        if self.interrupts.contradictions > 0 {
+            finding.object(
+                "entries and exits contradict each other: packets were lost and nothing told so",
+                LOSE_NOTHING,
+            );
+        }
         if self.intrusive {
             finding.object(
                 "the core was stopped while this was recorded: an intrusive measurement meets no budget",
@@ -309,12 +316,6 @@ impl Timings<'_> {
         let lasts = matches!(figure.measure, Measure::Own | Measure::Elapsed | Measure::Response);
         if row.unfinished && lasts {
             finding.object(STILL_RUNS, MEASURE_ON);
-        }
-        if self.interrupts.contradictions > 0 {
-            finding.object(
-                "entries and exits contradict each other: packets were lost and nothing told so",
-                LOSE_NOTHING,
-            );
         }
         Ok(finding)
     }

@@ -5,7 +5,7 @@ use super::tracking::{Activation, Spell, State, Watcher};
 use crate::event::{Name, Statement, Thing};
 use crate::measure::bridges::Bridges;
 use crate::measure::dissection::{Actor, Dissection};
-use crate::measure::interrupts::{GridFit, Late, MOST_EACH, between};
+use crate::measure::interrupts::{Cut as Interruption, GridFit, Late, MOST_EACH, between};
 use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
@@ -188,14 +188,16 @@ impl Figures {
         }
     }
 
-    fn gap(&mut self, keeps_time: bool) {
+    fn gap(&mut self, why: Interruption) {
         let (last, period) = (self.last.take(), self.last_period.take());
-        if keeps_time {
-            self.bridges.cut(last, period);
-            self.grid.gap();
-        } else {
-            self.bridges.lose();
-            self.grid.settle(|_| {});
+        match why {
+            Interruption::Gap => self.bridges.cut(last, period),
+            _ => self.bridges.lose(),
+        }
+        match why {
+            // Time is missing: the next grid is a new one.
+            Interruption::Slip => self.grid.settle(|_| {}),
+            _ => self.grid.gap(),
         }
     }
 }
@@ -452,11 +454,11 @@ impl Watcher for TaskFigures {
         }
     }
 
-    fn gap(&mut self, keeps_time: bool) {
+    fn gap(&mut self, why: Interruption) {
         self.gaps += 1;
         self.windows.gap();
         let rows = self.rows.iter_mut().chain([&mut self.unseen]);
-        rows.for_each(|row| row.gap(keeps_time));
+        rows.for_each(|row| row.gap(why));
     }
 
     fn missing(&mut self, gap: Window) {

@@ -327,7 +327,7 @@ mod tests {
         ) {
             let (mut windows, mut loads) = (Windows::new(100), Loads::default());
             for (at, &(mine, dice)) in ticks.iter().enumerate().skip(from) {
-                // Long stretches of the same ticks, with and without gaps between them.
+                // Half of all cases have no gaps.
                 let at = at as u64;
                 if dice == 0 && ticks.len() % 2 == 0 {
                     windows.gap();

@@ -4,6 +4,7 @@ use super::figures::{Settings, TaskFigures};
 use super::tracking::{Activation, Tracking, Watcher};
 use crate::event::{Event, LossReason, Origin, Position, Sink as _, Statement, Stop};
 use crate::measure::dissection::Actor;
+use crate::measure::interrupts::Cut;
 use crate::stats::Ticks;
 use crate::time::Window;
 use proptest::prelude::*;
@@ -33,7 +34,7 @@ impl Watcher for Seen {
             _ => {}
         }
     }
-    fn gap(&mut self, _: bool) {
+    fn gap(&mut self, _: Cut) {
         self.gaps += 1;
     }
 }
@@ -146,6 +147,18 @@ fn exceptions_that_contradict_each_other_are_a_gap_for_tasks_too() {
     ]);
     assert!(seen.activations.is_empty());
     assert_eq!((seen.gaps, seen.cut), (1, 2));
+}
+
+#[test]
+fn what_vanished_in_silence_bounds_nothing() {
+    let round =
+        |at: u64| [(at, ready(1)), (at + 10, runs(1)), (at + 50, sleeps(1)), (at + 60, runs(2))];
+    let silent = [(250, enter(16)), (260, THREAD)]; // its exit is missing
+    let events: Vec<_> =
+        [&[(0, THREAD)][..], &round(90), &silent, &round(390), &round(690)].concat();
+    let figures = with_gaps(&events, &[]);
+    let row = figures.rows().find(|row| row.task == 1).unwrap();
+    assert_eq!((row.hidden, row.bridges.longest()), (u64::MAX, u64::MAX));
 }
 
 /// A kernel with three tasks, the first of them the most urgent.

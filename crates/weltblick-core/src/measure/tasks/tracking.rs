@@ -110,8 +110,8 @@ pub trait Watcher {
     fn switched(&mut self, _from: Option<u32>, _preempted: bool, _to: u32) {}
     /// Something else was stated.
     fn stated(&mut self, _statement: &Statement) {}
-    /// Something is missing here. As long as no time is, periods go on.
-    fn gap(&mut self, _keeps_time: bool) {}
+    /// Something is missing here.
+    fn gap(&mut self, _why: Cut) {}
     /// The gap that was told before, which loses no time, lies in this window.
     fn missing(&mut self, _gap: Window) {}
     /// An activation of which something is missing lasted so many ticks at most.
@@ -490,7 +490,7 @@ impl<W: Watcher, I> Tasks<W, I> {
 
     /// Nothing is known of any task.
     #[cold]
-    fn forget(&mut self, keeps_time: bool) {
+    fn forget(&mut self, why: Cut) {
         for (&number, task) in &mut self.tasks {
             // Unless something has begun, that is known when the gap is.
             let mut hidden_since = task.hidden_since.unwrap_or(u64::MAX);
@@ -508,7 +508,7 @@ impl<W: Watcher, I> Tasks<W, I> {
         }
         self.owner = Owner::Unknown;
         self.split = None;
-        self.watcher.gap(keeps_time);
+        self.watcher.gap(why);
     }
 
     /// Nothing tells how much of any task is missing.
@@ -569,7 +569,7 @@ impl<W: Watcher, I: InterruptWatcher> InterruptWatcher for Tasks<W, I> {
             // Packets were lost, and marks may be among them.
             Cut::Contradiction | Cut::Slip => self.hide_anything(),
         }
-        self.forget(why != Cut::Slip);
+        self.forget(why);
     }
 
     fn missing(&mut self, gap: Window) {

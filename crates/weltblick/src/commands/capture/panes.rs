@@ -140,6 +140,16 @@ mod tests {
         terminal.backend().to_string()
     }
 
+    fn figures_of(watch: &Watch<'_>) -> Figures {
+        let panes = watch.panes.as_ref().unwrap();
+        Figures {
+            profile: None,
+            interrupts: panes.interrupts(watch),
+            tasks: panes.tasks(watch),
+            values: Some(panes.values(watch)),
+        }
+    }
+
     #[test]
     fn panes_show_what_the_commands_say() {
         let manifest = Manifest::parse("capture.toml", MANIFEST).unwrap();
@@ -153,13 +163,7 @@ mod tests {
         for bytes in TRACE.chunks(4096) {
             watch.see(Seen::Bytes { stream: 0, bytes: bytes.to_vec() });
         }
-        let panes = watch.panes.as_ref().unwrap();
-        let figures = Figures {
-            profile: None,
-            interrupts: panes.interrupts(&watch),
-            tasks: panes.tasks(&watch),
-            values: Some(panes.values(&watch)),
-        };
+        let figures = figures_of(&watch);
         // The goldens of `interrupts`, `tasks` and `signals` have the same figures.
         for (pane, parts) in [
             (Pane::Interrupts, ["11 998 adc_ready", "145 us", "[interrupts, longest so far]"]),
@@ -185,13 +189,7 @@ mod tests {
         // A synchronisation, and a sample that no timestamp follows.
         let bytes = [&[0; 5][..], &[0x80, 0x17, 0, 1, 0, 8]].concat();
         watch.see(Seen::Bytes { stream: 0, bytes });
-        let panes = watch.panes.as_ref().unwrap();
-        let figures = Figures {
-            profile: None,
-            interrupts: panes.interrupts(&watch),
-            tasks: panes.tasks(&watch),
-            values: Some(panes.values(&watch)),
-        };
+        let figures = figures_of(&watch);
         for (pane, advice) in [
             (Pane::Functions, "give --image"),
             (Pane::Interrupts, "trace exceptions, with timestamps"),
