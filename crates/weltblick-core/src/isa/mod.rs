@@ -1,4 +1,7 @@
-//! Instruction sets: what an instruction is, as far as figures need it; today its length.
+//! Instruction sets: what an instruction is, as far as figures need it: its length, and how it
+//! changes the program flow.
+
+pub mod thumb;
 
 /// The instruction sets that figures can be computed for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
