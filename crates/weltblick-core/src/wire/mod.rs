@@ -5,7 +5,11 @@
 //! of a slice. Packets and losses together tile the stream: no byte is unaccounted for.
 
 pub mod ctf;
+pub mod etmv4;
 pub mod itm;
+mod malformed;
 pub mod mtb;
 pub mod poll;
 pub mod tpiu;
+
+pub use malformed::Malformed;

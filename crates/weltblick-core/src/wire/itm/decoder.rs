@@ -1,7 +1,8 @@
 //! The push decoder: bytes in, packets and losses out, every byte in exactly one of them.
 
-use super::packet::{Malformed, Packet, Relation};
+use super::packet::{Packet, Relation};
 use super::parse::{Stop, read};
+use crate::wire::Malformed;
 use std::ops::Range;
 
 /// Receives packets and losses in stream order; together their byte ranges tile the stream.

@@ -20,5 +20,6 @@ mod parse;
 #[cfg(test)]
 pub(crate) mod tests;
 
+pub use super::Malformed;
 pub use decoder::{Decoder, Sink};
-pub use packet::{Action, Counters, Malformed, Packet, Relation, Size};
+pub use packet::{Action, Counters, Packet, Relation, Size};

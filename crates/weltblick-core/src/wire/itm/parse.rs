@@ -1,7 +1,8 @@
 //! One packet from the bytes at its header, with its timestamp: no state, no stream.
 
 use super::decoder::Sink;
-use super::packet::{Action, Counters, Malformed, Packet, Relation, Size};
+use super::packet::{Action, Counters, Packet, Relation, Size};
+use crate::wire::Malformed;
 
 /// Why there is no packet at a header.
 pub(super) enum Stop {
