@@ -33,6 +33,7 @@ pub mod capture;
 pub mod document;
 pub mod event;
 pub mod exchange;
+pub mod flow;
 pub mod image;
 pub mod isa;
 pub mod measure;

@@ -1,12 +1,12 @@
 //! The whole microcontroller: core, memory, interrupts, peripherals and trace on one clock.
 
-use crate::core::{Effect, Instruction, Registers, cycles, execute};
+use crate::core::{Effect, Instruction, Registers, branch, cycles, execute};
 use crate::memory::{Bus as _, BusFault, Flash, Memory};
 use crate::nvic::SVCALL;
 use crate::peripheral::Peripherals;
 use crate::program::{Program, ProgramError};
 use crate::system::System;
-use crate::trace::{Link, TraceUnit};
+use crate::trace::{Link, Step, TraceUnit};
 use crate::truth::Truth;
 use thiserror::Error;
 
@@ -188,6 +188,11 @@ impl Machine {
         self.system.cycle
     }
 
+    /// Keeps the address of every instruction from now on as part of the truth.
+    pub fn keep_addresses(&mut self) {
+        self.truth.keep_addresses();
+    }
+
     /// The truth so far.
     #[must_use]
     pub const fn truth(&self) -> &Truth {
@@ -268,11 +273,11 @@ impl Machine {
         }
         let pc = self.regs.pc;
         let Some(instruction) = self.system.flash.fetch(pc) else { return Err(self.undefined(pc)) };
-        self.truth.instructions += 1;
+        self.truth.executed(pc);
         if self.system.watching {
             self.system.pc = pc;
         }
-        if self.system.mtb.listens() {
+        if self.system.mtb.listens() || self.system.trace.etm().listens() {
             return self.step_traced(pc, instruction);
         }
         match execute(&mut self.regs, instruction, &mut self.system) {
@@ -288,19 +293,35 @@ impl Machine {
         }
     }
 
-    /// The same while the micro trace buffer listens.
+    /// The same while the micro trace buffer or the instruction trace unit listens.
     #[cold]
     fn step_traced(&mut self, pc: u32, instruction: Instruction) -> Result<(), Stop> {
-        self.system.executes(pc);
-        let first = self.system.flash.memory().read(pc, 2).unwrap_or(0);
-        let next = pc + if first >> 11 >= 0b11101 { 4 } else { 2 };
+        let comparators = self.system.executes(pc);
+        let half = |address| self.system.flash.memory().read(address, 2).unwrap_or(0);
+        let barrier = half(pc) == 0xf3bf && half(pc + 2) >> 4 & 0xf == 0b0110;
+        let branch = branch(&self.regs, instruction, barrier);
+        let behind = pc + u32::from(instruction.length);
         let (cycles, effect) = execute(&mut self.regs, instruction, &mut self.system)
             .map_err(|fault| Stop::Bus { pc, fault })?;
         self.spend(pc, cycles);
-        match effect {
-            Effect::ExceptionReturn(value) => self.system.branched(pc, value, false),
-            _ if self.regs.pc != next => self.system.branched(pc, self.regs.pc, false),
-            _ => {}
+        let (next, returns) = match effect {
+            Effect::ExceptionReturn(value) => (value, true),
+            _ => (self.regs.pc, false),
+        };
+        if self.system.mtb.listens() && (returns || next != behind) {
+            self.system.branched(pc, next, false);
+        }
+        if self.system.trace.etm().listens() {
+            self.system.trace.executed(&Step {
+                number: self.truth.instructions - 1,
+                pc,
+                behind,
+                next,
+                branch,
+                returns,
+                cycle: self.system.cycle,
+                comparators,
+            });
         }
         self.apply(pc, effect)
     }
@@ -368,6 +389,8 @@ impl Machine {
         };
         let return_value = self.push_frame();
         let from = self.regs.pc;
+        let handler = self.handler(exception);
+        self.system.trace.handler_entered(self.system.cycle, exception, from, handler);
         self.start_handler(exception, from, return_value, cycles::ENTRY);
         true
     }
@@ -400,12 +423,17 @@ impl Machine {
         value
     }
 
+    /// Where the vector table says that a handler starts, thumb bit and all.
+    fn handler(&self, exception: u16) -> u32 {
+        let vector = self.system.vector_base + 4 * u32::from(exception);
+        self.system.flash.memory().read(vector, 4).unwrap_or(0)
+    }
+
     /// Enters a handler: from ordinary code, or from another handler's end (`from` is then its
     /// exception return value).
     fn start_handler(&mut self, exception: u16, from: u32, return_value: u32, cost: u32) {
         let requested = self.system.nvic.enter(exception);
-        let vector = self.system.vector_base + 4 * u32::from(exception);
-        let handler = self.system.flash.memory().read(vector, 4).unwrap_or(0);
+        let handler = self.handler(exception);
         let regs = &mut self.regs;
         regs.use_process_stack(false);
         regs.ipsr = exception;
@@ -435,6 +463,9 @@ impl Machine {
         }
         let basepri = self.regs.basepri;
         if let Some(next) = self.system.nvic.next(self.regs.primask, false, basepri) {
+            let addresses = [value, self.stacked_address(value)];
+            let handler = self.handler(next);
+            self.system.trace.handler_chained(cycle, next, addresses, handler);
             self.start_handler(next, value, value, cycles::TAIL_CHAIN);
             return Ok(());
         }
@@ -442,11 +473,18 @@ impl Machine {
         if self.system.mtb.listens() {
             self.system.branched(value, self.regs.pc, true);
         }
+        self.system.trace.handler_returned(cycle, self.regs.pc);
         self.spend(self.regs.pc, cycles::RETURN);
         let (cycle, now) = (self.system.cycle, self.regs.ipsr);
         self.system.trace.exception(cycle, now, 3);
         self.system.attention = self.system.nvic.any_pending();
         Ok(())
+    }
+
+    /// The address that the innermost frame returns to.
+    fn stacked_address(&mut self, value: u32) -> u32 {
+        let frame = if value & 0xf == 0xd { self.regs.process_sp() } else { self.regs.main_sp() };
+        self.system.ram.read(frame.wrapping_add(24), 4).unwrap_or(0)
     }
 
     /// Restores what `push_frame` saved (B1.5.8).

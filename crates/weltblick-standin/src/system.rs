@@ -172,10 +172,14 @@ impl System {
         }
     }
 
-    /// The core executes the instruction at `pc` while the micro trace buffer listens.
+    /// The core executes the instruction at `pc` while it is traced: which comparators match it.
     #[cold]
-    pub(crate) fn executes(&mut self, pc: u32) {
-        self.mtb.matched(self.trace.matching(pc));
+    pub(crate) fn executes(&mut self, pc: u32) -> u32 {
+        let comparators = self.trace.matching(pc);
+        if self.mtb.listens() {
+            self.mtb.matched(comparators);
+        }
+        comparators
     }
 
     /// The program flow jumped.

@@ -17,6 +17,8 @@ pub struct Truth {
     active: Vec<usize>,
     /// Instructions executed.
     pub instructions: u64,
+    /// The address of each, in order, where that is kept.
+    pub addresses: Option<Vec<u32>>,
 }
 
 /// One run of a handler.
@@ -42,12 +44,28 @@ impl Truth {
             exceptions: Vec::new(),
             active: Vec::new(),
             instructions: 0,
+            addresses: None,
         }
     }
 
     /// A reset: everything starts again.
     pub(crate) fn reset(&mut self) {
+        let keeps = self.addresses.is_some();
         *self = Self::new(self.base, 2 * self.cycles.len() as u32);
+        self.addresses = keeps.then(Vec::new);
+    }
+
+    pub(crate) fn keep_addresses(&mut self) {
+        // Numbers of instructions are places in the list.
+        self.addresses = Some(vec![0; self.instructions as usize]);
+    }
+
+    #[inline]
+    pub(crate) fn executed(&mut self, pc: u32) {
+        self.instructions += 1;
+        if let Some(addresses) = &mut self.addresses {
+            addresses.push(pc);
+        }
     }
 
     #[inline]

@@ -177,6 +177,21 @@ impl Image {
         self.code.iter().map(|code| (code.range.clone(), code.bytes.as_slice()))
     }
 
+    /// The instructions from `address` on, as bytes: up to the next data between instructions, or to
+    /// where the code ends. `None` where nothing can be executed.
+    #[must_use]
+    pub fn instructions_from(&self, address: u64) -> Option<&[u8]> {
+        let code = self.code_at(address)?;
+        let after = self.literals.partition_point(|literal| literal.end <= address);
+        let end = match self.literals.get(after) {
+            Some(literal) if literal.start <= address => return None,
+            Some(literal) => literal.start.min(code.range.end),
+            None => code.range.end,
+        };
+        let offset = |address: u64| (address - code.range.start) as usize;
+        code.bytes.get(offset(address)..offset(end).min(code.bytes.len()))
+    }
+
     /// The vector of an exception, if the image has a vector table that reaches so far.
     #[must_use]
     pub fn vector(&self, exception: u16) -> Option<&Vector> {

@@ -5,6 +5,7 @@
 //! (instructions).
 
 mod alu;
+mod branch;
 pub mod cycles;
 mod decode16;
 mod decode32;
@@ -12,6 +13,7 @@ mod execute;
 mod instruction;
 mod registers;
 
+pub use branch::{Branch, branch};
 pub use execute::{Effect, execute};
 pub use instruction::{Instruction, Op};
 pub use registers::{Mode, Registers};

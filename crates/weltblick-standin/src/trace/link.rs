@@ -4,8 +4,6 @@ use super::tpiu::Formatter;
 
 /// Frames carry 15 bytes in 16.
 const FRAME: (u64, u64) = (16, 15);
-/// The ITM's trace ID in them.
-const ITM_SOURCE: u8 = 1;
 
 /// Buffer and port. Bytes come out in the order in which they went in, so what has left so far is
 /// told by time alone.
@@ -77,8 +75,9 @@ impl Link {
         if room > cycle { room } else { cycle }
     }
 
-    /// Puts bytes in; they must fit at `cycle`.
-    pub fn send(&mut self, cycle: u64, bytes: &[u8]) {
+    /// Puts bytes of a source in; they must fit at `cycle`. Without the formatter nobody can tell
+    /// sources apart.
+    pub fn send(&mut self, cycle: u64, source: u8, bytes: &[u8]) {
         let start = self.empty_at.max(cycle * 65_536);
         let cost = bytes.len() as u64 * self.per_byte;
         match &mut self.formatter {
@@ -88,7 +87,7 @@ impl Link {
             }
             Some(formatter) => {
                 self.empty_at = start + cost * FRAME.0 / FRAME.1;
-                formatter.write(ITM_SOURCE, bytes);
+                formatter.write(source, bytes);
             }
         }
     }
@@ -125,7 +124,7 @@ mod tests {
         // 10 cycles per bit, 100 per byte.
         let mut link = Link::new(1_000_000, 100_000, 4);
         assert_eq!(link.room_at(0, 4), 0);
-        link.send(0, &[1, 2, 3, 4]);
+        link.send(0, 1, &[1, 2, 3, 4]);
         assert_eq!(link.room_at(0, 1), 100);
         assert_eq!(link.room_at(150, 1), 150);
         assert_eq!(link.room_at(150, 4), 400);

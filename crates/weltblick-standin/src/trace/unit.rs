@@ -1,6 +1,7 @@
 //! The debug block: DWT, ITM and their registers (DDI 0403E, C1).
 
 use super::etb::Etb;
+use super::etmv4::{Etm, MOST_BYTES, Step};
 use super::itm::{self, Encoded};
 use super::link::Link;
 
@@ -40,6 +41,11 @@ mod function {
 /// Registers of the buffer on the chip: one CoreSight component.
 const ETB: u32 = 0xe004_2000;
 const ETB_END: u32 = 0xe004_2fff;
+/// The instruction trace unit.
+const ETM: u32 = 0xe004_1000;
+const ETM_END: u32 = 0xe004_1fff;
+/// The ITM's trace ID in formatter frames.
+const ITM_SOURCE: u8 = 1;
 /// `TPIU_FFCR.EnFCont`.
 const FRAMES_ON: u32 = 1 << 1;
 
@@ -64,6 +70,7 @@ const TRACE_ENABLE: u32 = 1 << 24;
 #[derive(Debug, Clone)]
 pub struct TraceUnit {
     link: Link,
+    etm: Etm,
     /// What takes the trace instead of the port, while it is on.
     etb: Etb,
     demcr: u32,
@@ -100,6 +107,7 @@ impl TraceUnit {
     #[must_use]
     pub fn new(link: Link, core_clock: u64) -> Self {
         Self {
+            etm: Etm::default(),
             etb: Etb::default(),
             itm_tpr: 0,
             comparators: [Comparator { compare: 0, mask: 0, function: 0 }; 4],
@@ -211,6 +219,75 @@ impl TraceUnit {
         }
     }
 
+    /// The instruction trace unit.
+    #[must_use]
+    pub const fn etm(&self) -> &Etm {
+        &self.etm
+    }
+
+    /// The instruction trace unit, to teach it other manners.
+    pub const fn etm_mut(&mut self) -> &mut Etm {
+        &mut self.etm
+    }
+
+    /// An instruction was executed while the instruction trace unit listens.
+    pub(crate) fn executed(&mut self, step: &Step) {
+        let room = self.instruction_room(step.cycle);
+        self.etm.executed(step, room);
+        self.send_instructions(step.cycle);
+    }
+
+    /// An exception is entered; execution would go on at `returns_to`.
+    pub(crate) fn handler_entered(
+        &mut self,
+        cycle: u64,
+        number: u16,
+        returns_to: u32,
+        handler: u32,
+    ) {
+        let room = self.instruction_room(cycle);
+        self.etm.entered(number, returns_to, handler, room);
+        self.send_instructions(cycle);
+    }
+
+    /// The end of a handler led into another one.
+    pub(crate) fn handler_chained(
+        &mut self,
+        cycle: u64,
+        number: u16,
+        [value, stacked]: [u32; 2],
+        handler: u32,
+    ) {
+        let room = self.instruction_room(cycle);
+        self.etm.chained(number, value, stacked, handler, room);
+        self.send_instructions(cycle);
+    }
+
+    /// A handler ended, and execution goes on at `address`.
+    pub(crate) fn handler_returned(&mut self, cycle: u64, address: u32) {
+        let room = self.instruction_room(cycle);
+        self.etm.returned(address, room);
+        self.send_instructions(cycle);
+    }
+
+    fn instruction_room(&self, cycle: u64) -> bool {
+        self.etb.is_on() || self.link.room_at(cycle, MOST_BYTES) <= cycle
+    }
+
+    fn send_instructions(&mut self, cycle: u64) {
+        let bytes = self.etm.take();
+        if bytes.is_empty() {
+            return;
+        }
+        let source = self.etm.trace_id();
+        if self.etb.is_on() {
+            self.fill_buffer();
+            self.etb.take(source, &bytes);
+        } else {
+            self.link.send(cycle, source, &bytes);
+        }
+    }
+
     /// Bits per second that the port sends once its divisor is written.
     #[must_use]
     pub fn bit_rate(&self) -> Option<u64> {
@@ -245,6 +322,8 @@ impl TraceUnit {
     /// Ends the run: the last timestamp goes out. Takes all bytes that were sent.
     pub fn finish(&mut self) -> Vec<u8> {
         self.stamp(u64::MAX);
+        self.etm.finish();
+        self.send_instructions(0);
         self.link.finish();
         self.link.take()
     }
@@ -320,7 +399,7 @@ impl TraceUnit {
             return;
         }
         self.link.synchronise();
-        self.link.send(cycle, sync.as_slice());
+        self.link.send(cycle, ITM_SOURCE, sync.as_slice());
         if self.itm_tcr & trace_control::GLOBAL_ON != 0 {
             self.global_timestamp(cycle);
         }
@@ -333,9 +412,9 @@ impl TraceUnit {
         if self.link.room_at(cycle, 10) > cycle {
             return;
         }
-        self.link.send(cycle, low.as_slice());
+        self.link.send(cycle, ITM_SOURCE, low.as_slice());
         if wrapped {
-            self.link.send(cycle, high.as_slice());
+            self.link.send(cycle, ITM_SOURCE, high.as_slice());
         }
         self.last_global = Some(cycle);
     }
@@ -351,9 +430,9 @@ impl TraceUnit {
             return;
         }
         if std::mem::take(&mut self.overflowed) {
-            self.link.send(cycle, itm::overflow().as_slice());
+            self.link.send(cycle, ITM_SOURCE, itm::overflow().as_slice());
         }
-        self.link.send(cycle, bytes);
+        self.link.send(cycle, ITM_SOURCE, bytes);
         self.sent += 1;
         if self.itm_tcr & trace_control::TIMESTAMPS_ON != 0 {
             // The timestamp dates the last packet of the group exactly if it follows at once.
@@ -377,11 +456,11 @@ impl TraceUnit {
         let mut delta = tick - self.last_tick;
         // A quiet stretch longer than 28 bits is told in pieces.
         while delta > 0x0fff_ffff {
-            self.link.send(at, itm::local_timestamp(0x0fff_ffff, 0).as_slice());
+            self.link.send(at, ITM_SOURCE, itm::local_timestamp(0x0fff_ffff, 0).as_slice());
             delta -= 0x0fff_ffff;
         }
         let delayed = u8::from(at > due);
-        self.link.send(at, itm::local_timestamp(delta as u32, delayed).as_slice());
+        self.link.send(at, ITM_SOURCE, itm::local_timestamp(delta as u32, delayed).as_slice());
         self.last_tick = tick;
     }
 
@@ -390,6 +469,7 @@ impl TraceUnit {
     #[must_use]
     pub fn read(&mut self, address: u32, cycle: u64) -> Option<u32> {
         Some(match address {
+            ETM..=ETM_END => self.etm.read(address - ETM),
             ETB..=ETB_END => {
                 self.fill_buffer();
                 self.etb.register(address - ETB)
@@ -435,6 +515,10 @@ impl TraceUnit {
     #[allow(clippy::match_overlapping_arm, reason = "special registers before their block")]
     pub fn write(&mut self, address: u32, bytes: u32, value: u32, cycle: u64) -> Option<()> {
         match address {
+            ETM..=ETM_END => {
+                self.etm.write(address - ETM, value);
+                self.send_instructions(cycle);
+            }
             ETB..=ETB_END => self.write_buffer(address - ETB, value),
             0xe000_0000..=0xe000_007f => {
                 let port = (address >> 2 & 0x1f) as u8;

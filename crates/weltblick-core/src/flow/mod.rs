@@ -1,0 +1,162 @@
+//! Packets and an image to executed instructions.
+//!
+//! An instruction trace says only what cannot be known beforehand: whether a branch was taken, where
+//! an indirect one went, where an exception came in. Together with the image that is every
+//! instruction that ran. [`Code`] cuts the image into [`Block`]s as they are reached, a [`Follower`]
+//! runs through them as the packets say, and a [`Sink`] is told block by block.
+//!
+//! Packets and image may disagree: another build, damaged bytes, code that is not in the image. What
+//! cannot be is never followed: it is a [`Gap`] with the place of the first disagreement.
+
+mod block;
+mod code;
+mod follower;
+mod from_etmv4;
+mod return_stack;
+mod speculation;
+#[cfg(test)]
+mod tests;
+
+pub use block::{Block, BlockId, End};
+pub use code::Code;
+pub use follower::Follower;
+pub use from_etmv4::Etmv4Flow;
+
+use crate::wire::Malformed;
+
+/// Receives what ran, in order.
+pub trait Sink {
+    /// A block ran to its end, and its last instruction branched or did not.
+    fn ran(&mut self, block: &Block, taken: bool);
+    /// The beginning of a block ran: the instructions before `until`, an address inside it.
+    fn ran_part(&mut self, _block: &Block, _until: u64) {}
+    /// Execution goes on at the start of this block: after an indirect branch, an exception's entry
+    /// or return, or a gap.
+    fn arrived(&mut self, _block: &Block) {}
+    /// Something other than code: where in the origin's bytes, and what.
+    fn moment(&mut self, _offset: u64, _moment: &Moment) {}
+}
+
+impl<S: Sink> Sink for &mut S {
+    #[inline(always)]
+    fn ran(&mut self, block: &Block, taken: bool) {
+        (**self).ran(block, taken);
+    }
+    fn ran_part(&mut self, block: &Block, until: u64) {
+        (**self).ran_part(block, until);
+    }
+    #[inline(always)]
+    fn arrived(&mut self, block: &Block) {
+        (**self).arrived(block);
+    }
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        (**self).moment(offset, moment);
+    }
+}
+
+/// Both are told everything.
+impl<A: Sink, B: Sink> Sink for (A, B) {
+    #[inline(always)]
+    fn ran(&mut self, block: &Block, taken: bool) {
+        self.0.ran(block, taken);
+        self.1.ran(block, taken);
+    }
+    fn ran_part(&mut self, block: &Block, until: u64) {
+        self.0.ran_part(block, until);
+        self.1.ran_part(block, until);
+    }
+    #[inline(always)]
+    fn arrived(&mut self, block: &Block) {
+        self.0.arrived(block);
+        self.1.arrived(block);
+    }
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        self.0.moment(offset, moment);
+        self.1.moment(offset, moment);
+    }
+}
+
+/// What happens beside code.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Moment {
+    /// An exception was taken.
+    Entered {
+        /// Its number; `None`: none that a handler has, such as a debugger's halt.
+        exception: Option<u16>,
+        /// The preferred return address, as the trace unit tells it.
+        returns_to: u64,
+    },
+    /// A handler ended.
+    Left,
+    /// So many cycles since the count before, up to the last branch; `None`: not known.
+    Cycles(Option<u32>),
+    /// The global timestamp. 0: not known.
+    Time {
+        /// Its value.
+        value: u64,
+        /// Cycles since the last cycle count.
+        cycles: Option<u32>,
+    },
+    /// Who executes from here on.
+    Context {
+        /// The context ID.
+        id: u32,
+        /// In non-secure state.
+        non_secure: bool,
+    },
+    /// What ran from here on is not known, until the next arrival.
+    Gap(Gap),
+}
+
+/// Why it is not known what ran.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Gap {
+    /// By choice: a window, a range, or trace was off.
+    Unwatched,
+    /// The trace unit's buffer was full.
+    Overflow,
+    /// Trace was switched off before the buffer was empty.
+    Discarded,
+    /// So many bytes could not be read.
+    Damaged {
+        /// Why.
+        why: Malformed,
+        /// How many bytes.
+        bytes: u64,
+    },
+    /// Bytes are missing here.
+    Missing,
+    /// The trace unit only counted: so many instructions, if it said so.
+    Uncounted(Option<u32>),
+    /// Packets and image disagree.
+    Mismatch(Mismatch),
+}
+
+/// How packets and image disagree.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Mismatch {
+    /// This address is nothing that the image could execute.
+    Outside(u64),
+    /// The branch at this address always branches, and the packets say that it did not.
+    AlwaysTaken(u64),
+    /// From this address on there is no branch in the image, and the packets tell of one.
+    NoBranch(u64),
+    /// The packets do not say where the branch at this address went.
+    NoTarget(u64),
+    /// The packets do not say where an exception's handler is.
+    NoHandler,
+    /// The branch before `expected` leads there, and the packets say that execution went on elsewhere.
+    OtherTarget {
+        /// Where the image leads.
+        expected: u64,
+        /// Where the packets lead.
+        told: u64,
+    },
+    /// An exception came in at an address that the code since `since` does not reach.
+    NotReached {
+        /// Where execution was.
+        since: u64,
+        /// Where it came in.
+        told: u64,
+    },
+}
