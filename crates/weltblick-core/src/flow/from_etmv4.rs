@@ -157,7 +157,7 @@ impl<'a> Etmv4Flow<'a> {
             Packet::Context(context) => self.context(offset, context, sink),
             Packet::Exception(exception) => {
                 self.without_address(offset, sink);
-                self.exception = Some((offset, exception));
+                self.exception = self.informed.then_some((offset, exception));
             }
             Packet::ExceptionReturn => {
                 self.without_address(offset, sink);
