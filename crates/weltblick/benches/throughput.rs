@@ -9,18 +9,21 @@ use std::ops::Range;
 use std::sync::LazyLock;
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::Origin;
+use weltblick_core::flow::Etmv4Flow;
 use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
+use weltblick_core::measure::execution::BlockCounts;
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
+use weltblick_core::wire::etmv4;
 use weltblick_core::wire::itm::{Decoder, Malformed, Packet, Sink};
 use weltblick_core::wire::tpiu;
-use weltblick_standin::Program;
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::{TraceSetup, record};
 use weltblick_standin::trace::tpiu::Formatter;
+use weltblick_standin::{Machine, Program};
 
 const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
 const SIZE: usize = 64 << 20;
@@ -147,6 +150,72 @@ fn tpiu_frames_to_bytes(bencher: Bencher<'_, '_>) {
         deframer.push(stream, &mut total);
         deframer.finish(&mut total);
         assert_eq!(total.0, SIZE as u64);
+    });
+}
+
+/// Instruction trace of the buoy at work, again and again, and how many instructions it tells.
+static INSTRUCTIONS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| {
+    let program = Program::parse(FIRMWARE).expect("the demo firmware");
+    let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
+    let mut machine = Machine::new(&program, setup).expect("it fits");
+    const ETM: u32 = 0xe004_1000;
+    for (address, value) in [
+        (0xe000_edfc, 1 << 24),
+        (ETM + 0x010, 1 | 1 << 12),
+        (ETM + 0x034, 10),
+        (ETM + 0x080, 1 | 1 << 9),
+        (ETM + 0x004, 1),
+    ] {
+        machine.poke(address, 4, value).expect("debug registers answer");
+    }
+    machine.run(8 * setup.core_clock);
+    let bytes = machine.take_trace();
+    let told = machine.trace().etm().segments.iter().map(|segment| segment.told).sum::<u64>();
+    let copies = 100_000_000_u64.div_ceil(told);
+    (bytes.repeat(copies as usize), told * copies)
+});
+
+#[divan::bench(sample_count = 10)]
+fn instruction_trace_to_packets(bencher: Bencher<'_, '_>) {
+    #[derive(Default)]
+    struct Atoms(u64);
+    impl etmv4::Sink for Atoms {
+        fn packet(&mut self, _: Range<u64>, packet: etmv4::Packet) {
+            if let etmv4::Packet::Atoms(atoms) = packet {
+                self.0 += u64::from(atoms.count);
+            }
+        }
+        fn loss(&mut self, _: Range<u64>, _: Malformed) {}
+    }
+    let (stream, _) = &*INSTRUCTIONS;
+    bencher.counter(BytesCount::of_slice(stream)).bench_local(|| {
+        let mut atoms = Atoms::default();
+        let mut decoder = etmv4::Decoder::new(etmv4::Settings::default());
+        decoder.push(stream, &mut atoms);
+        decoder.finish(&mut atoms);
+        assert!(atoms.0 > 10_000_000);
+    });
+}
+
+/// Items are instructions.
+#[divan::bench(sample_count = 10)]
+fn instruction_trace_to_counts(bencher: Bencher<'_, '_>) {
+    let (stream, instructions) = &*INSTRUCTIONS;
+    println!("{:.3} bytes an instruction", stream.len() as f64 / *instructions as f64);
+    let image = Image::parse(FIRMWARE).expect("the demo firmware");
+    let settings = etmv4::Settings { trcconfigr: 1 | 1 << 12, ..etmv4::Settings::default() };
+    bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
+        let mut counts = BlockCounts::default();
+        let mut flow = Etmv4Flow::new(&image, &settings);
+        let mut decoder = etmv4::Decoder::new(settings);
+        for chunk in stream.chunks(256 << 10) {
+            decoder.push(chunk, &mut flow.feeding(&mut counts));
+        }
+        decoder.finish(&mut flow.feeding(&mut counts));
+        flow.finish(&mut counts);
+        let tally = counts.into_tally(flow.code());
+        let ran = tally.runs.iter().map(|(run, counts)| run.instructions * (counts[0] + counts[1]));
+        assert!(ran.sum::<u64>() > *instructions * 9 / 10);
     });
 }
 

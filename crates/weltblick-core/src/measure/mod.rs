@@ -8,6 +8,7 @@ pub mod cadence;
 pub mod console;
 pub mod dissection;
 pub mod duration;
+pub mod execution;
 pub mod gap;
 pub mod inspection;
 pub mod interrupts;

@@ -1,0 +1,184 @@
+//! How often each block ran.
+
+use crate::flow::{Block, BlockId, Code, Gap, Mismatch, Moment, Sink};
+use rustc_hash::FxHashMap;
+
+/// Runs of every block, and what is not known: the counting figure behind exact profiles and coverage.
+///
+/// It counts by block number while reading, by address when results are added up: numbers depend on
+/// the order in which blocks were reached.
+#[derive(Debug, Clone, Default)]
+pub struct BlockCounts {
+    /// By block number: how often its last instruction did not branch, and did.
+    ran: Vec<[u64; 2]>,
+    /// Beginnings of blocks, by first address and the address before which it ended.
+    parts: FxHashMap<(u64, u64), u64>,
+    /// What is not known.
+    pub gaps: Gaps,
+}
+
+/// What is not known of a recording.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Gaps {
+    /// The trace unit's buffer was full, so often.
+    pub overflows: u64,
+    /// Stretches that were not traced by choice.
+    pub unwatched: u64,
+    /// Stretches of bytes that could not be read, or that contradicted each other.
+    pub damaged: u64,
+    /// How many bytes these were.
+    pub damaged_bytes: u64,
+    /// Stretches for which the trace unit only counted, or dropped what it had.
+    pub untold: u64,
+    /// Contradictions between packets and image.
+    pub mismatches: u64,
+    /// The first of them that is no code outside the image, and the first that is: where in the
+    /// origin's bytes.
+    pub first_mismatch: Option<(u64, Mismatch)>,
+    /// The same for code outside the image.
+    pub first_outside: Option<(u64, u64)>,
+    /// Times that execution was in code outside the image.
+    pub outside: u64,
+}
+
+impl Gaps {
+    fn note(&mut self, offset: u64, gap: Gap) {
+        match gap {
+            Gap::Unwatched => self.unwatched += 1,
+            Gap::Overflow => self.overflows += 1,
+            Gap::Discarded | Gap::Uncounted(_) => self.untold += 1,
+            Gap::Damaged { bytes, .. } => {
+                self.damaged += 1;
+                self.damaged_bytes += bytes;
+            }
+            Gap::Missing => self.damaged += 1,
+            Gap::Mismatch(Mismatch::Outside(address)) => {
+                self.outside += 1;
+                self.first_outside.get_or_insert((offset, address));
+            }
+            Gap::Mismatch(mismatch) => {
+                self.mismatches += 1;
+                self.first_mismatch.get_or_insert((offset, mismatch));
+            }
+        }
+    }
+
+    /// Whether everything that was to be traced is known.
+    #[must_use]
+    pub const fn is_whole(&self) -> bool {
+        self.overflows + self.damaged + self.untold + self.mismatches + self.outside == 0
+    }
+
+    /// Adds what is not known of what was recorded later.
+    pub fn merge(&mut self, later: Self) {
+        let Self {
+            overflows,
+            unwatched,
+            damaged,
+            damaged_bytes,
+            untold,
+            mismatches,
+            first_mismatch,
+            first_outside,
+            outside,
+        } = later;
+        self.overflows += overflows;
+        self.unwatched += unwatched;
+        self.damaged += damaged;
+        self.damaged_bytes += damaged_bytes;
+        self.untold += untold;
+        self.mismatches += mismatches;
+        self.outside += outside;
+        self.first_mismatch = self.first_mismatch.or(first_mismatch);
+        self.first_outside = self.first_outside.or(first_outside);
+    }
+}
+
+impl BlockCounts {
+    #[cold]
+    fn grow(&mut self, id: BlockId) {
+        self.ran.resize((id.0 as usize + 1).next_power_of_two().max(256), [0; 2]);
+    }
+
+    /// By address, so that it can be added to what was read elsewhere.
+    #[must_use]
+    pub fn into_tally(self, code: &Code<'_>) -> Tally {
+        let mut tally = Tally { gaps: self.gaps, ..Tally::default() };
+        for (block, &[stayed, branched]) in code.blocks().iter().zip(&self.ran) {
+            if stayed + branched > 0 {
+                let run = Run {
+                    start: block.start,
+                    until: block.after(),
+                    last: block.last,
+                    instructions: u64::from(block.instructions),
+                };
+                tally.runs.insert(run, [stayed, branched]);
+            }
+        }
+        for ((start, until), count) in self.parts {
+            *tally.parts.entry((start, until)).or_default() += count;
+        }
+        tally
+    }
+}
+
+impl Sink for BlockCounts {
+    #[inline(always)]
+    fn ran(&mut self, block: &Block, taken: bool) {
+        if block.id.0 as usize >= self.ran.len() {
+            self.grow(block.id);
+        }
+        self.ran[block.id.0 as usize][usize::from(taken)] += 1;
+    }
+
+    fn ran_part(&mut self, block: &Block, until: u64) {
+        *self.parts.entry((block.start, until)).or_default() += 1;
+    }
+
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        if let Moment::Gap(gap) = *moment {
+            self.gaps.note(offset, gap);
+        }
+    }
+}
+
+/// A block without its number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Run {
+    /// The address of its first instruction.
+    pub start: u64,
+    /// The address behind it.
+    pub until: u64,
+    /// The address of its last instruction.
+    pub last: u64,
+    /// How many instructions.
+    pub instructions: u64,
+}
+
+/// How often code ran, by address: what is left when all is read.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Tally {
+    /// How often the last instruction of a block did not branch, and did.
+    pub runs: FxHashMap<Run, [u64; 2]>,
+    /// Beginnings of blocks, by first address and the address before which it ended.
+    pub parts: FxHashMap<(u64, u64), u64>,
+    /// What is not known.
+    pub gaps: Gaps,
+}
+
+impl Tally {
+    /// Adds what was read elsewhere, of the same image. The order shows only in which contradiction
+    /// was the first.
+    pub fn merge(&mut self, other: Self) {
+        let Self { runs, parts, gaps } = other;
+        for (run, [stayed, branched]) in runs {
+            let counts = self.runs.entry(run).or_default();
+            counts[0] += stayed;
+            counts[1] += branched;
+        }
+        for (part, count) in parts {
+            *self.parts.entry(part).or_default() += count;
+        }
+        self.gaps.merge(gaps);
+    }
+}
