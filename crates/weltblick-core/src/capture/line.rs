@@ -2,7 +2,7 @@
 
 use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
 use crate::event::{self, Event, ItmReader, LossReason, Origin, PollReader, Position};
-use crate::wire::{itm, mtb, poll, tpiu};
+use crate::wire::{Malformed, etmv4, itm, mtb, poll, tpiu};
 use std::ops::Range;
 
 /// Sees packets and frames on their way; every method does nothing unless overridden.
@@ -20,8 +20,11 @@ pub trait Tap {
     /// A branch that a micro trace buffer holds.
     #[inline]
     fn branch(&mut self, _origin: Origin, _at: Range<u64>, _packet: mtb::Packet) {}
+    /// A packet of an instruction trace.
+    #[inline]
+    fn instructions(&mut self, _origin: Origin, _at: Range<u64>, _packet: etmv4::Packet) {}
     /// Bytes of an origin that are no packet.
-    fn loss(&mut self, _origin: Origin, _at: Range<u64>, _why: itm::Malformed) {}
+    fn loss(&mut self, _origin: Origin, _at: Range<u64>, _why: Malformed) {}
     /// Bytes of an origin that nobody wanted: they lead up to where reading starts.
     fn unwanted(&mut self, _origin: Origin, _at: Range<u64>) {}
     /// Bytes of a framed stream that are no frame.
@@ -60,6 +63,9 @@ struct Source {
 enum Reading {
     Itm(itm::Decoder, ItmReader),
     Mtb(mtb::Decoder),
+    /// Packets only: what ran follows from them and the image together (see
+    /// [`FlowLine`](super::FlowLine)).
+    Etmv4(Box<etmv4::Decoder>),
     Poll(poll::Decoder, PollReader),
     /// An event trace has files of its own: see [`EventTrace`](super::EventTrace).
     Folder,
@@ -80,6 +86,9 @@ impl Line {
                     Reading::Itm(itm::Decoder::new(), ItmReader::new(origin, settings.clock()))
                 }
                 Protocol::Mtb => Reading::Mtb(mtb::Decoder::new()),
+                Protocol::Etmv4(settings) => {
+                    Reading::Etmv4(Box::new(etmv4::Decoder::new(*settings)))
+                }
                 Protocol::Poll(_) => Reading::Poll(poll::Decoder::new(), PollReader::new(origin)),
                 Protocol::Ctf(_) => Reading::Folder,
             };
@@ -108,8 +117,7 @@ impl Line {
         sink: &mut impl event::Sink,
     ) {
         self.unwanted = why.is_none();
-        let half =
-            if self.unwanted { itm::Malformed::Unwanted } else { itm::Malformed::FramingLoss };
+        let half = if self.unwanted { Malformed::Unwanted } else { Malformed::FramingLoss };
         for source in &mut self.sources {
             source.interrupt(half, tap, sink);
         }
@@ -145,13 +153,14 @@ impl Source {
                 decoder.push(bytes, &mut Tapped { origin, tap, events: reader.feeding(sink) });
             }
             Reading::Mtb(decoder) => decoder.push(bytes, &mut Branches { origin, tap, sink }),
+            Reading::Etmv4(decoder) => decoder.push(bytes, &mut Instructions { origin, tap, sink }),
             Reading::Poll(decoder, reader) => decoder.push(bytes, &mut reader.feeding(sink)),
             Reading::Folder => {}
         }
     }
 
     /// Half a packet is lost, and times slip.
-    fn interrupt(&mut self, why: itm::Malformed, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+    fn interrupt(&mut self, why: Malformed, tap: &mut impl Tap, sink: &mut impl event::Sink) {
         let origin = self.origin;
         match &mut self.reading {
             Reading::Itm(decoder, reader) => {
@@ -159,6 +168,7 @@ impl Source {
                 reader.slip(sink);
             }
             Reading::Mtb(decoder) => decoder.interrupt(&mut Branches { origin, tap, sink }),
+            Reading::Etmv4(decoder) => decoder.interrupt(why),
             Reading::Poll(decoder, reader) => decoder.interrupt(&mut reader.feeding(sink)),
             Reading::Folder => {}
         }
@@ -172,7 +182,9 @@ impl Source {
         };
         match &mut self.reading {
             Reading::Itm(_, reader) => reader.gap(offset, why, sink),
-            Reading::Mtb(_) | Reading::Folder => sink.event(untimed(self.origin, offset), &event),
+            Reading::Mtb(_) | Reading::Etmv4(_) | Reading::Folder => {
+                sink.event(untimed(self.origin, offset), &event);
+            }
             Reading::Poll(_, reader) => sink.event(reader.position(offset), &event),
         }
     }
@@ -191,6 +203,7 @@ impl Source {
                 reader.finish(sink);
             }
             Reading::Mtb(decoder) => decoder.finish(&mut Branches { origin, tap, sink }),
+            Reading::Etmv4(decoder) => decoder.finish(&mut Instructions { origin, tap, sink }),
             Reading::Poll(decoder, mut reader) => decoder.finish(&mut reader.feeding(sink)),
             Reading::Folder => {}
         }
@@ -225,8 +238,8 @@ impl<T: Tap, E: itm::Sink> itm::Sink for Tapped<'_, T, E> {
         self.events.dated(at, packet, end, ticks, relation);
     }
 
-    fn loss(&mut self, at: Range<u64>, why: itm::Malformed) {
-        if why == itm::Malformed::Unwanted {
+    fn loss(&mut self, at: Range<u64>, why: Malformed) {
+        if why == Malformed::Unwanted {
             return self.tap.unwanted(self.origin, at);
         }
         self.tap.loss(self.origin, at.clone(), why);
@@ -254,7 +267,34 @@ impl<T: Tap, S: event::Sink> mtb::Sink for Branches<'_, T, S> {
     }
 
     fn cut_off(&mut self, at: Range<u64>) {
-        let why = itm::Malformed::CutOff;
+        let why = Malformed::CutOff;
+        self.tap.loss(self.origin, at.clone(), why);
+        let position = untimed(self.origin, at.start);
+        self.sink.event(position, &Event::Lost { bytes: at, why: LossReason::Malformed(why) });
+    }
+}
+
+/// Hands packets of an instruction trace to the tap.
+struct Instructions<'a, T, S> {
+    origin: Origin,
+    tap: &'a mut T,
+    sink: &'a mut S,
+}
+
+impl<T: Tap, S: event::Sink> etmv4::Sink for Instructions<'_, T, S> {
+    #[inline(always)]
+    fn packet(&mut self, at: Range<u64>, packet: etmv4::Packet) {
+        if packet == etmv4::Packet::Overflow {
+            let event = Event::Lost { bytes: at.clone(), why: LossReason::Overflow };
+            self.sink.event(untimed(self.origin, at.start), &event);
+        }
+        self.tap.instructions(self.origin, at, packet);
+    }
+
+    fn loss(&mut self, at: Range<u64>, why: Malformed) {
+        if why == Malformed::Unwanted {
+            return self.tap.unwanted(self.origin, at);
+        }
         self.tap.loss(self.origin, at.clone(), why);
         let position = untimed(self.origin, at.start);
         self.sink.event(position, &Event::Lost { bytes: at, why: LossReason::Malformed(why) });
@@ -309,7 +349,7 @@ impl<T: Tap, S: event::Sink> Unframe<'_, T, S> {
     /// Every source may lack bytes here.
     fn interrupt(&mut self) {
         for source in &mut *self.sources {
-            source.interrupt(itm::Malformed::FramingLoss, self.tap, self.sink);
+            source.interrupt(Malformed::FramingLoss, self.tap, self.sink);
         }
     }
 }

@@ -5,6 +5,7 @@
 mod event_trace;
 #[cfg(test)]
 mod event_trace_tests;
+mod flow_line;
 mod journal;
 mod line;
 #[cfg(test)]
@@ -16,6 +17,7 @@ mod segments;
 mod tests;
 
 pub use event_trace::{EventReading, EventTrace};
+pub use flow_line::FlowLine;
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Line, Tap};
 pub use manifest::{

@@ -15,8 +15,8 @@ use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
 use weltblick_core::wire::itm::{Malformed, Packet};
-use weltblick_core::wire::mtb;
 use weltblick_core::wire::tpiu::Damage;
+use weltblick_core::wire::{etmv4, mtb};
 
 /// Packets that wait for their timestamp at most; the event reader holds no more either.
 const MOST_WAITING: usize = 1100;
@@ -119,6 +119,7 @@ struct Waiting {
 enum What {
     Packet(Packet),
     Branch(mtb::Packet),
+    Instructions(etmv4::Packet),
     Loss(&'static str),
 }
 
@@ -141,7 +142,10 @@ impl Listing<'_> {
         let dated = matches!(
             self.waiting.last(),
             Some(Waiting {
-                what: What::Packet(Packet::LocalTime { .. }) | What::Branch(_) | What::Loss(_),
+                what: What::Packet(Packet::LocalTime { .. })
+                    | What::Branch(_)
+                    | What::Instructions(_)
+                    | What::Loss(_),
                 ..
             })
         );
@@ -185,6 +189,7 @@ impl Listing<'_> {
                 let written = match entry.what {
                     What::Packet(packet) => self.face.packet(&line, packet),
                     What::Branch(packet) => self.face.branch(&line, packet),
+                    What::Instructions(packet) => self.face.instructions(&line, &packet),
                     What::Loss(why) => self.face.loss(&line, why),
                 };
                 self.failed = written.err();
@@ -208,6 +213,10 @@ impl Tap for Packets<'_> {
 
     fn branch(&mut self, origin: Origin, at: Range<u64>, packet: mtb::Packet) {
         self.0.borrow_mut().hold(origin, at, What::Branch(packet));
+    }
+
+    fn instructions(&mut self, origin: Origin, at: Range<u64>, packet: etmv4::Packet) {
+        self.0.borrow_mut().hold(origin, at, What::Instructions(packet));
     }
 
     fn loss(&mut self, origin: Origin, at: Range<u64>, why: Malformed) {

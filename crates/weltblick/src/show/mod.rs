@@ -5,6 +5,7 @@ pub(crate) mod console;
 mod course;
 mod evidence;
 pub(crate) mod inspect;
+mod instructions;
 pub(crate) mod interrupts;
 pub(crate) mod live;
 mod moment;

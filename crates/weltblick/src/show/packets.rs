@@ -9,7 +9,7 @@ use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
 use weltblick_core::wire::ctf::{Record, Schema, Value};
 use weltblick_core::wire::itm::{Action, Packet, Relation, Size};
-use weltblick_core::wire::mtb;
+use weltblick_core::wire::{etmv4, mtb};
 
 /// Where and when a packet is.
 pub(crate) struct PacketLine<'a> {
@@ -56,6 +56,16 @@ impl<'a> PacketFace<'a> {
     /// A branch.
     pub(crate) fn branch(&mut self, line: &PacketLine<'_>, packet: mtb::Packet) -> io::Result<()> {
         let (name, meaning) = describe_branch(packet, line.image);
+        self.line(line, name, &meaning)
+    }
+
+    /// A packet of an instruction trace.
+    pub(crate) fn instructions(
+        &mut self,
+        line: &PacketLine<'_>,
+        packet: &etmv4::Packet,
+    ) -> io::Result<()> {
+        let (name, meaning) = super::instructions::describe(packet, line.image);
         self.line(line, name, &meaning)
     }
 
@@ -249,7 +259,7 @@ fn letter(size: Size, value: u32) -> String {
 }
 
 /// The function and line of an address.
-fn place(pc: u32, image: Option<&Image>) -> String {
+pub(super) fn place(pc: u32, image: Option<&Image>) -> String {
     if mtb::is_exception_return(pc) {
         return "  exception return".into();
     }

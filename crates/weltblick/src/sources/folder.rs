@@ -2,22 +2,24 @@
 
 use super::events;
 use super::read::Input;
-use super::segments::{Gap, gaps, journal, push_between, segments};
+use super::segments::{Gap, Piece, gaps, journal, push_between, segments};
 use crate::cli::{CaptureArgs, FramingArg, SetupArgs};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
-    CtfSettings, Entry, EventTrace, Framing, InterruptSpec, ItmSettings, Line, MANIFEST, Manifest,
-    PollSettings, Priorities, Protocol, SignalSpec, SourceSpec, StreamSpec, Tap, What,
+    CtfSettings, Entry, EventTrace, FlowLine, Framing, InterruptSpec, ItmSettings, Line, MANIFEST,
+    Manifest, PollSettings, Priorities, Protocol, SignalSpec, SourceSpec, StreamSpec, Tap, What,
 };
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, Origin, Sink};
+use weltblick_core::flow;
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
+use weltblick_core::wire::etmv4;
 use weltblick_core::wire::tpiu::Start;
 
 /// An image and where it came from.
@@ -375,16 +377,60 @@ impl Capture {
             return events::replay(trace, &self.inputs[number], origin, tap, sink);
         }
         let mut line = Line::new(&self.manifest.streams[number], origin);
+        self.read_stream(number, |piece| {
+            match piece {
+                Piece::Bytes(bytes) => line.push(bytes, tap, sink),
+                Piece::Gap(why) => line.gap(why, tap, sink),
+            }
+            if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        })?;
+        line.finish(tap, sink);
+        Ok(())
+    }
+
+    /// Hands on the bytes of a stream and the gaps between them, until `take` breaks off.
+    fn read_stream(
+        &self,
+        number: usize,
+        mut take: impl FnMut(Piece<'_>) -> ControlFlow<()>,
+    ) -> Result<()> {
         let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);
         let mut at = 0;
         for input in &self.inputs[number] {
             input.read(|bytes| {
-                push_between(&mut line, bytes, &mut at, &mut gaps, tap, sink);
-                if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+                let mut flow = ControlFlow::Continue(());
+                push_between(bytes, &mut at, &mut gaps, |piece| flow = take(piece));
+                flow
             })?;
         }
-        line.finish(tap, sink);
         Ok(())
+    }
+
+    /// Whether there is an instruction trace.
+    pub(crate) fn has_flow(&self) -> bool {
+        self.manifest.flow().is_some()
+    }
+
+    /// Follows the instruction trace through the image; the blocks that were reached.
+    pub(crate) fn replay_flow(&self, sink: &mut impl flow::Sink) -> Result<flow::Code<'_>> {
+        let image = self.image()?;
+        let (number, source) = self.manifest.flow().with_context(|| {
+            format!(
+                "{}: no stream of this capture is an instruction trace (`protocol = \"etmv4\"`)",
+                self.name.display()
+            )
+        })?;
+        let Some(mut line) = FlowLine::new(&self.manifest.streams[number], source, image) else {
+            bail!("{}: stream {number} tells no flow", self.name.display())
+        };
+        self.read_stream(number, |piece| {
+            match piece {
+                Piece::Bytes(bytes) => line.push(bytes, sink),
+                Piece::Gap(why) => line.gap(why, sink),
+            }
+            ControlFlow::Continue(())
+        })?;
+        Ok(line.finish(sink))
     }
 
     /// What else the manifest says that readers should know: one line each.
@@ -426,6 +472,11 @@ impl Capture {
                 let settings = match &source.protocol {
                     Protocol::Itm(settings) => settings,
                     Protocol::Ctf(settings) => return trace_line(settings),
+                    Protocol::Etmv4(settings) => {
+                        let id =
+                            source.trace_id.map_or_else(String::new, |id| format!("source {id}: "));
+                        return format!("{id}{}", instruction_line(settings));
+                    }
                     Protocol::Mtb => {
                         return "branches of a micro trace buffer, in order but without times"
                             .to_owned();
@@ -457,6 +508,21 @@ impl Capture {
         let streams = self.manifest.streams.iter().enumerate().map(line);
         streams.chain(self.conduct_lines()).collect()
     }
+}
+
+/// One line about an instruction trace for people.
+fn instruction_line(settings: &etmv4::Settings) -> String {
+    let mut parts = vec!["instruction trace (etmv4)"];
+    if settings.cycle_counts() {
+        parts.push("cycle counts");
+    }
+    if settings.return_stack() {
+        parts.push("return stack");
+    }
+    if settings.branch_broadcast() {
+        parts.push("every target");
+    }
+    parts.join(", ")
 }
 
 /// One line about an event trace for people.

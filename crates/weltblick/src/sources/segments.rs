@@ -5,9 +5,9 @@ use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::path::Path;
 use weltblick_core::capture::{
-    Entry, JOURNAL, Line, Manifest, Tap, What, parse_journal, segment_file, segment_number,
+    Entry, JOURNAL, Manifest, What, parse_journal, segment_file, segment_number,
 };
-use weltblick_core::event::{LossReason, Sink};
+use weltblick_core::event::LossReason;
 
 /// Bytes that are missing between two bytes of a stream.
 #[derive(Debug, Clone, Copy)]
@@ -89,14 +89,20 @@ fn first_segment(folder: &Path, name: &str) -> Option<String> {
     Some(segment_file(name, number))
 }
 
-/// Pushes bytes that start at byte `at` of the stream, and the gaps between them.
+/// What comes next in a stream.
+pub(super) enum Piece<'a> {
+    /// Bytes.
+    Bytes(&'a [u8]),
+    /// Bytes are missing here, or were not recorded by choice (`None`).
+    Gap(Option<LossReason>),
+}
+
+/// Hands on bytes that start at byte `at` of the stream, and the gaps between them.
 pub(super) fn push_between(
-    line: &mut Line,
     mut bytes: &[u8],
     at: &mut u64,
     gaps: &mut &[Gap],
-    tap: &mut impl Tap,
-    sink: &mut impl Sink,
+    mut take: impl FnMut(Piece<'_>),
 ) {
     while let Some((gap, rest)) = gaps.split_first() {
         let before = gap.offset.saturating_sub(*at);
@@ -104,13 +110,13 @@ pub(super) fn push_between(
             break;
         }
         let (now, later) = bytes.split_at(before as usize);
-        line.push(now, tap, sink);
-        line.gap(gap.why, tap, sink);
+        take(Piece::Bytes(now));
+        take(Piece::Gap(gap.why));
         *at += before;
         bytes = later;
         *gaps = rest;
     }
-    line.push(bytes, tap, sink);
+    take(Piece::Bytes(bytes));
     *at += bytes.len() as u64;
 }
 
@@ -118,8 +124,8 @@ pub(super) fn push_between(
 mod tests {
     use super::*;
     use tempfile::TempDir;
-    use weltblick_core::capture::{ItmSettings, StreamSpec};
-    use weltblick_core::event::{Event, Origin, Position};
+    use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
+    use weltblick_core::event::{Event, Origin, Position, Sink};
 
     /// Counts samples, and writes losses down.
     #[derive(Default)]
@@ -219,7 +225,10 @@ mod tests {
             let (gaps, mut at) = ([gap], 0);
             let mut gaps = &gaps[..];
             for piece in bytes.chunks(cut) {
-                push_between(&mut line, piece, &mut at, &mut gaps, &mut (), &mut seen);
+                push_between(piece, &mut at, &mut gaps, |piece| match piece {
+                    Piece::Bytes(bytes) => line.push(bytes, &mut (), &mut seen),
+                    Piece::Gap(why) => line.gap(why, &mut (), &mut seen),
+                });
             }
             line.finish(&mut (), &mut seen);
             assert_eq!(at, bytes.len() as u64);

@@ -15,6 +15,7 @@ use crate::document::At;
 use crate::event::{CodeRanges, ItmClock, Meaning};
 use crate::isa::Isa;
 use crate::time::Frequency;
+use crate::wire::etmv4;
 use crate::wire::tpiu::{Start, TraceId};
 use std::time::Duration;
 
@@ -95,6 +96,8 @@ pub enum Protocol {
     Itm(ItmSettings),
     /// Packets of a micro trace buffer.
     Mtb,
+    /// Instruction trace of ETM version 4.
+    Etmv4(etmv4::Settings),
     /// What a debug stub was asked.
     Poll(PollSettings),
     /// An event trace in the Common Trace Format.
@@ -140,8 +143,14 @@ impl Protocol {
     pub const fn itm(&self) -> Option<&ItmSettings> {
         match self {
             Self::Itm(settings) => Some(settings),
-            Self::Mtb | Self::Poll(_) | Self::Ctf(_) => None,
+            Self::Mtb | Self::Etmv4(_) | Self::Poll(_) | Self::Ctf(_) => None,
         }
+    }
+
+    /// Whether it tells, with an image, every instruction that ran.
+    #[must_use]
+    pub const fn tells_flow(&self) -> bool {
+        matches!(self, Self::Etmv4(_))
     }
 
     /// Whether it may carry samples of the program counter.
@@ -220,7 +229,7 @@ impl Manifest {
         let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
         sources.find_map(|source| match &source.protocol {
             Protocol::Poll(settings) => Some(settings),
-            Protocol::Itm(_) | Protocol::Mtb | Protocol::Ctf(_) => None,
+            Protocol::Itm(_) | Protocol::Mtb | Protocol::Etmv4(_) | Protocol::Ctf(_) => None,
         })
     }
 
@@ -252,6 +261,16 @@ impl Manifest {
         leading.flat_map(|stream| &stream.sources).filter(|s| s.protocol.samples()).count()
     }
 
+    /// The number of the stream whose instruction trace tells what ran, and its source's number in it.
+    /// The first one leads.
+    #[must_use]
+    pub fn flow(&self) -> Option<(usize, usize)> {
+        self.streams.iter().enumerate().find_map(|(number, stream)| {
+            let source = stream.sources.iter().position(|source| source.protocol.tells_flow())?;
+            Some((number, source))
+        })
+    }
+
     /// The event trace, where the target sent no trace of its own.
     #[must_use]
     pub fn event_trace(&self) -> Option<&CtfSettings> {
@@ -261,7 +280,7 @@ impl Manifest {
         let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
         sources.find_map(|source| match &source.protocol {
             Protocol::Ctf(settings) => Some(settings),
-            Protocol::Itm(_) | Protocol::Mtb | Protocol::Poll(_) => None,
+            Protocol::Itm(_) | Protocol::Mtb | Protocol::Etmv4(_) | Protocol::Poll(_) => None,
         })
     }
 
@@ -270,7 +289,7 @@ impl Manifest {
         self.streams.iter_mut().flat_map(|stream| &mut stream.sources).find_map(|source| {
             match &mut source.protocol {
                 Protocol::Itm(settings) => Some(settings),
-                Protocol::Mtb | Protocol::Poll(_) | Protocol::Ctf(_) => None,
+                _ => None,
             }
         })
     }

@@ -10,6 +10,7 @@ use crate::document::{At, Fault, Source, Table, nearest};
 use crate::event::CodeRanges;
 use crate::isa::Isa;
 use crate::time::{Frequency, parse_duration};
+use crate::wire::etmv4;
 use crate::wire::tpiu::{Start, TraceId};
 use std::ops::Range;
 
@@ -192,6 +193,7 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
             settings.map(Table::finish).transpose()?;
             Protocol::Mtb
         }
+        "etmv4" => Protocol::Etmv4(settings.map(read_etmv4).transpose()?.unwrap_or_default()),
         "poll" if trace_id.is_none() => {
             Protocol::Poll(settings.map(read_poll).transpose()?.unwrap_or_default())
         }
@@ -201,12 +203,31 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
         }
         other => {
             let message = format!(
-                "`{other}` is no protocol that this version reads here; write `itm`, `mtb`, `poll` or `ctf`"
+                "`{other}` is no protocol that this version reads here; write `itm`, `etmv4`, `mtb`, `poll` or `ctf`"
             );
             return Err(table.fault(protocol.span, message));
         }
     };
     Ok(SourceSpec { trace_id, protocol })
+}
+
+/// Registers under their standard names, for what differs from an M-profile trace unit.
+fn read_etmv4(table: Table<'_>) -> Result<etmv4::Settings, Fault> {
+    let mut settings = etmv4::Settings::default();
+    let etmv4::Settings { trcconfigr, trcidr0, trcidr1, trcidr2, trcidr8 } = &mut settings;
+    for (name, register) in [
+        ("trcconfigr", trcconfigr),
+        ("trcidr0", trcidr0),
+        ("trcidr1", trcidr1),
+        ("trcidr2", trcidr2),
+        ("trcidr8", trcidr8),
+    ] {
+        let Some(At { value, span }) = table.integer(name)? else { continue };
+        *register = u32::try_from(value)
+            .map_err(|_| table.fault(span, format!("`{name}` is a register of 32 bits")))?;
+    }
+    table.finish()?;
+    Ok(settings)
 }
 
 fn read_poll(table: Table<'_>) -> Result<PollSettings, Fault> {

@@ -3,8 +3,10 @@
 use super::interrupt::write_interrupts;
 use super::meaning::write_ctf;
 use super::{
-    FORMAT, Framing, LapPoint, Manifest, Protocol, SourceSpec, StreamSpec, Target, write_signals,
+    FORMAT, Framing, ItmSettings, LapPoint, Manifest, Protocol, SourceSpec, StreamSpec, Target,
+    write_signals,
 };
+use crate::wire::etmv4;
 use crate::wire::tpiu::Start;
 use std::fmt::Write as _;
 use std::ops::Range;
@@ -94,42 +96,55 @@ fn write_stream(text: &mut String, stream: &StreamSpec) {
         }
     }
     for source in &stream.sources {
-        let settings = match &source.protocol {
-            Protocol::Itm(settings) => settings,
-            // It is a stream of its own.
-            Protocol::Ctf(_) => continue,
-            Protocol::Mtb => {
-                let _ = writeln!(text, "protocol = \"mtb\"");
-                continue;
-            }
-            Protocol::Poll(settings) => {
-                let _ = writeln!(text, "protocol = \"poll\"\n\n[stream.settings]");
-                let _ = writeln!(text, "intrusive = {}", settings.intrusive);
-                for LapPoint { name, address } in &settings.laps {
-                    let name = quoted(name);
-                    let _ = writeln!(text, "\n[[stream.settings.lap]]\nname = {name}");
-                    let _ = writeln!(text, "address = {address:#010x}");
-                }
-                continue;
-            }
-        };
-        let table = match source.trace_id {
-            Some(id) => {
-                let _ = writeln!(text, "\n[[stream.source]]\ntrace_id = {id}");
-                "stream.source.settings"
-            }
-            None => "stream.settings",
-        };
-        let _ = writeln!(text, "protocol = \"itm\"\n\n[{table}]");
-        if let Some(period) = settings.pc_sample_period {
-            let _ = writeln!(text, "pc_sample_period = {period}");
+        write_source(text, source);
+    }
+}
+
+fn write_source(text: &mut String, source: &SourceSpec) {
+    let table = match source.trace_id {
+        Some(id) => {
+            let _ = writeln!(text, "\n[[stream.source]]\ntrace_id = {id}");
+            "stream.source.settings"
         }
-        let _ = writeln!(text, "timestamp_prescaler = {}", settings.timestamp_prescaler);
-        if let Some(clock) = settings.timestamp_clock {
-            let _ = writeln!(text, "timestamp_clock_hz = {:.0}", clock.hertz());
+        None => "stream.settings",
+    };
+    let _ = match &source.protocol {
+        Protocol::Itm(settings) => {
+            let _ = writeln!(text, "protocol = \"itm\"\n\n[{table}]");
+            return write_itm(text, settings);
         }
-        if let Some(port) = settings.marks_port {
-            let _ = writeln!(text, "marks_port = {port}");
+        Protocol::Etmv4(settings) => {
+            let etmv4::Settings { trcconfigr, trcidr0, trcidr1, trcidr2, trcidr8 } = settings;
+            let _ = writeln!(text, "protocol = \"etmv4\"\n\n[{table}]");
+            let _ = writeln!(text, "trcconfigr = {trcconfigr:#010x}\ntrcidr0 = {trcidr0:#010x}");
+            let _ = writeln!(text, "trcidr1 = {trcidr1:#010x}\ntrcidr2 = {trcidr2:#010x}");
+            writeln!(text, "trcidr8 = {trcidr8:#010x}")
         }
+        // It is a stream of its own.
+        Protocol::Ctf(_) => Ok(()),
+        Protocol::Mtb => writeln!(text, "protocol = \"mtb\""),
+        Protocol::Poll(settings) => {
+            let _ = writeln!(text, "protocol = \"poll\"\n\n[{table}]");
+            let _ = writeln!(text, "intrusive = {}", settings.intrusive);
+            for LapPoint { name, address } in &settings.laps {
+                let name = quoted(name);
+                let _ = writeln!(text, "\n[[stream.settings.lap]]\nname = {name}");
+                let _ = writeln!(text, "address = {address:#010x}");
+            }
+            Ok(())
+        }
+    };
+}
+
+fn write_itm(text: &mut String, settings: &ItmSettings) {
+    if let Some(period) = settings.pc_sample_period {
+        let _ = writeln!(text, "pc_sample_period = {period}");
+    }
+    let _ = writeln!(text, "timestamp_prescaler = {}", settings.timestamp_prescaler);
+    if let Some(clock) = settings.timestamp_clock {
+        let _ = writeln!(text, "timestamp_clock_hz = {:.0}", clock.hertz());
+    }
+    if let Some(port) = settings.marks_port {
+        let _ = writeln!(text, "marks_port = {port}");
     }
 }

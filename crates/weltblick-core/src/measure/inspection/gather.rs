@@ -12,8 +12,8 @@ use crate::measure::profile::{Conduct, SampleCounts};
 use crate::measure::recording::Recording;
 use crate::measure::timing::Clocks;
 use crate::wire::itm::{Malformed, Packet};
-use crate::wire::mtb;
 use crate::wire::tpiu::{Damage, TraceId};
+use crate::wire::{etmv4, mtb};
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -66,6 +66,18 @@ impl Wire {
         self.raw_bytes.saturating_sub(self.bytes.iter().sum::<u64>() + self.unwanted)
     }
 
+    /// An address at which something ran.
+    fn note_target(&mut self, target: u64) {
+        if mtb::is_exception_return(target as u32) {
+            return;
+        }
+        if let Some(count) = self.targets.get_mut(&target) {
+            *count += 1;
+        } else if self.targets.len() < MOST_TARGETS {
+            self.targets.insert(target, 1);
+        }
+    }
+
     pub(super) fn all_packets(&self) -> u64 {
         self.packets.iter().sum()
     }
@@ -91,14 +103,19 @@ impl Tap for Wire {
         let kind = Kind::of_branch(&packet);
         self.packets[kind as usize] += 1;
         self.bytes[kind as usize] += at.end - at.start;
-        let target = u64::from(packet.destination);
-        if mtb::is_exception_return(packet.destination) {
-            return;
-        }
-        if let Some(count) = self.targets.get_mut(&target) {
-            *count += 1;
-        } else if self.targets.len() < MOST_TARGETS {
-            self.targets.insert(target, 1);
+        self.note_target(u64::from(packet.destination));
+    }
+
+    fn instructions(&mut self, _: Origin, at: Range<u64>, packet: etmv4::Packet) {
+        let kind = Kind::of_instructions(&packet);
+        self.packets[kind as usize] += 1;
+        self.bytes[kind as usize] += at.end - at.start;
+        match packet {
+            etmv4::Packet::Async => {
+                self.first_sync.get_or_insert(at.start);
+            }
+            etmv4::Packet::Address(address) => self.note_target(address.value),
+            _ => {}
         }
     }
 

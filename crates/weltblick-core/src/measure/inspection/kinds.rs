@@ -1,7 +1,7 @@
 //! Packets and bytes by kind.
 
 use crate::wire::itm::Packet;
-use crate::wire::mtb;
+use crate::wire::{etmv4, mtb};
 
 /// What a packet is, without its values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -22,11 +22,20 @@ pub enum Kind {
     PmuOverflow,
     Branch,
     ExceptionalBranch,
+    Atoms,
+    Address,
+    Context,
+    ExceptionReturn,
+    TraceInfo,
+    TraceOn,
+    CycleCount,
+    Speculation,
+    OtherInstruction,
 }
 
 impl Kind {
     /// How many kinds there are.
-    pub const COUNT: usize = 15;
+    pub const COUNT: usize = 24;
 
     const ALL: [Self; Self::COUNT] = [
         Self::Sync,
@@ -44,6 +53,15 @@ impl Kind {
         Self::PmuOverflow,
         Self::Branch,
         Self::ExceptionalBranch,
+        Self::Atoms,
+        Self::Address,
+        Self::Context,
+        Self::ExceptionReturn,
+        Self::TraceInfo,
+        Self::TraceOn,
+        Self::CycleCount,
+        Self::Speculation,
+        Self::OtherInstruction,
     ];
 
     /// All kinds, by number.
@@ -80,6 +98,33 @@ impl Kind {
         if packet.exceptional { Self::ExceptionalBranch } else { Self::Branch }
     }
 
+    /// The kind of a packet of an instruction trace.
+    #[must_use]
+    pub const fn of_instructions(packet: &etmv4::Packet) -> Self {
+        match packet {
+            etmv4::Packet::Async => Self::Sync,
+            etmv4::Packet::Overflow | etmv4::Packet::Discard => Self::Overflow,
+            etmv4::Packet::Timestamp { .. } => Self::GlobalTime,
+            etmv4::Packet::Exception(_) => Self::Exception,
+            etmv4::Packet::ExceptionReturn => Self::ExceptionReturn,
+            etmv4::Packet::Atoms(_) => Self::Atoms,
+            etmv4::Packet::Address(_) => Self::Address,
+            etmv4::Packet::Context(_) => Self::Context,
+            etmv4::Packet::TraceInfo(_) => Self::TraceInfo,
+            etmv4::Packet::TraceOn => Self::TraceOn,
+            etmv4::Packet::CycleCount { .. } => Self::CycleCount,
+            etmv4::Packet::Commit(_)
+            | etmv4::Packet::Cancel { .. }
+            | etmv4::Packet::Mispredict { .. } => Self::Speculation,
+            etmv4::Packet::FunctionReturn
+            | etmv4::Packet::Q { .. }
+            | etmv4::Packet::Event(_)
+            | etmv4::Packet::DataSync(_)
+            | etmv4::Packet::Conditional(_)
+            | etmv4::Packet::Ignore => Self::OtherInstruction,
+        }
+    }
+
     /// The name for people and programs.
     #[must_use]
     pub const fn name(self) -> &'static str {
@@ -99,6 +144,15 @@ impl Kind {
             Self::PmuOverflow => "PMU overflow",
             Self::Branch => "branch",
             Self::ExceptionalBranch => "branch by an exception",
+            Self::Atoms => "atoms",
+            Self::Address => "address",
+            Self::Context => "context",
+            Self::ExceptionReturn => "exception return",
+            Self::TraceInfo => "trace info",
+            Self::TraceOn => "trace on",
+            Self::CycleCount => "cycle count",
+            Self::Speculation => "commit, cancel, mispredict",
+            Self::OtherInstruction => "other instruction trace",
         }
     }
 }
