@@ -91,6 +91,12 @@ impl Image {
         self.build_id.as_deref()
     }
 
+    /// Whether another image has the same code at the same addresses.
+    #[must_use]
+    pub fn has_same_code(&self, other: &Self) -> bool {
+        self.code().eq(other.code())
+    }
+
     /// Whether source lines are known at all.
     #[must_use]
     pub const fn has_lines(&self) -> bool {
@@ -125,6 +131,12 @@ impl Image {
     #[must_use]
     pub fn is_executable(&self, address: u64) -> bool {
         self.code_at(address).is_some()
+    }
+
+    /// Where the next instructions stand after `address`, which is data between instructions.
+    #[must_use]
+    pub fn after_literal(&self, address: u64) -> Option<u64> {
+        range_holding(&self.literals, address).map(|literal| literal.end)
     }
 
     /// What stands at `address`. Walks from the start of the function: for reports, not for loops.

@@ -1,11 +1,12 @@
 //! Events to figures, one file per question.
 //!
-//! Figures read only the vocabulary of [`crate::event`]. They count addresses; names come last,
-//! once per distinct address.
+//! Figures read only the vocabulary of [`crate::event`], or the blocks of [`crate::flow`]. They count
+//! addresses; names come last, once per distinct address.
 
 pub mod bridges;
 pub mod cadence;
 pub mod console;
+pub mod coverage;
 pub mod dissection;
 pub mod duration;
 pub mod execution;

@@ -4,6 +4,7 @@ mod capture;
 mod check;
 mod console;
 mod counting;
+mod coverage;
 mod demo;
 mod export;
 mod import;
@@ -58,6 +59,8 @@ pub(crate) enum Command {
     Signals(signals::Args),
     /// Text that the firmware printed, with times
     Console(console::Args),
+    /// Which functions, lines, instructions and branches ran
+    Coverage(Box<coverage::Args>),
     /// Interrupts, tasks, spans, values and text on one axis
     Timeline(timeline::Args),
     /// Time from one point in the code to another, with laps
@@ -84,6 +87,7 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Tasks(args) => tasks::run(args, out),
         Command::Console(args) => console::run(args, out),
         Command::Signals(args) => signals::run(args, out),
+        Command::Coverage(args) => coverage::run(args, out),
         Command::Timeline(args) => timeline::run(args, out),
         Command::Span(args) => span::run(args, out),
         Command::StandIn(args) => stand_in::run(args, out),

@@ -3,6 +3,7 @@
 pub(crate) mod check;
 pub(crate) mod console;
 mod course;
+pub(crate) mod coverage;
 mod evidence;
 pub(crate) mod inspect;
 mod instructions;
@@ -27,7 +28,7 @@ mod units;
 
 pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
-pub(crate) use plain::{cell, plain, wrapped};
+pub(crate) use plain::{cell, path_end, plain, wrapped};
 pub(crate) use table::{Align, Table};
 pub(crate) use units::{Number, count, duration_ns, level, percent, range_ns, share};
 

@@ -40,6 +40,20 @@ pub(crate) fn wrapped(text: &str) -> Vec<String> {
     lines
 }
 
+/// A path that fits a column: ways up say nothing, and neither does its beginning if it is long.
+pub(crate) fn path_end(path: &str) -> String {
+    const WIDEST: usize = 40;
+    let length = path.chars().count();
+    let skipped = length.saturating_sub(WIDEST);
+    let kept: String = path.chars().skip(skipped).collect();
+    let whole = match kept.find('/') {
+        Some(slash) if skipped > 0 => &kept[slash + 1..],
+        _ => kept.as_str(),
+    };
+    let down = whole.rsplit("../").next().unwrap_or(whole);
+    if skipped > 0 || down.len() < whole.len() { format!("../{down}") } else { down.to_owned() }
+}
+
 fn is_unsafe(c: char) -> bool {
     c.is_control()
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
@@ -57,5 +71,23 @@ mod tests {
         assert_eq!(plain("Welle \u{fc}ber"), "Welle \u{fc}ber");
         assert_eq!(cell("=1+1"), "'=1+1");
         assert_eq!(cell("wave"), "wave");
+    }
+
+    #[test]
+    fn paths_fit_their_column_and_keep_their_end() {
+        for (path, shown) in [
+            ("src/dsp/filter.c", "src/dsp/filter.c"),
+            ("../../vendor/lib/sort.c", "../vendor/lib/sort.c"),
+            (
+                "/build/gcc-arm-none-eabi/build/thumb/v7-m/../../../../libgcc/libgcc2.c",
+                "../libgcc/libgcc2.c",
+            ),
+        ] {
+            assert_eq!(path_end(path), shown);
+        }
+        let endless = "directory/".repeat(30) + "file.c";
+        assert!(path_end(&endless).len() <= 43 && path_end(&endless).ends_with("/file.c"));
+        let no_slash = "x".repeat(100);
+        assert!(path_end(&no_slash).len() <= 43);
     }
 }

@@ -1,6 +1,6 @@
 //! Faces of a profile.
 
-use super::{Align, Paint, Table, cell, count, duration_ns, percent, plain, share};
+use super::{Align, Paint, Table, cell, count, duration_ns, path_end, percent, plain, share};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::profile::{ProfileReport, ReportRow};
@@ -166,20 +166,6 @@ fn names(row: &ReportRow, by: &str) -> (String, String) {
     }
 }
 
-/// A path that fits a column: ways up say nothing, and neither does its beginning if it is long.
-fn path_end(path: &str) -> String {
-    const WIDEST: usize = 40;
-    let length = path.chars().count();
-    let skipped = length.saturating_sub(WIDEST);
-    let kept: String = path.chars().skip(skipped).collect();
-    let whole = match kept.find('/') {
-        Some(slash) if skipped > 0 => &kept[slash + 1..],
-        _ => kept.as_str(),
-    };
-    let down = whole.rsplit("../").next().unwrap_or(whole);
-    if skipped > 0 || down.len() < whole.len() { format!("../{down}") } else { down.to_owned() }
-}
-
 /// For spreadsheets: one table for all reports.
 pub(crate) fn csv(reports: &[ProfileReport], out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
@@ -247,24 +233,6 @@ mod tests {
             let cells = bar(f64::from(eighths) / 96.0).chars().count();
             assert_eq!(cells, (eighths as usize).div_ceil(8));
         }
-    }
-
-    #[test]
-    fn paths_fit_their_column_and_keep_their_end() {
-        for (path, shown) in [
-            ("src/dsp/filter.c", "src/dsp/filter.c"),
-            ("../../vendor/lib/sort.c", "../vendor/lib/sort.c"),
-            (
-                "/build/gcc-arm-none-eabi/build/thumb/v7-m/../../../../libgcc/libgcc2.c",
-                "../libgcc/libgcc2.c",
-            ),
-        ] {
-            assert_eq!(path_end(path), shown);
-        }
-        let endless = "directory/".repeat(30) + "file.c";
-        assert!(path_end(&endless).len() <= 43 && path_end(&endless).ends_with("/file.c"));
-        let no_slash = "x".repeat(100);
-        assert!(path_end(&no_slash).len() <= 43);
     }
 
     #[test]

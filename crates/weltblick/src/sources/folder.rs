@@ -406,6 +406,14 @@ impl Capture {
         Ok(())
     }
 
+    /// Whether another capture is of the same build.
+    pub(crate) fn same_image(&self, other: &Self) -> bool {
+        match (&self.image, &other.image) {
+            (Some(mine), Some(theirs)) => mine.image.has_same_code(&theirs.image),
+            _ => false,
+        }
+    }
+
     /// Whether there is an instruction trace.
     pub(crate) fn has_flow(&self) -> bool {
         self.manifest.flow().is_some()

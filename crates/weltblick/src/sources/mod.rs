@@ -7,7 +7,9 @@ pub(crate) mod live;
 mod make;
 mod read;
 mod segments;
+mod source_text;
 pub(crate) mod stub;
 
 pub(crate) use folder::{Capture, OpenImage, correct, open, open_as, read_image, setup_of_raw};
 pub(crate) use make::{NewFolder, Place};
+pub(crate) use source_text::SourceText;

@@ -11,8 +11,8 @@ use rustc_hash::FxHashMap;
 pub struct BlockCounts {
     /// By block number: how often its last instruction did not branch, and did.
     ran: Vec<[u64; 2]>,
-    /// Beginnings of blocks, by first address and the address before which it ended.
-    parts: FxHashMap<(u64, u64), u64>,
+    /// Beginnings of blocks, by number and the address before which it ended.
+    parts: FxHashMap<(BlockId, u64), u64>,
     /// What is not known.
     pub gaps: Gaps,
 }
@@ -115,8 +115,13 @@ impl BlockCounts {
                 tally.runs.insert(run, [stayed, branched]);
             }
         }
-        for ((start, until), count) in self.parts {
-            *tally.parts.entry((start, until)).or_default() += count;
+        for ((id, until), count) in self.parts {
+            let block = code.block(id);
+            let instructions = code.instructions(block, until);
+            let (last, instructions) = instructions
+                .fold((block.start, 0), |(_, number), (address, _)| (address, number + 1));
+            let run = Run { start: block.start, until, last, instructions };
+            *tally.parts.entry(run).or_default() += count;
         }
         tally
     }
@@ -132,7 +137,7 @@ impl Sink for BlockCounts {
     }
 
     fn ran_part(&mut self, block: &Block, until: u64) {
-        *self.parts.entry((block.start, until)).or_default() += 1;
+        *self.parts.entry((block.id, until)).or_default() += 1;
     }
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
@@ -142,7 +147,7 @@ impl Sink for BlockCounts {
     }
 }
 
-/// A block without its number.
+/// Instructions that ran one after the other: a block, or the beginning of one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Run {
     /// The address of its first instruction.
@@ -160,13 +165,22 @@ pub struct Run {
 pub struct Tally {
     /// How often the last instruction of a block did not branch, and did.
     pub runs: FxHashMap<Run, [u64; 2]>,
-    /// Beginnings of blocks, by first address and the address before which it ended.
-    pub parts: FxHashMap<(u64, u64), u64>,
+    /// How often beginnings of blocks ran, up to where an exception came in.
+    pub parts: FxHashMap<Run, u64>,
     /// What is not known.
     pub gaps: Gaps,
 }
 
 impl Tally {
+    /// How many instructions ran.
+    #[must_use]
+    pub fn instructions(&self) -> u64 {
+        let whole =
+            self.runs.iter().map(|(run, counts)| run.instructions * (counts[0] + counts[1]));
+        let parts = self.parts.iter().map(|(run, count)| run.instructions * count);
+        whole.chain(parts).fold(0, u64::saturating_add)
+    }
+
     /// Adds what was read elsewhere, of the same image. The order shows only in which contradiction
     /// was the first.
     pub fn merge(&mut self, other: Self) {

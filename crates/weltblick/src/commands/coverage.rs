@@ -1,0 +1,161 @@
+//! `coverage`: which code never ran?
+
+use super::counting::Counted;
+use crate::cli::{Format, OutputArgs, SetupArgs};
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources::{self, Capture, SourceText};
+use anyhow::{Result, bail};
+use clap::ValueEnum;
+use std::io::Write;
+use std::path::PathBuf;
+use weltblick_core::measure::coverage::{Choice, CoverageReport, Listing, Seen, left_out, report};
+use weltblick_core::measure::execution::BlockCounts;
+
+/// Which functions, lines, instructions and branches ran
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// Capture folders or raw trace files; several are added up
+    #[arg(value_name = "CAPTURE", required_unless_present = "schema")]
+    captures: Vec<PathBuf>,
+    /// What the rows of the table stand for
+    #[arg(long, value_enum, default_value_t = By::File)]
+    by: By,
+    /// Only functions or files of this name; `*` stands for anything
+    #[arg(long, value_name = "PATTERN")]
+    inside: Vec<String>,
+    /// Not functions or files of this name; `*` stands for anything
+    #[arg(long, value_name = "PATTERN")]
+    exclude: Vec<String>,
+    /// Where the source is; its comments `not covered: REASON` leave lines out
+    #[arg(long, value_name = "FOLDER")]
+    sources: Vec<PathBuf>,
+    /// Show so many rows of each table; 0 shows all
+    #[arg(long, value_name = "ROWS", default_value_t = 20)]
+    top: usize,
+    #[command(flatten)]
+    files: FileArgs,
+    #[command(flatten)]
+    output: OutputArgs,
+    #[command(flatten)]
+    setup: SetupArgs,
+}
+
+/// Files to write beside the table.
+#[derive(Debug, clap::Args)]
+#[command(next_help_heading = "Files to write beside it")]
+struct FileArgs {
+    /// An LCOV tracefile
+    #[arg(long, value_name = "FILE")]
+    lcov: Option<PathBuf>,
+    /// Cobertura XML
+    #[arg(long, value_name = "FILE")]
+    cobertura: Option<PathBuf>,
+    /// A listing of the source, as one page
+    #[arg(long, value_name = "FILE")]
+    html: Option<PathBuf>,
+    /// Put them in the place of existing files
+    #[arg(long)]
+    replace: bool,
+}
+
+/// `--by`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum By {
+    /// Source files
+    File,
+    /// Functions
+    Function,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        show::schema::<CoverageReport>(out)?;
+        return Ok(Outcome::Done);
+    }
+    let captures = args
+        .captures
+        .iter()
+        .map(|path| sources::open_as(path, &args.setup))
+        .collect::<Result<Vec<_>>>()?;
+    let mut texts = SourceText::new(&args.sources);
+    let report = cover(&captures, args, &mut texts)?;
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::coverage::csv(&report, args.by == By::Function, out)?,
+        Format::Text => {
+            let names: Vec<String> =
+                captures.iter().map(|capture| capture.name.display().to_string()).collect();
+            let look = show::coverage::Look {
+                paint: Paint::new(args.output.color),
+                top: if args.top == 0 { usize::MAX } else { args.top },
+                captures: &names,
+                by_function: args.by == By::Function,
+            };
+            show::coverage::text(&report, &look, out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+/// What all captures saw together. They must be of one image.
+fn cover(captures: &[Capture], args: &Args, texts: &mut SourceText) -> Result<CoverageReport> {
+    let Some((first, others)) = captures.split_first() else { bail!("no capture is named") };
+    let image = first.image()?;
+    let listing = Listing::of(image);
+    let mut seen = look(first, &listing)?;
+    for other in others {
+        if !other.same_image(first) {
+            bail!(
+                "{}: its image is another build than that of {}; captures are added up by address",
+                other.name.display(),
+                first.name.display()
+            );
+        }
+        seen.merge(look(other, &listing)?);
+    }
+    let choice = Choice {
+        inside: args.inside.clone(),
+        exclude: args.exclude.clone(),
+        lines: lines_left_out(&listing, texts),
+    };
+    let mut report = report(image, &listing, &seen, &choice);
+    if report.functions.is_empty() {
+        bail!("no function or file of the image has a name that --inside and --exclude leave");
+    }
+    report.captures = captures.len() as u64;
+    Ok(report)
+}
+
+/// What one capture saw: its instruction trace, or its samples if it has none.
+fn look(capture: &Capture, listing: &Listing) -> Result<Seen> {
+    if capture.has_flow() {
+        let mut counts = BlockCounts::default();
+        let code = capture.replay_flow(&mut counts)?;
+        return Ok(Seen::of_flow(&counts.into_tally(&code), listing));
+    }
+    let mut counted = Counted::default();
+    capture.replay(&mut (), &mut counted)?;
+    if counted.1.samples() == 0 {
+        bail!(
+            "{}: neither an instruction trace nor program-counter samples; `weltblick inspect` says what is in it instead",
+            capture.name.display()
+        );
+    }
+    Ok(Seen::of_samples(&counted.0, listing))
+}
+
+/// Lines that comments in the source leave out.
+fn lines_left_out(
+    listing: &Listing,
+    texts: &mut SourceText,
+) -> Vec<(String, std::ops::Range<u32>)> {
+    if texts.is_empty() {
+        return Vec::new();
+    }
+    let ranges = listing.files.iter().flat_map(|file| {
+        let ranges = texts.text(file).map(left_out).unwrap_or_default();
+        ranges.into_iter().map(|range| (file.clone(), range))
+    });
+    ranges.collect()
+}
