@@ -12,7 +12,7 @@ use weltblick_core::event::Origin;
 use weltblick_core::flow::Etmv4Flow;
 use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
-use weltblick_core::measure::execution::BlockCounts;
+use weltblick_core::measure::execution::{BlockCounts, Calls, Clocking};
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::recording::Recording;
@@ -216,6 +216,27 @@ fn instruction_trace_to_counts(bencher: Bencher<'_, '_>) {
         let tally = counts.into_tally(flow.code());
         let ran = tally.runs.iter().map(|(run, counts)| run.instructions * (counts[0] + counts[1]));
         assert!(ran.sum::<u64>() > *instructions * 9 / 10);
+    });
+}
+
+/// The same, with calls, and who called whom.
+#[divan::bench(sample_count = 10)]
+fn instruction_trace_to_counts_and_calls(bencher: Bencher<'_, '_>) {
+    let (stream, instructions) = &*INSTRUCTIONS;
+    let image = Image::parse(FIRMWARE).expect("the demo firmware");
+    let settings = etmv4::Settings { trcconfigr: 1 | 1 << 12, ..etmv4::Settings::default() };
+    bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
+        let mut sink = (BlockCounts::default(), Calls::new(&image, Clocking::Nothing));
+        let mut flow = Etmv4Flow::new(&image, &settings);
+        let mut decoder = etmv4::Decoder::new(settings);
+        for chunk in stream.chunks(256 << 10) {
+            decoder.push(chunk, &mut flow.feeding(&mut sink));
+        }
+        decoder.finish(&mut flow.feeding(&mut sink));
+        flow.finish(&mut sink);
+        let (_, mut calls) = sink;
+        calls.finish();
+        assert!(calls.instructions() > *instructions * 9 / 10);
     });
 }
 

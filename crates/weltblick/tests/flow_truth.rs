@@ -96,7 +96,7 @@ impl Sink for Executed<'_> {
     fn ran(&mut self, block: &Block, _: bool) {
         self.push(block.start, block.after());
     }
-    fn ran_part(&mut self, block: &Block, until: u64) {
+    fn ran_part(&mut self, block: &Block, until: u64, _: u32) {
         self.push(block.start, until);
     }
     fn arrived(&mut self, _: &Block) {

@@ -250,7 +250,7 @@ impl<'a> Follower<'a> {
             }
             sink.arrived(&block);
             if address > block.start {
-                sink.ran_part(&block, address);
+                self.tell_part(&block, address, sink);
             }
         }
     }
@@ -277,11 +277,16 @@ impl<'a> Follower<'a> {
             sink.ran(&self.code.block(at).to_owned(), false);
             at = self.code.successor(at, false).map_err(|_| not_reached)?;
         }
-        let block = self.code.block(at);
+        let block = *self.code.block(at);
         if address > block.start {
-            sink.ran_part(block, address);
+            self.tell_part(&block, address, sink);
         }
         Ok(())
+    }
+
+    fn tell_part(&self, block: &Block, until: u64, sink: &mut impl Sink) {
+        let instructions = self.code.instructions(block, until).count() as u32;
+        sink.ran_part(block, until, instructions);
     }
 
     /// Whether the block leads to `address` without a branch. Behind its last instruction it does only

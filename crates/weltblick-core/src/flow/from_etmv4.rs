@@ -194,6 +194,7 @@ impl<'a> Etmv4Flow<'a> {
         if self.exception.is_some() {
             self.without_address(offset, sink);
         }
+        sink.at(offset);
         if let Err(what) = self.follower.branches(atoms.bits, atoms.count, sink) {
             self.contradict(offset, what, sink);
         }
@@ -203,6 +204,7 @@ impl<'a> Etmv4Flow<'a> {
         if !self.informed {
             return;
         }
+        sink.at(offset);
         let result = match self.exception.take() {
             Some((at, exception)) => self.enter(at, exception, address, sink),
             None => self.follower.address(address, sink),

@@ -28,11 +28,14 @@ use crate::wire::Malformed;
 pub trait Sink {
     /// A block ran to its end, and its last instruction branched or did not.
     fn ran(&mut self, block: &Block, taken: bool);
-    /// The beginning of a block ran: the instructions before `until`, an address inside it.
-    fn ran_part(&mut self, _block: &Block, _until: u64) {}
+    /// The beginning of a block ran: so many instructions, those before `until`, an address inside it.
+    fn ran_part(&mut self, _block: &Block, _until: u64, _instructions: u32) {}
     /// Execution goes on at the start of this block: after an indirect branch, an exception's entry
     /// or return, or a gap.
     fn arrived(&mut self, _block: &Block) {}
+    /// What follows is told by the packet at this byte of the origin.
+    #[inline(always)]
+    fn at(&mut self, _offset: u64) {}
     /// Something other than code: where in the origin's bytes, and what.
     fn moment(&mut self, _offset: u64, _moment: &Moment) {}
 }
@@ -42,8 +45,12 @@ impl<S: Sink> Sink for &mut S {
     fn ran(&mut self, block: &Block, taken: bool) {
         (**self).ran(block, taken);
     }
-    fn ran_part(&mut self, block: &Block, until: u64) {
-        (**self).ran_part(block, until);
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        (**self).ran_part(block, until, instructions);
+    }
+    #[inline(always)]
+    fn at(&mut self, offset: u64) {
+        (**self).at(offset);
     }
     #[inline(always)]
     fn arrived(&mut self, block: &Block) {
@@ -61,9 +68,14 @@ impl<A: Sink, B: Sink> Sink for (A, B) {
         self.0.ran(block, taken);
         self.1.ran(block, taken);
     }
-    fn ran_part(&mut self, block: &Block, until: u64) {
-        self.0.ran_part(block, until);
-        self.1.ran_part(block, until);
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        self.0.ran_part(block, until, instructions);
+        self.1.ran_part(block, until, instructions);
+    }
+    #[inline(always)]
+    fn at(&mut self, offset: u64) {
+        self.0.at(offset);
+        self.1.at(offset);
     }
     #[inline(always)]
     fn arrived(&mut self, block: &Block) {

@@ -136,7 +136,7 @@ impl Sink for BlockCounts {
         self.ran[block.id.0 as usize][usize::from(taken)] += 1;
     }
 
-    fn ran_part(&mut self, block: &Block, until: u64) {
+    fn ran_part(&mut self, block: &Block, until: u64, _instructions: u32) {
         *self.parts.entry((block.id, until)).or_default() += 1;
     }
 

@@ -1,0 +1,559 @@
+//! Following calls: who runs on whose behalf, for how many instructions, how long.
+//!
+//! Every context has a stack of its own: one for each handler that is active, one for each thread that
+//! was seen to be interrupted (see [`contexts`](super::contexts)). Stacks follow what the code does, not
+//! what compilers are supposed to do:
+//!
+//! * a call opens a frame with the address that it returns to;
+//! * any other indirect branch to such an address closes all frames down to it (returns, and jumps out
+//!   of several calls at once);
+//! * a return to anywhere else goes beyond what was seen to be called: all frames are cut;
+//! * arriving in another function in any other way ends one function and begins another in the same
+//!   frame (a tail call);
+//! * after a gap nothing is known: open frames are cut. They count as calls and not as durations.
+
+use super::contexts::{Contexts, Resumed};
+use super::figures::{CallFigures, Clocking, Longest};
+use super::interval::{Clock, Item, share_out};
+use super::tree::{Named, NodeId, Root, Tree};
+use crate::flow::{Block, End, Moment, Sink};
+use crate::image::Image;
+use crate::isa::thumb::Indirect;
+use crate::stats::Ticks;
+use rustc_hash::FxHashMap;
+
+/// Calls deeper than this are not followed: they count for the innermost one that is.
+const DEEPEST: usize = 1024;
+/// Items between two times at most; where time is told so seldom, it is not known.
+const MOST_ITEMS: usize = 1 << 16;
+
+/// How the last instruction led on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(super) enum Edge {
+    /// In the same function, as far as anybody knows.
+    #[default]
+    None,
+    /// It called; it is to be returned to this address.
+    Call(u64),
+    /// It returned.
+    Return,
+    /// It branched to where a register or memory said.
+    Jump,
+}
+
+/// One call that has not ended.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Frame {
+    pub(super) function: Named,
+    node: NodeId,
+    /// Where it returns to; `None` for the first frame of a context.
+    pub(super) returns_to: Option<u64>,
+    pub(super) context: usize,
+    /// It was seen to begin.
+    whole: bool,
+    /// Time is known ever since.
+    timed: bool,
+    /// The clock at its beginning: as it was before the stretch in which that lies, and after it.
+    began: [Clock; 2],
+    /// The same of its context's own clock.
+    began_own: [Clock; 2],
+    /// Where its beginning is told.
+    offset: u64,
+}
+
+/// Follows calls.
+#[derive(Debug)]
+pub struct Calls<'a> {
+    image: &'a Image,
+    clocking: Clocking,
+    /// By block number.
+    functions: Vec<Option<Named>>,
+    figures: FxHashMap<Named, CallFigures>,
+    tree: Tree,
+    /// Frames by number, and numbers that are free.
+    frames: Vec<Frame>,
+    free: Vec<usize>,
+    contexts: Contexts,
+    /// What runs now, for the fast path.
+    function: Option<Named>,
+    node: NodeId,
+    edge: Edge,
+    /// Instructions that ran since the last item.
+    run: u64,
+    items: Vec<Item>,
+    clock: Clock,
+    /// Stretches so far.
+    stretch: u64,
+    /// The last timestamp.
+    stamp: Option<u64>,
+    offset: u64,
+}
+
+impl<'a> Calls<'a> {
+    /// Nothing ran yet.
+    #[must_use]
+    pub fn new(image: &'a Image, clocking: Clocking) -> Self {
+        let mut tree = Tree::default();
+        let node = tree.root(Root::Unknown);
+        Self {
+            image,
+            clocking,
+            functions: Vec::new(),
+            figures: FxHashMap::default(),
+            tree,
+            frames: Vec::new(),
+            free: Vec::new(),
+            contexts: Contexts::default(),
+            function: None,
+            node,
+            edge: Edge::None,
+            run: 0,
+            items: Vec::new(),
+            clock: Clock::default(),
+            stretch: 0,
+            stamp: None,
+            offset: 0,
+        }
+    }
+
+    /// Ends the recording: open calls are cut.
+    pub fn finish(&mut self) {
+        self.forget_all();
+        self.settle(None);
+    }
+
+    /// What is known of each function's calls.
+    pub fn figures(&self) -> impl Iterator<Item = (Named, &CallFigures)> {
+        self.figures.iter().map(|(&function, figures)| (function, figures))
+    }
+
+    /// Who called whom.
+    #[must_use]
+    pub const fn tree(&self) -> &Tree {
+        &self.tree
+    }
+
+    /// Ticks that were told, in all; `None` where nothing tells time.
+    #[must_use]
+    pub fn ticks(&self) -> Option<u64> {
+        (self.clocking != Clocking::Nothing).then_some(self.clock.high)
+    }
+
+    /// Instructions in all.
+    #[must_use]
+    pub const fn instructions(&self) -> u64 {
+        self.clock.instructions
+    }
+
+    #[inline(always)]
+    fn function_of(&mut self, block: &Block) -> Named {
+        match self.functions.get(block.id.0 as usize) {
+            Some(&Some(named)) => named,
+            _ => self.look_up(block),
+        }
+    }
+
+    #[cold]
+    fn look_up(&mut self, block: &Block) -> Named {
+        let number = block.id.0 as usize;
+        if number >= self.functions.len() {
+            self.functions.resize((number + 1).next_power_of_two(), None);
+        }
+        let named = Named(self.image.function_at(block.start));
+        self.functions[number] = Some(named);
+        named
+    }
+
+    /// Instructions of a block run in the function that it lies in.
+    #[inline(always)]
+    fn run(&mut self, block: &Block, instructions: u32) {
+        let function = self.function_of(block);
+        if self.edge != Edge::None || self.function != Some(function) {
+            self.change(block.start, function);
+        }
+        self.run += u64::from(instructions);
+    }
+
+    /// Another function, or the same one again.
+    #[inline(never)]
+    fn change(&mut self, address: u64, function: Named) {
+        self.flush();
+        let edge = std::mem::take(&mut self.edge);
+        let context = self.contexts.current();
+        match edge {
+            Edge::Call(returns_to) => self.open(context, function, Some(returns_to), true),
+            Edge::Return => self.return_to(address, function),
+            Edge::Jump if self.unwind(context, address) => {}
+            Edge::Jump | Edge::None => self.move_on(context, address, function),
+        }
+        self.show_top();
+    }
+
+    /// Notes what runs, for the fast path.
+    fn show_top(&mut self) {
+        let context = self.contexts.current();
+        let top = self.contexts.frames(context).last().copied();
+        self.function = top.map(|frame| self.frames[frame].function);
+        self.node = match top {
+            Some(frame) => self.frames[frame].node,
+            None => self.tree.root(self.contexts.root(context)),
+        };
+    }
+
+    /// A call begins.
+    fn open(&mut self, context: usize, function: Named, returns_to: Option<u64>, whole: bool) {
+        if whole {
+            self.figures.entry(function).or_default().calls += 1;
+        }
+        let frames = self.contexts.frames(context);
+        if frames.len() >= DEEPEST {
+            return self.contexts.dive(context);
+        }
+        let parent = match frames.last() {
+            Some(&frame) => self.frames[frame].node,
+            None => self.tree.root(self.contexts.root(context)),
+        };
+        let node = self.tree.child(parent, function);
+        self.tree.node_mut(node).calls += u64::from(whole);
+        let frame = Frame {
+            function,
+            node,
+            returns_to,
+            context,
+            whole,
+            timed: true,
+            began: [Clock::default(); 2],
+            began_own: [Clock::default(); 2],
+            offset: self.offset,
+        };
+        let number = match self.free.pop() {
+            Some(number) => {
+                self.frames[number] = frame;
+                number
+            }
+            None => {
+                self.frames.push(frame);
+                self.frames.len() - 1
+            }
+        };
+        self.contexts.push(context, number);
+        self.item(Item::Open(number));
+    }
+
+    /// The innermost call ends.
+    fn close(&mut self, context: usize) {
+        self.take_off(context, Item::Close);
+    }
+
+    /// The innermost call is not followed any more.
+    fn cut(&mut self, context: usize) {
+        self.take_off(context, Item::Cut);
+    }
+
+    fn take_off(&mut self, context: usize, item: impl FnOnce(usize) -> Item) {
+        let Some(number) = self.contexts.pop(context) else { return };
+        let whole = self.frames[number].whole;
+        self.item(if whole { item(number) } else { Item::Drop(number) });
+    }
+
+    /// A return.
+    fn return_to(&mut self, address: u64, function: Named) {
+        // Which thread it is may show only now.
+        let frames = &self.frames;
+        let replaced = self.contexts.decide(address, |frame| frames[frame].returns_to);
+        let context = self.contexts.current();
+        if let Some((stand_in, popped)) = replaced {
+            self.adopt(stand_in, context, popped);
+        }
+        if self.contexts.surface(context) || self.unwind(context, address) {
+            return;
+        }
+        // Beyond what was seen to be called.
+        while !self.contexts.frames(context).is_empty() {
+            self.cut(context);
+        }
+        self.open(context, function, None, false);
+    }
+
+    /// Frames of a stand-in were those of `context`, and so was what it ran.
+    fn adopt(&mut self, stand_in: usize, context: usize, popped: usize) {
+        while !self.contexts.frames(stand_in).is_empty() {
+            self.take_off(stand_in, Item::Drop);
+        }
+        self.item(Item::Join(stand_in, context));
+        // These ended while nobody knew whose they were.
+        for _ in 0..popped {
+            self.cut(context);
+        }
+    }
+
+    /// An indirect branch to `address`: whether that is where an open call returns to, or the middle
+    /// of a function that is open.
+    fn unwind(&mut self, context: usize, address: u64) -> bool {
+        let frames = self.contexts.frames(context);
+        let returns = |&frame: &usize| self.frames[frame].returns_to == Some(address);
+        if let Some(above) = frames.iter().rev().position(returns) {
+            for _ in 0..=above {
+                self.close(context);
+            }
+            return true;
+        }
+        let function = Named(self.image.function_at(address));
+        let is_open = |&frame: &usize| self.frames[frame].function == function;
+        match frames.iter().rev().position(is_open) {
+            Some(above) if !self.is_start_of(function, address) => {
+                for _ in 0..above {
+                    self.close(context);
+                }
+                true
+            }
+            _ => false,
+        }
+    }
+
+    fn is_start_of(&self, function: Named, address: u64) -> bool {
+        function.0.is_some_and(|id| self.image.function(id).range.start == address)
+    }
+
+    /// Arrives in another function without a call, or in the first one of a context.
+    fn move_on(&mut self, context: usize, address: u64, function: Named) {
+        let Some(&top) = self.contexts.frames(context).last() else {
+            // A handler, or a thread, that begins.
+            let handler = matches!(self.contexts.root(context), Root::Exception(_));
+            let begins = handler || self.is_start_of(function, address);
+            return self.open(context, function, None, begins);
+        };
+        if self.frames[top].function == function {
+            return; // a computed jump inside of it
+        }
+        let returns_to = self.frames[top].returns_to;
+        let at_start = self.is_start_of(function, address);
+        self.close(context);
+        self.open(context, function, returns_to, at_start);
+    }
+
+    /// Instructions that ran become an item.
+    fn flush(&mut self) {
+        if self.run > 0 {
+            let instructions = std::mem::take(&mut self.run);
+            let context = self.contexts.current();
+            self.item(Item::Ran { node: self.node, context, instructions });
+        }
+    }
+
+    fn item(&mut self, item: Item) {
+        self.items.push(item);
+        if self.items.len() >= MOST_ITEMS {
+            self.settle(None);
+        }
+    }
+
+    /// A stretch ends: so many ticks passed in it, if that is known.
+    #[inline(never)]
+    fn settle(&mut self, ticks: Option<u64>) {
+        self.flush();
+        self.stretch += 1;
+        let items = std::mem::take(&mut self.items);
+        let before = self.clock;
+        self.count(&items);
+        if ticks.is_none() {
+            self.lose_time();
+        }
+        let ticks = ticks.unwrap_or(0);
+        share_out(&items, ticks, self.stretch, &mut self.tree);
+        self.clock.low += ticks;
+        self.clock.high += ticks;
+        self.contexts.advance(&items, ticks, self.stretch);
+        for item in &items {
+            if let Item::Join(stand_in, context) = *item {
+                self.contexts.join_time(stand_in, context);
+            }
+        }
+        for item in &items {
+            match *item {
+                Item::Open(number) => {
+                    let own = self.contexts.clock(self.frames[number].context);
+                    let frame = &mut self.frames[number];
+                    frame.began[1] = self.clock;
+                    frame.began_own[1] = own;
+                }
+                Item::Close(number) => {
+                    self.note(number, before, ticks);
+                    self.free.push(number);
+                }
+                Item::Cut(number) => {
+                    self.figures.entry(self.frames[number].function).or_default().cut += 1;
+                    self.free.push(number);
+                }
+                Item::Drop(number) => self.free.push(number),
+                Item::Ran { .. } | Item::Join(..) => {}
+            }
+        }
+        self.contexts.bury();
+        self.items = items;
+        self.items.clear();
+    }
+
+    /// Counts instructions: these are certain, one by one.
+    fn count(&mut self, items: &[Item]) {
+        for item in items {
+            match *item {
+                Item::Ran { context, instructions, .. } => {
+                    self.clock.instructions += instructions;
+                    self.contexts.count(context, instructions);
+                }
+                Item::Open(number) => {
+                    let own = self.contexts.clock(self.frames[number].context);
+                    let frame = &mut self.frames[number];
+                    frame.began = [self.clock; 2];
+                    frame.began_own = [own; 2];
+                }
+                Item::Close(number) => {
+                    let frame = &self.frames[number];
+                    let own = self.contexts.clock(frame.context).instructions;
+                    let ran = own.saturating_sub(frame.began_own[0].instructions);
+                    let ran = Ticks::exact(ran);
+                    let (offset, until) = (frame.offset, self.offset);
+                    let figures = self.figures.entry(frame.function).or_default();
+                    figures.instructions.add(ran);
+                    if self.clocking == Clocking::Nothing {
+                        figures.keep_longest(Longest { ticks: ran, from: offset, until });
+                    }
+                }
+                Item::Join(stand_in, context) => {
+                    self.contexts.join_instructions(stand_in, context);
+                }
+                Item::Cut(_) | Item::Drop(_) => {}
+            }
+        }
+    }
+
+    /// Nobody knows how long this stretch lasted: nor how long a call that is open lasts.
+    fn lose_time(&mut self) {
+        for frame in &mut self.frames {
+            frame.timed = false;
+        }
+    }
+
+    /// How long a call lasted that ended in the stretch that began at `before` and had `ticks`.
+    fn note(&mut self, number: usize, before: Clock, ticks: u64) {
+        let frame = self.frames[number];
+        if !frame.timed || self.clocking == Clocking::Nothing {
+            return;
+        }
+        let own = self.contexts.clock(frame.context);
+        let elapsed = Ticks {
+            low: before.low.saturating_sub(frame.began[1].low),
+            high: self.clock.high.saturating_sub(frame.began[0].high),
+        };
+        let alone = Ticks {
+            low: own.low.saturating_sub(ticks).saturating_sub(frame.began_own[1].low),
+            high: own.high.saturating_sub(frame.began_own[0].high).min(elapsed.high),
+        };
+        let until = self.offset;
+        let figures = self.figures.entry(frame.function).or_default();
+        figures.elapsed.add(elapsed);
+        figures.own.add(Ticks { low: alone.low.min(alone.high), ..alone });
+        figures.keep_longest(Longest { ticks: elapsed, from: frame.offset, until });
+    }
+
+    /// Nothing that is open is followed any more.
+    fn forget_all(&mut self) {
+        self.flush();
+        for context in self.contexts.forget_all() {
+            while !self.contexts.frames(context).is_empty() {
+                self.cut(context);
+            }
+        }
+        self.function = None;
+        self.edge = Edge::None;
+    }
+
+    fn entered(&mut self, exception: Option<u16>, returns_to: u64) {
+        // A debugger's halt, and the like: no handler.
+        let Some(exception) = exception else { return };
+        self.flush();
+        if let Some(forgotten) = self.contexts.enter(exception, returns_to, self.edge) {
+            while !self.contexts.frames(forgotten).is_empty() {
+                self.cut(forgotten);
+            }
+        }
+        self.function = None;
+        self.edge = Edge::None;
+    }
+
+    fn left(&mut self) {
+        self.flush();
+        if let Some(handler) = self.contexts.leave() {
+            while !self.contexts.frames(handler).is_empty() {
+                self.close(handler);
+            }
+        }
+        self.function = None;
+        self.edge = Edge::None;
+    }
+
+    fn resume(&mut self, block: &Block) {
+        let Resumed { edge, stands_in } = self.contexts.resume(block.start);
+        self.edge = edge;
+        if stands_in {
+            let function = self.function_of(block);
+            let context = self.contexts.current();
+            self.open(context, function, None, false);
+        }
+        self.show_top();
+    }
+}
+
+impl Sink for Calls<'_> {
+    #[inline(always)]
+    fn ran(&mut self, block: &Block, taken: bool) {
+        self.run(block, block.instructions);
+        if taken {
+            match block.end {
+                _ if block.links => self.edge = Edge::Call(block.after()),
+                End::Indirect(Indirect::Return) => self.edge = Edge::Return,
+                End::Indirect(_) => self.edge = Edge::Jump,
+                _ => {}
+            }
+        }
+    }
+
+    fn ran_part(&mut self, block: &Block, _until: u64, instructions: u32) {
+        self.run(block, instructions);
+    }
+
+    fn arrived(&mut self, block: &Block) {
+        if self.contexts.is_nobody() {
+            self.resume(block);
+        } else if self.function.is_none() {
+            // A handler begins before its first instruction: it may be interrupted there.
+            let function = self.function_of(block);
+            self.change(block.start, function);
+        }
+    }
+
+    #[inline(always)]
+    fn at(&mut self, offset: u64) {
+        self.offset = offset;
+    }
+
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        self.offset = offset;
+        match (*moment, self.clocking) {
+            (Moment::Entered { exception, returns_to }, _) => self.entered(exception, returns_to),
+            (Moment::Left, _) => self.left(),
+            (Moment::Cycles(cycles), Clocking::Cycles) => self.settle(cycles.map(u64::from)),
+            (Moment::Time { value, .. }, Clocking::Timestamps) if value > 0 => {
+                let since = self.stamp.replace(value).and_then(|before| value.checked_sub(before));
+                self.settle(since);
+            }
+            (Moment::Gap(_), _) => {
+                self.forget_all();
+                self.settle(None);
+                self.stamp = None;
+            }
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,310 @@
+//! Threads of execution: handlers on top of each other, and threads that wait for their turn.
+//!
+//! An exception's entry puts a handler on top, its return goes on with what is below. In thread mode
+//! that need not be the thread that was interrupted: a kernel changes threads there. Which one goes on
+//! is told by the address at which it was interrupted. Where several wait at one address (all threads
+//! that gave way in the same function do), a stand-in runs until a return shows whose it is: only one
+//! of them was called from there.
+
+use super::calls::Edge;
+use super::interval::{Clock, Item};
+use super::tree::Root;
+
+/// Threads that are told apart at most.
+const MOST_THREADS: usize = 64;
+
+/// A thread of execution.
+#[derive(Debug, Clone)]
+struct Context {
+    root: Root,
+    /// Numbers of frames, the innermost last.
+    frames: Vec<usize>,
+    /// Time and instructions while it ran.
+    clock: Clock,
+    /// Where it was interrupted.
+    address: u64,
+    /// How the instruction before that led on.
+    edge: Edge,
+    /// It stands in for one of these.
+    candidates: Vec<usize>,
+    /// So many of their frames ended while it did.
+    popped: usize,
+    /// Calls above its frames that are not followed.
+    too_deep: u32,
+    /// The last stretch in which it ran.
+    stretch: u64,
+}
+
+/// All of them.
+#[derive(Debug, Default)]
+pub(super) struct Contexts {
+    all: Vec<Option<Context>>,
+    /// Numbers that become free when the stretch ends.
+    dead: Vec<usize>,
+    /// Threads that wait, the one that waits longest first.
+    threads: Vec<usize>,
+    /// Handlers that were interrupted, the innermost last.
+    handlers: Vec<usize>,
+    current: Option<usize>,
+    /// Something ran and it is known what: no gap since.
+    known: bool,
+}
+
+/// How something goes on.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Resumed {
+    /// How the instruction before led on.
+    pub(super) edge: Edge,
+    /// It is not known which thread it is.
+    pub(super) stands_in: bool,
+}
+
+impl Contexts {
+    fn get(&self, number: usize) -> Option<&Context> {
+        self.all.get(number).and_then(Option::as_ref)
+    }
+
+    fn get_mut(&mut self, number: usize) -> Option<&mut Context> {
+        self.all.get_mut(number).and_then(Option::as_mut)
+    }
+
+    fn add(&mut self, root: Root) -> usize {
+        let context = Context {
+            root,
+            frames: Vec::new(),
+            clock: Clock::default(),
+            address: 0,
+            edge: Edge::None,
+            candidates: Vec::new(),
+            popped: 0,
+            too_deep: 0,
+            stretch: 0,
+        };
+        match self.all.iter().position(Option::is_none) {
+            Some(number) => {
+                self.all[number] = Some(context);
+                number
+            }
+            None => {
+                self.all.push(Some(context));
+                self.all.len() - 1
+            }
+        }
+    }
+
+    /// Whether it is open who runs.
+    pub(super) const fn is_nobody(&self) -> bool {
+        self.current.is_none()
+    }
+
+    /// Who runs; somebody unknown, if nothing is known.
+    pub(super) fn current(&mut self) -> usize {
+        match self.current {
+            Some(current) => current,
+            None => {
+                let current = self.add(Root::Unknown);
+                self.current = Some(current);
+                current
+            }
+        }
+    }
+
+    pub(super) fn frames(&self, number: usize) -> &[usize] {
+        self.get(number).map_or(&[], |context| &context.frames)
+    }
+
+    /// A frame is put on top.
+    pub(super) fn push(&mut self, number: usize, frame: usize) {
+        if let Some(context) = self.get_mut(number) {
+            context.frames.push(frame);
+        }
+    }
+
+    /// The innermost frame is taken off.
+    pub(super) fn pop(&mut self, number: usize) -> Option<usize> {
+        self.get_mut(number)?.frames.pop()
+    }
+
+    /// A call that is too deep to be followed.
+    pub(super) fn dive(&mut self, number: usize) {
+        if let Some(context) = self.get_mut(number) {
+            context.too_deep += 1;
+        }
+    }
+
+    /// A return: whether from a call that was too deep to be followed.
+    pub(super) fn surface(&mut self, number: usize) -> bool {
+        let Some(context) = self.get_mut(number).filter(|context| context.too_deep > 0) else {
+            return false;
+        };
+        context.too_deep -= 1;
+        true
+    }
+
+    pub(super) fn root(&self, number: usize) -> Root {
+        self.get(number).map_or(Root::Unknown, |context| context.root)
+    }
+
+    pub(super) fn clock(&self, number: usize) -> Clock {
+        self.get(number).map_or(Clock::default(), |context| context.clock)
+    }
+
+    pub(super) fn count(&mut self, number: usize, instructions: u64) {
+        if let Some(context) = self.get_mut(number) {
+            context.clock.instructions += instructions;
+        }
+    }
+
+    /// Own clocks go on by `ticks`: for certain only where no other ran in this stretch.
+    pub(super) fn advance(&mut self, items: &[Item], ticks: u64, stretch: u64) {
+        let (mut first, mut alone) = (None, true);
+        for (_, number, _) in items.iter().filter_map(Item::ran) {
+            alone &= first.is_none_or(|first| first == number);
+            first = first.or(Some(number));
+            if let Some(context) = self.get_mut(number)
+                && context.stretch != stretch
+            {
+                context.stretch = stretch;
+                context.clock.high += ticks;
+            }
+        }
+        if let (Some(number), true) = (first, alone)
+            && let Some(context) = self.get_mut(number)
+        {
+            context.clock.low += ticks;
+        }
+    }
+
+    /// A handler is entered. Returns a thread that is not kept any more, if there are too many.
+    pub(super) fn enter(&mut self, exception: u16, address: u64, edge: Edge) -> Option<usize> {
+        if let Some(current) = self.current.take()
+            && let Some(context) = self.get_mut(current)
+        {
+            (context.address, context.edge) = (address, edge);
+            match context.root {
+                Root::Exception(_) => self.handlers.push(current),
+                Root::Thread | Root::Unknown => self.threads.push(current),
+            }
+        }
+        self.current = Some(self.add(Root::Exception(exception)));
+        if self.threads.len() <= MOST_THREADS && self.handlers.len() <= MOST_THREADS {
+            return None;
+        }
+        let list =
+            if self.threads.len() > MOST_THREADS { &mut self.threads } else { &mut self.handlers };
+        let oldest = list.remove(0);
+        self.dead.push(oldest);
+        Some(oldest)
+    }
+
+    /// What runs returns from an exception: its frames end.
+    pub(super) fn leave(&mut self) -> Option<usize> {
+        let current = self.current.take()?;
+        self.dead.push(current);
+        Some(current)
+    }
+
+    /// Something goes on at `address` after a handler ended.
+    pub(super) fn resume(&mut self, address: u64) -> Resumed {
+        if let Some(handler) = self.handlers.pop() {
+            self.current = Some(handler);
+            let edge = self.get(handler).map_or(Edge::None, |context| context.edge);
+            return Resumed { edge, stands_in: false };
+        }
+        let waits = |&number: &usize| self.get(number).is_some_and(|c| c.address == address);
+        let candidates: Vec<usize> = self.threads.iter().copied().filter(waits).collect();
+        match *candidates.as_slice() {
+            [] => {
+                let root = if self.known { Root::Thread } else { Root::Unknown };
+                self.known = true;
+                self.current = Some(self.add(root));
+                Resumed { edge: Edge::None, stands_in: false }
+            }
+            [only] => {
+                self.threads.retain(|&number| number != only);
+                self.current = Some(only);
+                let edge = self.get(only).map_or(Edge::None, |context| context.edge);
+                Resumed { edge, stands_in: false }
+            }
+            _ => {
+                let stand_in = self.add(Root::Thread);
+                if let Some(context) = self.get_mut(stand_in) {
+                    context.candidates = candidates;
+                }
+                self.current = Some(stand_in);
+                Resumed { edge: Edge::None, stands_in: true }
+            }
+        }
+    }
+
+    /// A return to `address` may show for whom a stand-in runs: then that one runs from now on.
+    /// Returns the stand-in, and how many frames of the other ended meanwhile.
+    pub(super) fn decide(
+        &mut self,
+        address: u64,
+        returns_to: impl Fn(usize) -> Option<u64>,
+    ) -> Option<(usize, usize)> {
+        let stand_in = self.current?;
+        let context = self.get(stand_in)?;
+        // It returns from what it called itself, or nobody is looked for.
+        if context.candidates.is_empty() || context.frames.len() > 1 {
+            return None;
+        }
+        let popped = context.popped;
+        let fits = |&number: &usize| {
+            let waits = self.threads.contains(&number);
+            let frames = self.frames(number);
+            let top = frames.len().checked_sub(1 + popped).map(|place| frames[place]);
+            waits && top.and_then(&returns_to) == Some(address)
+        };
+        let candidates: Vec<usize> = context.candidates.iter().copied().filter(fits).collect();
+        if let [only] = *candidates.as_slice() {
+            self.threads.retain(|&number| number != only);
+            self.current = Some(only);
+            return Some((stand_in, popped));
+        }
+        if let Some(context) = self.get_mut(stand_in) {
+            context.candidates = candidates;
+            context.popped += 1;
+        }
+        None
+    }
+
+    /// What a stand-in ran belongs to the context that it stood in for: instructions.
+    pub(super) fn join_instructions(&mut self, stand_in: usize, context: usize) {
+        let Clock { instructions, .. } = self.clock(stand_in);
+        self.count(context, instructions);
+    }
+
+    /// The same for time; the stand-in is not needed any more.
+    pub(super) fn join_time(&mut self, stand_in: usize, context: usize) {
+        let Clock { low, high, .. } = self.clock(stand_in);
+        if let Some(context) = self.get_mut(context) {
+            context.clock.low += low;
+            context.clock.high += high;
+        }
+        self.dead.push(stand_in);
+    }
+
+    /// Nothing is known any more: all whose frames are cut.
+    pub(super) fn forget_all(&mut self) -> Vec<usize> {
+        self.known = false;
+        let mut numbers: Vec<usize> = self.current.take().into_iter().collect();
+        numbers.append(&mut self.threads);
+        numbers.append(&mut self.handlers);
+        self.dead.extend_from_slice(&numbers);
+        numbers
+    }
+
+    /// The stretch ends: numbers of those that are gone may be used again.
+    pub(super) fn bury(&mut self) {
+        let Self { all, dead, .. } = self;
+        dead.retain(|&number| {
+            let busy = all[number].as_ref().is_some_and(|context| !context.frames.is_empty());
+            if !busy {
+                all[number] = None;
+            }
+            busy
+        });
+    }
+}

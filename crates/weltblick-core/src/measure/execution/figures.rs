@@ -1,0 +1,52 @@
+//! What is known of a function's calls.
+
+use crate::stats::{Spread, Ticks};
+
+/// What tells time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Clocking {
+    /// Cycle counts.
+    Cycles,
+    /// Global timestamps.
+    Timestamps,
+    /// Nothing: there is only order.
+    Nothing,
+}
+
+/// What is known of a function's calls.
+#[derive(Debug, Clone, Default)]
+pub struct CallFigures {
+    /// How often it was called, or entered as a handler.
+    pub calls: u64,
+    /// How many calls were not seen to their end.
+    pub cut: u64,
+    /// Instructions of a call and of what it called.
+    pub instructions: Spread,
+    /// The same in ticks, without what interrupted it.
+    pub own: Spread,
+    /// In ticks, from beginning to end.
+    pub elapsed: Spread,
+    /// The longest.
+    pub longest: Option<Longest>,
+}
+
+/// The longest call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Longest {
+    /// How long, in ticks from beginning to end; in instructions where nothing tells time.
+    pub ticks: Ticks,
+    /// Where its beginning is told, in the origin's bytes.
+    pub from: u64,
+    /// Where its end is told.
+    pub until: u64,
+}
+
+impl CallFigures {
+    /// Keeps what is longer for certain; of equals the first.
+    pub(super) fn keep_longest(&mut self, candidate: Longest) {
+        let rank = |longest: &Longest| (longest.ticks.low, longest.ticks.high);
+        if self.longest.as_ref().is_none_or(|longest| rank(&candidate) > rank(longest)) {
+            self.longest = Some(candidate);
+        }
+    }
+}

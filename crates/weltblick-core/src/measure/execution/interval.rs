@@ -1,0 +1,65 @@
+//! What happened between two moments whose time is known, and how time is shared out then.
+
+use super::tree::{NodeId, Tree};
+
+/// Something that happened, in order.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Item {
+    /// Instructions ran.
+    Ran { node: NodeId, context: usize, instructions: u64 },
+    /// A call began.
+    Open(usize),
+    /// A call ended; it was seen from its beginning to its end.
+    Close(usize),
+    /// A call is not seen to its end.
+    Cut(usize),
+    /// What looked like a call's frame stood for another one.
+    Drop(usize),
+    /// What ran in the first context belongs to the second.
+    Join(usize, usize),
+}
+
+impl Item {
+    /// Who ran, and how much.
+    pub(super) const fn ran(&self) -> Option<(NodeId, usize, u64)> {
+        match *self {
+            Self::Ran { node, context, instructions } => Some((node, context, instructions)),
+            _ => None,
+        }
+    }
+}
+
+/// Clocks that only move on where time is known.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Clock {
+    /// Ticks for certain.
+    pub(super) low: u64,
+    /// Ticks at most.
+    pub(super) high: u64,
+    /// Instructions: these are always certain.
+    pub(super) instructions: u64,
+}
+
+/// Shares the `ticks` of a stretch out among the paths that ran. Stretches have numbers from 1.
+pub(super) fn share_out(items: &[Item], ticks: u64, stretch: u64, tree: &mut Tree) {
+    let total: u64 = items.iter().filter_map(Item::ran).map(|(.., ran)| ran).sum();
+    let part = |done: u64| (u128::from(ticks) * u128::from(done) / u128::from(total)) as u64;
+    let mut done = 0;
+    let (mut first, mut alone) = (None, true);
+    for (node, _, ran) in items.iter().filter_map(Item::ran) {
+        alone &= first.is_none_or(|first| first == node);
+        first = first.or(Some(node));
+        let node = tree.node_mut(node);
+        node.instructions += ran;
+        node.time.ticks += part(done + ran) - part(done);
+        done += ran;
+        // At most all of it, once.
+        if node.stretch != stretch {
+            node.stretch = stretch;
+            node.time.high += ticks;
+        }
+    }
+    if let (Some(node), true) = (first, alone) {
+        tree.node_mut(node).time.low += ticks;
+    }
+}

@@ -1,0 +1,199 @@
+//! Calls and coverage from instruction flow, held against what the stand-in executed.
+
+use std::collections::HashMap;
+use weltblick_core::flow::Etmv4Flow;
+use weltblick_core::image::Image;
+use weltblick_core::measure::coverage::{Listing, Seen};
+use weltblick_core::measure::execution::{BlockCounts, Calls, Clocking, Named, Root};
+use weltblick_core::stats::Bounds;
+use weltblick_core::wire::etmv4::{Decoder, Settings};
+use weltblick_standin::machine::Setup;
+use weltblick_standin::{Machine, Program};
+
+const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
+const ETM: u32 = 0xe004_1000;
+/// Cycle counts and return stack.
+const CONFIG: u32 = 1 | 1 << 4 | 1 << 12;
+
+struct Recorded<'a> {
+    machine: Machine,
+    counts: BlockCounts,
+    calls: Calls<'a>,
+    flow: Etmv4Flow<'a>,
+}
+
+fn record(image: &Image, cycles: u64, threshold: u32) -> Recorded<'_> {
+    let program = Program::parse(FIRMWARE).unwrap();
+    let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
+    let mut machine = Machine::new(&program, setup).unwrap();
+    machine.keep_addresses();
+    for (address, value) in [
+        (0xe000_edfc, 1 << 24),
+        (ETM + 0x010, CONFIG),
+        (ETM + 0x034, 12),
+        (ETM + 0x038, threshold),
+        (ETM + 0x080, 1 | 1 << 9),
+        (ETM + 0x004, 1),
+    ] {
+        machine.poke(address, 4, value).unwrap();
+    }
+    machine.run(cycles);
+    let bytes = machine.take_trace();
+    let settings = Settings { trcconfigr: CONFIG, ..Settings::default() };
+    let mut sink = (BlockCounts::default(), Calls::new(image, Clocking::Cycles));
+    let mut flow = Etmv4Flow::new(image, &settings);
+    let mut decoder = Decoder::new(settings);
+    decoder.push(&bytes, &mut flow.feeding(&mut sink));
+    decoder.finish(&mut flow.feeding(&mut sink));
+    flow.finish(&mut sink);
+    let (counts, mut calls) = sink;
+    calls.finish();
+    Recorded { machine, counts, calls, flow }
+}
+
+/// Instructions that the trace told: all but those after the last branch.
+fn told(machine: &Machine) -> &[u32] {
+    let [segment] = machine.trace().etm().segments[..] else { panic!("gaps") };
+    &machine.truth().addresses.as_ref().unwrap()[..segment.told as usize]
+}
+
+#[test]
+fn every_instruction_is_counted_exactly() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    let Recorded { machine, counts, flow, .. } = record(&image, 40_000_000, 32);
+    let listing = Listing::of(&image);
+    let tally = counts.into_tally(flow.code());
+    let seen = Seen::of_flow(&tally, &listing);
+    let mut truth: HashMap<u64, u64> = HashMap::new();
+    let told = told(&machine);
+    told.iter().for_each(|&pc| *truth.entry(u64::from(pc)).or_default() += 1);
+    assert_eq!(tally.instructions(), told.len() as u64);
+    for (listed, &count) in listing.instructions.iter().zip(&seen.executed) {
+        let true_count = truth.remove(&listed.address).unwrap_or(0);
+        assert_eq!(count, true_count, "{:#x}", listed.address);
+    }
+    assert!(truth.is_empty(), "outside every function: {truth:x?}");
+    // A branch went on as often as the instruction behind it was reached from it.
+    let mut ways: HashMap<u64, [u64; 2]> = HashMap::new();
+    for pair in told.windows(2) {
+        let (from, to) = (u64::from(pair[0]), u64::from(pair[1]));
+        if let Some(listed) = listing.position(from).map(|place| listing.instructions[place]) {
+            let on = to == from + u64::from(listed.length);
+            ways.entry(from).or_default()[usize::from(!on)] += 1;
+        }
+    }
+    let two_way = listing
+        .instructions
+        .iter()
+        .filter(|listed| matches!(listed.role, weltblick_core::measure::coverage::Role::Branch));
+    for listed in two_way {
+        let seen = seen.ways.get(&listed.address).copied().unwrap_or_default();
+        let real = ways.get(&listed.address).copied().unwrap_or_default();
+        // Where an exception came in right behind it, only the trace knows.
+        let apart = seen[0].abs_diff(real[0]) + seen[1].abs_diff(real[1]);
+        assert!(
+            apart <= seen.iter().sum::<u64>() / 20 + 3,
+            "{:#x}: {seen:?} {real:?}",
+            listed.address
+        );
+        assert_eq!(seen[0] > 0, real[0] > 0, "{:#x}", listed.address);
+    }
+}
+
+#[test]
+fn calls_are_counted_exactly() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    let Recorded { machine, calls, .. } = record(&image, 40_000_000, 32);
+    let told = told(&machine);
+    let figures: HashMap<Named, _> = calls.figures().collect();
+    let (mut all, mut cut) = (0, 0);
+    for (number, function) in (0..).zip(image.functions()) {
+        let range = function.range.start as u32..function.range.end as u32;
+        // A loop back to the first instruction is no call.
+        let begins = |pair: &&[u32]| pair[1] == range.start && !range.contains(&pair[0]);
+        let entries = told.windows(2).filter(begins).count() as u64;
+        let entries = entries + u64::from(told[0] == range.start);
+        let id = Named(Some(weltblick_core::image::FunctionId(number)));
+        let (found, open) = figures.get(&id).map_or((0, 0), |figures| (figures.calls, figures.cut));
+        assert_eq!(found, entries, "{}", function.name);
+        let ended = figures.get(&id).map_or(0, |figures| figures.instructions.count());
+        assert_eq!(found, ended + open, "{}", function.name);
+        println!("{:24} {found:6} calls, {open} cut", function.name);
+        all += found;
+        cut += open;
+    }
+    assert!(all > 10_000 && cut * 100 < all, "{cut} of {all} cut");
+    assert_eq!(calls.instructions(), told.len() as u64);
+    let by_path: u64 = calls.tree().nodes().iter().map(|node| node.instructions).sum();
+    assert_eq!(by_path, told.len() as u64);
+}
+
+#[test]
+fn handlers_last_as_long_as_they_really_do() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    for threshold in [4, 64] {
+        let Recorded { machine, calls, .. } = record(&image, 20_000_000, threshold);
+        let ticks = calls.ticks().unwrap();
+        assert!(ticks <= machine.cycle() && ticks + 100_000 > machine.cycle());
+        let figures: HashMap<Named, _> = calls.figures().collect();
+        let mut checked = 0;
+        for exception in 11..40_u16 {
+            let runs = machine.truth().exceptions.iter().filter(|e| e.number == exception);
+            let lasted: Vec<u64> = runs.filter_map(|run| Some(run.left? - run.entered)).collect();
+            let (Some(shortest), Some(longest)) = (lasted.iter().min(), lasted.iter().max()) else {
+                continue;
+            };
+            let handler = image.vector(exception).unwrap().handler;
+            let figures = figures[&Named(handler)];
+            let within = |bounds: Bounds, real: u64, what: &str| {
+                // The return itself lies in it or not.
+                let (low, high) = (bounds.low - 12.0, bounds.high + 12.0);
+                assert!(
+                    low <= real as f64 && real as f64 <= high,
+                    "{exception} {what}: {real} {bounds:?}"
+                );
+            };
+            let ticks = |ticks: weltblick_core::stats::Ticks| Bounds::from(ticks);
+            within(ticks(figures.elapsed.min().unwrap()), *shortest, "shortest");
+            within(ticks(figures.elapsed.max().unwrap()), *longest, "longest");
+            let open = lasted.len() as u64 - figures.elapsed.count();
+            assert!(open <= 1, "{exception}: {open} not seen");
+            checked += 1;
+        }
+        assert!(checked >= 6, "{checked}");
+    }
+}
+
+#[test]
+fn tasks_keep_their_own_stacks() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    let Recorded { calls, .. } = record(&image, 40_000_000, 32);
+    let name = |named: Named| named.0.map_or("?", |id| &image.function(id).name);
+    // Who is seen to call whom is what the source says.
+    let tree = calls.tree();
+    let mut callers: HashMap<&str, Vec<&str>> = HashMap::new();
+    for node in tree.nodes() {
+        let parent = node.parent.and_then(|parent| tree.node(parent).function);
+        if let (Some(function), Some(parent)) = (node.function, parent)
+            && node.calls > 0
+        {
+            callers.entry(name(function)).or_default().push(name(parent));
+        }
+    }
+    for (function, only) in [
+        ("wave_filter", &["wave_estimator_task"][..]),
+        ("spectrum_power", &["wave_estimator_task"]),
+        ("modem_send", &["telemetry_task"]),
+        ("kernel_choose", &["pendsv_handler", "kernel_start", "svcall_handler"]),
+    ] {
+        let found = &callers[function];
+        assert!(found.iter().all(|caller| only.contains(caller)), "{function}: {found:?}");
+    }
+    // Handlers stand on their own.
+    for node in
+        tree.nodes().iter().filter(|node| node.function.map(name) == Some("systick_handler"))
+    {
+        assert_eq!(node.root, Root::Exception(15));
+        assert!(node.parent.is_some_and(|parent| tree.node(parent).function.is_none()));
+    }
+}
