@@ -1,10 +1,9 @@
 //! Calls and coverage from instruction flow, held against what the stand-in executed.
 
 use std::collections::HashMap;
-use weltblick_core::flow::Etmv4Flow;
+use weltblick_core::flow::{Clocking, Etmv4Flow};
 use weltblick_core::image::Image;
-use weltblick_core::measure::coverage::{Listing, Seen};
-use weltblick_core::measure::execution::{BlockCounts, Calls, Clocking, Named, Root};
+use weltblick_core::measure::execution::{BlockCounts, Calls, Listing, Named, Role, Root, Seen};
 use weltblick_core::stats::Bounds;
 use weltblick_core::wire::etmv4::{Decoder, Settings};
 use weltblick_standin::machine::Setup;
@@ -82,10 +81,7 @@ fn every_instruction_is_counted_exactly() {
             ways.entry(from).or_default()[usize::from(!on)] += 1;
         }
     }
-    let two_way = listing
-        .instructions
-        .iter()
-        .filter(|listed| matches!(listed.role, weltblick_core::measure::coverage::Role::Branch));
+    let two_way = listing.instructions.iter().filter(|listed| matches!(listed.role, Role::Branch));
     for listed in two_way {
         let seen = seen.ways.get(&listed.address).copied().unwrap_or_default();
         let real = ways.get(&listed.address).copied().unwrap_or_default();

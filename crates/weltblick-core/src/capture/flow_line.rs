@@ -2,7 +2,7 @@
 
 use super::manifest::{Framing, Protocol, StreamSpec};
 use crate::event::LossReason;
-use crate::flow::{Code, Etmv4Flow, Gap, Sink};
+use crate::flow::{Clocking, Code, Etmv4Flow, Gap, Sink};
 use crate::image::Image;
 use crate::wire::{Malformed, etmv4, tpiu};
 use std::ops::Range;
@@ -30,6 +30,16 @@ impl<'a> FlowLine<'a> {
         let decoder = etmv4::Decoder::new(*settings);
         let flow = Etmv4Flow::new(image, settings);
         Some(Self { framing, trace_id: source.trace_id, decoder, flow })
+    }
+
+    /// What tells time in such a source.
+    #[must_use]
+    pub fn clocking(spec: &StreamSpec, source: usize) -> Clocking {
+        match spec.sources.get(source).map(|source| &source.protocol) {
+            Some(Protocol::Etmv4(settings)) if settings.cycle_counts() => Clocking::Cycles,
+            Some(Protocol::Etmv4(settings)) if settings.timestamps() => Clocking::Timestamps,
+            _ => Clocking::Nothing,
+        }
     }
 
     /// Reads the next bytes of the stream.

@@ -30,6 +30,8 @@ pub struct Block {
     pub conditional: bool,
     /// The last instruction leaves a return address.
     pub links: bool,
+    /// An instruction in it waits: for an interrupt, or an event.
+    pub waits: bool,
 }
 
 /// How a block ends.

@@ -143,6 +143,7 @@ fn walk(image: &Image, start: u64, id: BlockId, waits: bool) -> Option<Block> {
         end: End::Edge,
         conditional: false,
         links: false,
+        waits: false,
     };
     let mut at = start;
     while let Some(instruction) =
@@ -151,6 +152,7 @@ fn walk(image: &Image, start: u64, id: BlockId, waits: bool) -> Option<Block> {
         block.last = at;
         block.last_length = instruction.length;
         block.instructions += 1;
+        block.waits |= instruction.kind == Kind::Wait;
         at += u64::from(instruction.length);
         if let Some(end) = end_of(instruction.kind, waits) {
             finish(&mut block, instruction.kind, end, state.is_conditional());

@@ -120,6 +120,17 @@ pub enum Moment {
     Gap(Gap),
 }
 
+/// What tells time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Clocking {
+    /// Cycle counts.
+    Cycles,
+    /// Global timestamps.
+    Timestamps,
+    /// Nothing: there is only order.
+    Nothing,
+}
+
 /// Why it is not known what ran.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Gap {

@@ -246,7 +246,7 @@ impl TraceUnit {
         handler: u32,
     ) {
         let room = self.instruction_room(cycle);
-        self.etm.entered(number, returns_to, handler, room);
+        self.etm.entered(cycle, number, returns_to, handler, room);
         self.send_instructions(cycle);
     }
 

@@ -9,8 +9,8 @@ use anyhow::{Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
 use std::path::PathBuf;
-use weltblick_core::measure::coverage::{Choice, CoverageReport, Listing, Seen, left_out, report};
-use weltblick_core::measure::execution::BlockCounts;
+use weltblick_core::measure::coverage::{Choice, CoverageReport, left_out, report};
+use weltblick_core::measure::execution::{BlockCounts, Listing, Seen};
 
 /// Which functions, lines, instructions and branches ran
 #[derive(Debug, clap::Args)]

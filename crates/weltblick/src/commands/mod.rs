@@ -6,6 +6,7 @@ mod console;
 mod counting;
 mod coverage;
 mod demo;
+mod exact;
 mod export;
 mod import;
 mod inspect;

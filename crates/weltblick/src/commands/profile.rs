@@ -1,14 +1,16 @@
 //! `profile`: where does the time go?
 
 use super::counting::{Counted, context};
-use super::within;
+use super::{exact, within};
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
 use crate::outcome::Outcome;
+use crate::show::picture::PictureFile;
 use crate::show::{self, Paint};
 use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
+use std::path::PathBuf;
 use std::time::Duration;
 use weltblick_core::budget::PointRange;
 use weltblick_core::event::{Sink, Thing};
@@ -42,10 +44,39 @@ pub(crate) struct Args {
     /// One profile per window of so much time
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) every: Option<Duration>,
+    /// From samples, where there is an instruction trace too
+    #[arg(long)]
+    pub(crate) samples: bool,
+    #[command(flatten)]
+    pub(crate) calls: CallArgs,
     #[command(flatten)]
     pub(crate) output: OutputArgs,
     #[command(flatten)]
     pub(crate) capture: CaptureArgs,
+}
+
+/// What only an instruction trace tells.
+#[derive(Debug, clap::Args)]
+#[command(next_help_heading = "From an instruction trace")]
+pub(crate) struct CallArgs {
+    /// All that is known of one function: each call, callers, callees
+    #[arg(long, value_name = "FUNCTION", conflicts_with = "tree")]
+    pub(crate) of: Option<String>,
+    /// Who called whom, as a tree
+    #[arg(long)]
+    pub(crate) tree: bool,
+    /// Write folded stacks into a file
+    #[arg(long, value_name = "FILE")]
+    pub(crate) folded: Option<PathBuf>,
+    /// Draw who called whom into a file: .svg or .png
+    #[arg(long, value_name = "FILE")]
+    pub(crate) picture: Option<PictureFile>,
+}
+
+impl CallArgs {
+    const fn is_used(&self) -> bool {
+        self.of.is_some() || self.tree || self.folded.is_some() || self.picture.is_some()
+    }
 }
 
 /// `--by`.
@@ -72,6 +103,12 @@ pub(crate) enum Sort {
     Share,
     /// By name
     Name,
+    /// Largest share with what it calls first (instruction trace)
+    Total,
+    /// Most calls first (instruction trace)
+    Calls,
+    /// Longest call first (instruction trace)
+    Longest,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
@@ -80,6 +117,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         return Ok(Outcome::Done);
     }
     let capture = sources::open(&args.capture)?;
+    if capture.has_flow() && !args.samples {
+        return exact::run(&capture, args, out);
+    }
+    if args.calls.is_used() || !matches!(args.sort, Sort::Share | Sort::Name) {
+        bail!(
+            "{}: only an instruction trace tells calls, and this capture has none",
+            capture.name.display()
+        );
+    }
     let mut names = Names::default();
     let mut reports = match args.every {
         Some(every) => series(&capture, args, every, &mut names)?,

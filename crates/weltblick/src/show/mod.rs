@@ -5,6 +5,7 @@ pub(crate) mod console;
 mod course;
 pub(crate) mod coverage;
 mod evidence;
+pub(crate) mod exact;
 pub(crate) mod inspect;
 mod instructions;
 pub(crate) mod interrupts;
@@ -24,6 +25,7 @@ mod table;
 pub(crate) mod tasks;
 pub(crate) mod timeline;
 mod timing;
+pub(crate) mod tree;
 mod units;
 
 pub(crate) use packets::{PacketFace, PacketLine};

@@ -419,6 +419,18 @@ impl Capture {
         self.manifest.flow().is_some()
     }
 
+    /// What tells time in the instruction trace.
+    pub(crate) fn flow_clocking(&self) -> flow::Clocking {
+        self.manifest.flow().map_or(flow::Clocking::Nothing, |(number, source)| {
+            FlowLine::clocking(&self.manifest.streams[number], source)
+        })
+    }
+
+    /// What points call the stream of the instruction trace.
+    pub(crate) fn flow_stream_name(&self) -> String {
+        self.manifest.flow().map_or_else(String::new, |(number, _)| self.stream_name(number))
+    }
+
     /// Follows the instruction trace through the image; the blocks that were reached.
     pub(crate) fn replay_flow(&self, sink: &mut impl flow::Sink) -> Result<flow::Code<'_>> {
         let image = self.image()?;

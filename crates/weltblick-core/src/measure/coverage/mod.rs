@@ -5,17 +5,13 @@
 
 mod choice;
 mod evidence;
-mod listing;
 mod report;
 mod rows;
-mod seen;
 #[cfg(test)]
 mod tests;
 
 pub use choice::{Choice, left_out};
-pub use listing::{Listed, ListedFunction, Listing, Role};
 pub use report::{SCHEMA, report};
 pub use rows::{
     CoverageReport, Evidence, FileRow, FunctionRow, LineRow, Measures, NeverRow, OneWayRow, Part,
 };
-pub use seen::Seen;

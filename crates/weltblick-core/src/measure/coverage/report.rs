@@ -2,12 +2,11 @@
 
 use super::choice::Choice;
 use super::evidence::evidence;
-use super::listing::{Listed, ListedFunction, Listing, Role};
 use super::rows::{
     CoverageReport, FileRow, FunctionRow, LineRow, Measures, NeverRow, OneWayRow, Part,
 };
-use super::seen::Seen;
 use crate::image::Image;
+use crate::measure::execution::{Listed, ListedFunction, Listing, Role, Seen};
 use std::collections::BTreeMap;
 
 /// Name and version of the JSON form.

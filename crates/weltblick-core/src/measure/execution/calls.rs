@@ -13,10 +13,10 @@
 //! * after a gap nothing is known: open frames are cut. They count as calls and not as durations.
 
 use super::contexts::{Contexts, Resumed};
-use super::figures::{CallFigures, Clocking, Longest};
-use super::interval::{Clock, Item, share_out};
+use super::figures::{CallFigures, Longest};
+use super::interval::{Clock, Item, Pace, share_out};
 use super::tree::{Named, NodeId, Root, Tree};
-use crate::flow::{Block, End, Moment, Sink};
+use crate::flow::{Block, Clocking, End, Moment, Sink};
 use crate::image::Image;
 use crate::isa::thumb::Indirect;
 use crate::stats::Ticks;
@@ -82,6 +82,7 @@ pub struct Calls<'a> {
     run: u64,
     items: Vec<Item>,
     clock: Clock,
+    pace: Pace,
     /// Stretches so far.
     stretch: u64,
     /// The last timestamp.
@@ -110,6 +111,7 @@ impl<'a> Calls<'a> {
             run: 0,
             items: Vec::new(),
             clock: Clock::default(),
+            pace: Pace::default(),
             stretch: 0,
             stamp: None,
             offset: 0,
@@ -172,6 +174,9 @@ impl<'a> Calls<'a> {
             self.change(block.start, function);
         }
         self.run += u64::from(instructions);
+        if block.waits {
+            self.item(Item::Waits(self.node));
+        }
     }
 
     /// Another function, or the same one again.
@@ -360,7 +365,7 @@ impl<'a> Calls<'a> {
             self.lose_time();
         }
         let ticks = ticks.unwrap_or(0);
-        share_out(&items, ticks, self.stretch, &mut self.tree);
+        share_out(&items, ticks, self.stretch, &mut self.pace, &mut self.tree);
         self.clock.low += ticks;
         self.clock.high += ticks;
         self.contexts.advance(&items, ticks, self.stretch);
@@ -386,7 +391,7 @@ impl<'a> Calls<'a> {
                     self.free.push(number);
                 }
                 Item::Drop(number) => self.free.push(number),
-                Item::Ran { .. } | Item::Join(..) => {}
+                Item::Ran { .. } | Item::Waits(_) | Item::Join(..) => {}
             }
         }
         self.contexts.bury();
@@ -423,7 +428,7 @@ impl<'a> Calls<'a> {
                 Item::Join(stand_in, context) => {
                     self.contexts.join_instructions(stand_in, context);
                 }
-                Item::Cut(_) | Item::Drop(_) => {}
+                Item::Waits(_) | Item::Cut(_) | Item::Drop(_) => {}
             }
         }
     }

@@ -2,17 +2,6 @@
 
 use crate::stats::{Spread, Ticks};
 
-/// What tells time.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Clocking {
-    /// Cycle counts.
-    Cycles,
-    /// Global timestamps.
-    Timestamps,
-    /// Nothing: there is only order.
-    Nothing,
-}
-
 /// What is known of a function's calls.
 #[derive(Debug, Clone, Default)]
 pub struct CallFigures {

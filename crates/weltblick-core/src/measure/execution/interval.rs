@@ -7,6 +7,8 @@ use super::tree::{NodeId, Tree};
 pub(super) enum Item {
     /// Instructions ran.
     Ran { node: NodeId, context: usize, instructions: u64 },
+    /// Code with an instruction that waits ran.
+    Waits(NodeId),
     /// A call began.
     Open(usize),
     /// A call ended; it was seen from its beginning to its end.
@@ -40,10 +42,48 @@ pub(super) struct Clock {
     pub(super) instructions: u64,
 }
 
-/// Shares the `ticks` of a stretch out among the paths that ran. Stretches have numbers from 1.
-pub(super) fn share_out(items: &[Item], ticks: u64, stretch: u64, tree: &mut Tree) {
+/// How fast instructions run where nothing waits: learnt from the stretches themselves.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Pace {
+    ticks: u64,
+    instructions: u64,
+}
+
+impl Pace {
+    /// About how many ticks so many instructions take: two each as long as nothing is known.
+    fn of(self, instructions: u64) -> u64 {
+        match self.instructions {
+            0 => 2 * instructions,
+            known => (u128::from(self.ticks) * u128::from(instructions) / u128::from(known)) as u64,
+        }
+    }
+
+    fn learn(&mut self, ticks: u64, instructions: u64) {
+        // Halved before they would not fit: what was learnt last counts more.
+        if self.ticks > u64::MAX / 4 {
+            *self = Self { ticks: self.ticks / 2, instructions: self.instructions / 2 };
+        }
+        self.ticks += ticks;
+        self.instructions += instructions;
+    }
+}
+
+/// Shares the `ticks` of a stretch out among the paths that ran: by instructions; but where one waits,
+/// what is left after the usual pace is the time that it waited. Stretches have numbers from 1.
+pub(super) fn share_out(
+    items: &[Item],
+    ticks: u64,
+    stretch: u64,
+    pace: &mut Pace,
+    tree: &mut Tree,
+) {
     let total: u64 = items.iter().filter_map(Item::ran).map(|(.., ran)| ran).sum();
-    let part = |done: u64| (u128::from(ticks) * u128::from(done) / u128::from(total)) as u64;
+    let waits = items.iter().find_map(|item| match *item {
+        Item::Waits(node) => Some(node),
+        _ => None,
+    });
+    let busy = if waits.is_some() { pace.of(total).min(ticks) } else { ticks };
+    let part = |done: u64| (u128::from(busy) * u128::from(done) / u128::from(total)) as u64;
     let mut done = 0;
     let (mut first, mut alone) = (None, true);
     for (node, _, ran) in items.iter().filter_map(Item::ran) {
@@ -61,5 +101,9 @@ pub(super) fn share_out(items: &[Item], ticks: u64, stretch: u64, tree: &mut Tre
     }
     if let (Some(node), true) = (first, alone) {
         tree.node_mut(node).time.low += ticks;
+    }
+    match waits {
+        Some(node) => tree.node_mut(node).time.ticks += ticks - busy,
+        None => pace.learn(ticks, total),
     }
 }

@@ -3,11 +3,21 @@
 mod calls;
 mod contexts;
 mod counts;
+mod doubts;
 mod figures;
 mod interval;
+mod listing;
+mod report;
+mod rows;
+mod seen;
+mod sums;
 mod tree;
 
 pub use calls::Calls;
 pub use counts::{BlockCounts, Gaps, Run, Tally};
-pub use figures::{CallFigures, Clocking, Longest};
+pub use figures::{CallFigures, Longest};
+pub use listing::{Listed, ListedFunction, Listing, Role};
+pub use report::{CodeBy, ExactContext, by_code, by_function, by_interrupt};
+pub use rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, Partner, SCHEMA};
+pub use seen::Seen;
 pub use tree::{Named, Node, NodeId, Root, SelfTime, Tree};

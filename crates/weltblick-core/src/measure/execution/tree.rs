@@ -9,6 +9,14 @@ const MOST_NODES: usize = 1 << 16;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct NodeId(pub(super) u32);
 
+impl NodeId {
+    /// Its place among [`Tree::nodes`].
+    #[must_use]
+    pub const fn number(self) -> usize {
+        self.0 as usize
+    }
+}
+
 /// What stands at the beginning of a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Root {
@@ -53,6 +61,15 @@ pub struct SelfTime {
     pub low: u64,
     /// Not more: stretches in which it ran at all.
     pub high: u64,
+}
+
+impl SelfTime {
+    /// Adds what ran elsewhere.
+    pub(super) const fn add(&mut self, other: Self) {
+        self.ticks = self.ticks.saturating_add(other.ticks);
+        self.low = self.low.saturating_add(other.low);
+        self.high = self.high.saturating_add(other.high);
+    }
 }
 
 /// All paths.

@@ -81,6 +81,12 @@ impl Settings {
         self.trcconfigr >> 3 & 1 == 1
     }
 
+    /// Global timestamps are on (`TS`).
+    #[must_use]
+    pub const fn timestamps(&self) -> bool {
+        self.trcconfigr >> 11 & 1 == 1
+    }
+
     /// Cycle counts are on (`CCI`).
     #[must_use]
     pub const fn cycle_counts(&self) -> bool {

@@ -298,13 +298,21 @@ impl Etm {
     }
 
     /// An exception is entered; execution would go on at `returns_to`.
-    pub(super) fn entered(&mut self, number: u16, returns_to: u32, handler: u32, room: bool) {
+    pub(super) fn entered(
+        &mut self,
+        cycle: u64,
+        number: u16,
+        returns_to: u32,
+        handler: u32,
+        room: bool,
+    ) {
         if self.active && self.has_room(room) {
             self.flush();
             let told = self.executed;
             self.sure(told);
             let at_target = self.at_target;
             self.exception(number, returns_to, at_target, handler);
+            self.count(cycle);
         }
     }
 

@@ -1,10 +1,12 @@
 //! Pictures as SVG and PNG; how they look is fixed in `docs/looks.md`.
 
 mod course;
+mod flames;
 mod histogram;
 mod lanes;
 
 pub(crate) use course::{Course, Curve, Waveform};
+pub(crate) use flames::Flames;
 pub(crate) use histogram::{Bars, Histograms};
 pub(crate) use lanes::Lanes;
 

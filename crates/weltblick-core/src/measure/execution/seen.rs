@@ -1,7 +1,7 @@
 //! What of a listing ran.
 
+use super::counts::{Gaps, Tally};
 use super::listing::{Listed, Listing};
-use crate::measure::execution::{Gaps, Tally};
 use crate::measure::profile::SampleCounts;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;

@@ -1,0 +1,216 @@
+//! What was executed, named: exact profiles.
+
+use super::calls::Calls;
+use super::counts::Gaps;
+use super::figures::CallFigures;
+use super::listing::Listing;
+use super::rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, SCHEMA};
+use super::seen::Seen;
+use super::sums::{Sum, Sums, partners};
+use super::tree::{Named, Root};
+use crate::image::Image;
+use crate::measure::statistic::Scale;
+use crate::stats::{Bounds, Spread};
+use rustc_hash::FxHashMap;
+use std::collections::BTreeMap;
+
+/// What a report is made of.
+#[derive(Debug, Clone, Copy)]
+pub struct ExactContext<'a> {
+    /// The image.
+    pub image: &'a Image,
+    /// How ticks are stated; `None` where no clock is known.
+    pub scale: Option<Scale>,
+    /// What is not known.
+    pub gaps: &'a Gaps,
+    /// The name of what tells time.
+    pub time: &'a str,
+}
+
+impl ExactContext<'_> {
+    fn report(&self, by: &str, calls: &Calls<'_>, rows: Vec<ExactRow>) -> ExactProfile {
+        let gaps = self.gaps;
+        let duration = calls.ticks().zip(self.scale);
+        ExactProfile {
+            schema: SCHEMA.into(),
+            by: by.into(),
+            instructions: calls.instructions(),
+            duration: duration.map(|(ticks, scale)| scale.duration(Bounds::exact(ticks as f64))),
+            evidence: ExactEvidence {
+                basis: "instruction_flow".into(),
+                time: self.time.into(),
+                overflows: gaps.overflows,
+                damaged: gaps.damaged + gaps.untold,
+                unwatched: gaps.unwatched,
+                mismatches: gaps.mismatches,
+                doubts: gaps.doubts(),
+            },
+            rows,
+        }
+    }
+
+    /// What to call a function.
+    #[must_use]
+    pub fn name(&self, named: Named) -> String {
+        named.0.map_or_else(
+            || "[code without a name]".to_owned(),
+            |id| self.image.function(id).name.clone(),
+        )
+    }
+
+    /// What to call the beginning of a path.
+    #[must_use]
+    pub fn root_name(&self, root: Root) -> String {
+        match root {
+            Root::Thread => "[thread]".into(),
+            Root::Unknown => "[unknown]".into(),
+            Root::Exception(number) => self.image.interrupt_name(number),
+        }
+    }
+}
+
+/// One row for each function.
+#[must_use]
+pub fn by_function(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfile {
+    let sums = Sums::of(calls.tree());
+    let figures: FxHashMap<Named, &CallFigures> = calls.figures().collect();
+    let mut rows: Vec<ExactRow> = sums
+        .functions
+        .iter()
+        .map(|(&function, sum)| {
+            let mut row = sum.row(calls, context);
+            row.function = Some(context.name(function));
+            let start = function.0.map(|id| context.image.function(id).range.start);
+            row.address = start.map(|start| format!("{start:#010x}"));
+            if let Some(place) = start.and_then(|start| context.image.location_at(start)) {
+                (row.file, row.line) = (Some(place.file), place.line);
+            }
+            if let Some(figures) = figures.get(&function) {
+                add_calls(&mut row, figures, context.scale.filter(|_| calls.ticks().is_some()));
+            }
+            row.callers = partners(sums.callers.get(&function), context, |partner| partner.calls);
+            row.callees =
+                partners(sums.callees.get(&function), context, |partner| partner.instructions);
+            row
+        })
+        .collect();
+    sort(&mut rows);
+    context.report("function", calls, rows)
+}
+
+/// One row for each interrupt, and one for thread mode.
+#[must_use]
+pub fn by_interrupt(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfile {
+    let mut sums: BTreeMap<Root, Sum> = BTreeMap::new();
+    for node in calls.tree().nodes() {
+        let sum = sums.entry(node.root).or_default();
+        sum.add(node);
+        let enters = node.parent.is_some_and(|parent| calls.tree().node(parent).function.is_none());
+        sum.calls += if enters { node.calls } else { 0 };
+    }
+    let mut rows: Vec<ExactRow> = sums
+        .iter()
+        .filter(|(_, sum)| sum.instructions > 0)
+        .map(|(&root, sum)| {
+            let mut row = sum.row(calls, context);
+            row.interrupt = Some(context.root_name(root));
+            row.calls = matches!(root, Root::Exception(_)).then_some(sum.calls);
+            row
+        })
+        .collect();
+    sort(&mut rows);
+    context.report("interrupt", calls, rows)
+}
+
+/// What rows of code stand for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CodeBy {
+    /// A source file.
+    File,
+    /// A source line.
+    Line,
+    /// An address.
+    Address,
+}
+
+/// File, line and address, as far as they tell rows apart.
+type Place = (Option<u32>, Option<u32>, Option<u64>);
+
+/// One row for each file, line or address that ran. Instructions are certain; time is not told apart so
+/// finely.
+#[must_use]
+pub fn by_code(
+    calls: &Calls<'_>,
+    listing: &Listing,
+    seen: &Seen,
+    by: CodeBy,
+    context: &ExactContext<'_>,
+) -> ExactProfile {
+    let mut rows: BTreeMap<Place, ExactRow> = BTreeMap::new();
+    for function in &listing.functions {
+        let name = &context.image.function(function.id).name;
+        for place in function.instructions.clone() {
+            let (listed, count) = (&listing.instructions[place], seen.executed[place]);
+            if count == 0 {
+                continue;
+            }
+            let (file, line) =
+                (listed.line.map(|(file, _)| file), listed.line.map(|(_, line)| line));
+            let key = match by {
+                CodeBy::File => (file, None, None),
+                CodeBy::Line => (file, line, None),
+                CodeBy::Address => (file, line, Some(listed.address)),
+            };
+            let row = rows.entry(key).or_insert_with(|| ExactRow {
+                function: (by != CodeBy::File).then(|| name.clone()),
+                file: file.map(|file| listing.file(file).to_owned()),
+                line: line.filter(|_| by != CodeBy::File),
+                address: (by == CodeBy::Address).then(|| format!("{:#010x}", listed.address)),
+                ..ExactRow::default()
+            });
+            row.instructions += count;
+        }
+    }
+    let all = calls.instructions().max(1) as f64;
+    let mut rows: Vec<ExactRow> = rows.into_values().collect();
+    for row in &mut rows {
+        row.instruction_share = row.instructions as f64 / all;
+    }
+    sort(&mut rows);
+    let name = match by {
+        CodeBy::File => "file",
+        CodeBy::Line => "line",
+        CodeBy::Address => "address",
+    };
+    context.report(name, calls, rows)
+}
+
+/// Most time first, then most instructions.
+fn sort(rows: &mut [ExactRow]) {
+    rows.sort_by(|a, b| {
+        let time = |row: &ExactRow| row.self_time.map_or(0.0, |time| time.ns);
+        time(b).total_cmp(&time(a)).then(b.instructions.cmp(&a.instructions))
+    });
+}
+
+fn add_calls(row: &mut ExactRow, figures: &CallFigures, scale: Option<Scale>) {
+    row.calls = Some(figures.calls);
+    row.calls_cut = Some(figures.cut);
+    row.instructions_per_call = numbers(&figures.instructions);
+    row.own = scale.map(|scale| scale.statistic(&figures.own));
+    row.elapsed = scale.map(|scale| scale.statistic(&figures.elapsed));
+    row.longest = figures.longest.map(|longest| LongestCall {
+        elapsed: scale.map(|scale| scale.duration(longest.ticks)),
+        from_byte: longest.from,
+        until_byte: longest.until,
+    });
+}
+
+fn numbers(spread: &Spread) -> Option<Numbers> {
+    Some(Numbers {
+        count: spread.count(),
+        min: spread.min()?.low,
+        mean: spread.mean()?.middle(),
+        max: spread.max()?.high,
+    })
+}

@@ -1,0 +1,157 @@
+//! `profile` of a capture that has an instruction trace: exact, with calls.
+
+use super::profile::{Args, ByArg, Sort};
+use crate::cli::Format;
+use crate::outcome::Outcome;
+use crate::show::picture::{self, Flames};
+use crate::show::{self, Paint};
+use crate::sources::Capture;
+use anyhow::{Context as _, Result, bail};
+use std::io::Write;
+use weltblick_core::flow::Clocking;
+use weltblick_core::measure::execution::{
+    BlockCounts, Calls, CodeBy, ExactContext, ExactProfile, ExactRow, Gaps, Listing, Seen, Tally,
+    by_code, by_function, by_interrupt,
+};
+use weltblick_core::measure::statistic::Scale;
+
+/// Profiles what ran.
+pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.within.is_some() || args.every.is_some() {
+        bail!(
+            "--within and --every take samples apart; an exact profile is of the whole instruction trace (--samples takes the samples of this capture)"
+        );
+    }
+    if args.by == ByArg::Task {
+        bail!(
+            "--by task needs statements of a kernel, which an instruction trace does not carry; --by interrupt, or --tree, tells threads and handlers apart"
+        );
+    }
+    let ran = Ran::read(capture)?;
+    if ran.calls.instructions() == 0 {
+        bail!(
+            "{}: the instruction trace tells of no instruction that ran; `weltblick inspect` says what is in it",
+            capture.name.display()
+        );
+    }
+    let context = ran.context(capture)?;
+    files(&ran, args, &context)?;
+    if args.calls.tree {
+        let look = look(capture, args);
+        show::tree::text(&ran.calls, &context, &look, out)?;
+        return Ok(Outcome::Done);
+    }
+    let mut report = report(&ran, args, &context);
+    if let Some(name) = &args.calls.of {
+        report.rows.retain(|row| row.function.as_deref() == Some(name));
+        if report.rows.is_empty() {
+            bail!("no function called `{name}` ran");
+        }
+    }
+    sort(&mut report.rows, args.sort);
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::exact::csv(&report, out)?,
+        Format::Text if args.calls.of.is_some() => {
+            show::exact::details(&report, &look(capture, args), out)?
+        }
+        Format::Text => show::exact::text(&report, &look(capture, args), out)?,
+    }
+    Ok(Outcome::Done)
+}
+
+/// Everything that ran.
+struct Ran<'a> {
+    calls: Calls<'a>,
+    tally: Tally,
+    clocking: Clocking,
+}
+
+impl<'a> Ran<'a> {
+    fn read(capture: &'a Capture) -> Result<Self> {
+        let clocking = capture.flow_clocking();
+        let mut sink = (BlockCounts::default(), Calls::new(capture.image()?, clocking));
+        let code = capture.replay_flow(&mut sink)?;
+        let (counts, mut calls) = sink;
+        calls.finish();
+        Ok(Self { calls, tally: counts.into_tally(&code), clocking })
+    }
+
+    fn gaps(&self) -> &Gaps {
+        &self.tally.gaps
+    }
+
+    fn context<'c>(&'c self, capture: &'c Capture) -> Result<ExactContext<'c>> {
+        let clock = capture.manifest.target.core_clock;
+        let time = match self.clocking {
+            Clocking::Cycles => "cycle_counts",
+            Clocking::Timestamps => "timestamps",
+            Clocking::Nothing => "nothing",
+        };
+        Ok(ExactContext {
+            image: capture.image()?,
+            scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+            gaps: self.gaps(),
+            time,
+        })
+    }
+}
+
+fn report(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> ExactProfile {
+    let by = match args.by {
+        ByArg::Function | ByArg::Task => return by_function(&ran.calls, context),
+        ByArg::Interrupt => return by_interrupt(&ran.calls, context),
+        ByArg::File => CodeBy::File,
+        ByArg::Line => CodeBy::Line,
+        ByArg::Address => CodeBy::Address,
+    };
+    let listing = Listing::of(context.image);
+    let seen = Seen::of_flow(&ran.tally, &listing);
+    by_code(&ran.calls, &listing, &seen, by, context)
+}
+
+fn sort(rows: &mut [ExactRow], sort: Sort) {
+    match sort {
+        Sort::Share => {}
+        Sort::Name => rows.sort_by(|a, b| {
+            let key = |row: &ExactRow| {
+                (row.interrupt.clone(), row.function.clone(), row.file.clone(), row.line)
+            };
+            key(a).cmp(&key(b))
+        }),
+        Sort::Total => rows.sort_by(|a, b| {
+            let total = |row: &ExactRow| row.total_share.unwrap_or(row.instruction_share);
+            total(b).total_cmp(&total(a))
+        }),
+        Sort::Calls => rows.sort_by_key(|row| std::cmp::Reverse(row.calls)),
+        Sort::Longest => rows.sort_by(|a, b| {
+            let longest = |row: &ExactRow| {
+                row.elapsed.as_ref().and_then(|elapsed| elapsed.max).map_or(-1.0, |max| max.ns)
+            };
+            longest(b).total_cmp(&longest(a))
+        }),
+    }
+}
+
+/// Files that are written beside the result.
+fn files(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> Result<()> {
+    if let Some(path) = &args.calls.folded {
+        let mut text = Vec::new();
+        show::tree::folded(&ran.calls, context, &mut text)?;
+        std::fs::write(path, text).with_context(|| path.display().to_string())?;
+    }
+    if let Some(file) = &args.calls.picture {
+        picture::save(file, &Flames::of(&ran.calls, context))?;
+    }
+    Ok(())
+}
+
+fn look<'a>(capture: &'a Capture, args: &Args) -> show::exact::Look<'a> {
+    show::exact::Look {
+        paint: Paint::new(args.output.color),
+        top: if args.top == 0 { usize::MAX } else { args.top },
+        capture: capture.name.display().to_string(),
+        stream: capture.flow_stream_name(),
+        image: capture.image.as_ref().map(|open| open.path.as_path()),
+    }
+}

@@ -1,0 +1,353 @@
+//! Faces of an exact profile.
+
+use super::{Align, Paint, Table, cell, count, duration_ns, evidence, path_end, percent, plain};
+use anyhow::Result;
+use std::io::Write;
+use std::path::Path;
+use weltblick_core::measure::duration::Duration;
+use weltblick_core::measure::execution::{ExactProfile, ExactRow, Numbers, Partner};
+use weltblick_core::measure::statistic::Statistic;
+
+/// Cells of the widest bar.
+const BAR: usize = 12;
+
+/// What the text faces show beside the report.
+#[derive(Debug)]
+pub(crate) struct Look<'a> {
+    pub(crate) paint: Paint,
+    /// Rows shown at most.
+    pub(crate) top: usize,
+    /// What to call the capture.
+    pub(crate) capture: String,
+    /// What points call the stream.
+    pub(crate) stream: String,
+    /// The image's file.
+    pub(crate) image: Option<&'a Path>,
+}
+
+/// For people.
+pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    head(report, look, out)?;
+    let timed = report.duration.is_some();
+    let functions = report.by == "function";
+    let has_time = report.rows.iter().any(|row| row.self_time.is_some());
+    let mut columns =
+        vec![(if has_time { "self %" } else { "instr. %" }, Align::Right), ("", Align::Left)];
+    if has_time {
+        columns.extend([("bounds", Align::Right), ("self", Align::Right)]);
+    }
+    columns.push(("instructions", Align::Right));
+    if functions {
+        columns.extend([("total %", Align::Right), ("calls", Align::Right)]);
+        let each = if timed {
+            [("own, mean", Align::Right), ("elapsed, max", Align::Right)]
+        } else {
+            [("instr. a call", Align::Right), ("at most", Align::Right)]
+        };
+        columns.extend(each);
+    } else if report.by == "interrupt" {
+        columns.push(("entries", Align::Right));
+    }
+    columns.push((report.by.as_str(), Align::Left));
+    columns.push(("", Align::Left));
+    let mut table = Table::new(look.paint, &columns);
+    for row in report.rows.iter().take(look.top) {
+        let share = row.self_share.unwrap_or(row.instruction_share);
+        let mut cells = vec![percent(share), look.paint.accent(&bar(share))];
+        if has_time {
+            cells.push(look.paint.faint(&bounds(row)));
+            cells.push(row.self_time.map_or_else(String::new, |time| duration_ns(time.ns)));
+        }
+        cells.push(count(row.instructions));
+        if functions {
+            let total = match (row.total_share, row.total_instructions) {
+                (Some(share), _) => percent(share),
+                (None, Some(total)) => percent(total as f64 / report.instructions.max(1) as f64),
+                (None, None) => String::new(),
+            };
+            cells.extend([total, row.calls.map_or_else(String::new, count)]);
+            cells.extend(each_call(row, timed));
+        } else if report.by == "interrupt" {
+            cells.push(row.calls.map_or_else(String::new, count));
+        }
+        cells.extend(names(row, &report.by).map(|name| name.to_string()));
+        table.row(cells);
+    }
+    table.write(out)?;
+    let hidden = report.rows.len().saturating_sub(look.top);
+    if hidden > 0 {
+        let text = format!("  {} more; --top 0 shows all", count(hidden as u64));
+        writeln!(out, "{}", look.paint.faint(&text))?;
+    }
+    if has_time {
+        let text = "  instructions are exact; time between two cycle counts is shared out by instructions,";
+        writeln!(out, "{}", look.paint.faint(text))?;
+        let text = "  and lies within the bounds however it was really spent";
+        writeln!(out, "{}", look.paint.faint(text))?;
+    }
+    Ok(())
+}
+
+fn head(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let image = look.image.map_or_else(String::new, |image| format!(", image {}", image.display()));
+    let title = format!("{}{image}", look.capture);
+    writeln!(out, "{}", look.paint.strong(&plain(&title)))?;
+    let mut line = format!("{} instructions, exact", count(report.instructions));
+    if let Some(duration) = report.duration {
+        line += &format!(", over {}", duration_ns(duration.ns));
+    }
+    line += match report.evidence.time.as_str() {
+        "cycle_counts" => " by cycle counts",
+        "timestamps" => " by timestamps",
+        _ => "; nothing in this trace tells time",
+    };
+    writeln!(out, "{line}")?;
+    if report.evidence.unwatched > 0 {
+        let text = format!("not traced by choice: {} stretches", count(report.evidence.unwatched));
+        writeln!(out, "{text}")?;
+    }
+    evidence::doubts(&[], &report.evidence.doubts, look.paint, out)?;
+    writeln!(out)?;
+    Ok(())
+}
+
+/// A bar in whole cells and a half one.
+fn bar(share: f64) -> String {
+    let halves = (share * 2.0 * BAR as f64).round() as usize;
+    let half = if halves % 2 == 1 { "\u{258c}" } else { "" };
+    "\u{2588}".repeat(halves / 2) + half
+}
+
+/// Between which shares the true one lies, if that is more than a digit.
+fn bounds(row: &ExactRow) -> String {
+    match (row.self_share_low, row.self_share_high) {
+        (Some(low), Some(high)) if high - low >= 0.0005 => {
+            format!("{}..{}", percent(low), percent(high))
+        }
+        _ => String::new(),
+    }
+}
+
+fn each_call(row: &ExactRow, timed: bool) -> [String; 2] {
+    if !timed {
+        let numbers = row.instructions_per_call;
+        return [
+            numbers.map_or_else(String::new, |numbers| count(numbers.mean.round() as u64)),
+            numbers.map_or_else(String::new, |numbers| count(numbers.max)),
+        ];
+    }
+    let mean = row.own.as_ref().and_then(|own| own.mean);
+    let longest = row.elapsed.as_ref().and_then(|elapsed| elapsed.max);
+    let calls = row.calls.filter(|&calls| calls > 0);
+    // A call shorter than the time between two counts: all of them together are known better.
+    let about = row.total_time.zip(calls).map(|(time, calls)| time.ns / calls as f64);
+    let mean = match (mean, about) {
+        (Some(mean), Some(about)) if is_wide(mean) => format!("~{}", duration_ns(about)),
+        (Some(mean), _) => duration_ns(mean.ns),
+        (None, _) => String::new(),
+    };
+    [mean, longest.map_or_else(String::new, windowed)]
+}
+
+/// Whether a time is known so badly that its middle says little.
+fn is_wide(duration: Duration) -> bool {
+    duration.ns_high.is_none_or(|high| high - duration.ns_low > duration.ns / 2.0)
+}
+
+/// A time, and its window where that matters.
+fn windowed(duration: Duration) -> String {
+    let Some(high) = duration.ns_high else { return format!("> {}", duration_ns(duration.ns_low)) };
+    if is_wide(duration) && duration.ns_low <= 0.0 {
+        format!("<= {}", duration_ns(high))
+    } else if is_wide(duration) {
+        format!("{}..{}", duration_ns(duration.ns_low), duration_ns(high))
+    } else {
+        duration_ns(duration.ns)
+    }
+}
+
+/// What a row is called, and where it is.
+fn names(row: &ExactRow, by: &str) -> [String; 2] {
+    let text = |field: &Option<String>| {
+        field.as_deref().map_or_else(String::new, |text| plain(text).into_owned())
+    };
+    let file = row.file.as_deref().map(|file| path_end(&plain(file)));
+    let line = match (file, row.line) {
+        (Some(file), Some(line)) => format!("{file}:{line}"),
+        (Some(file), None) => file,
+        (None, _) => String::new(),
+    };
+    match by {
+        "function" => [text(&row.function), line],
+        "interrupt" => [text(&row.interrupt), String::new()],
+        "file" => [if line.is_empty() { "[no line data]".into() } else { line }, String::new()],
+        "line" => [if line.is_empty() { "[no line]".into() } else { line }, text(&row.function)],
+        _ => [text(&row.address), format!("{}  {line}", text(&row.function))],
+    }
+}
+
+/// One function, with all that is known of it.
+pub(crate) fn details(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    head(report, look, out)?;
+    for row in &report.rows {
+        let [name, place] = names(row, "function");
+        writeln!(out, "{}  {}", look.paint.strong(&name), look.paint.faint(&place))?;
+        let mut line = format!(
+            "  {} instructions of its own ({} %)",
+            count(row.instructions),
+            percent(row.instruction_share)
+        );
+        if let Some(total) = row.total_instructions {
+            line += &format!(", {} with what it calls", count(total));
+        }
+        writeln!(out, "{line}")?;
+        if let (Some(time), Some(share)) = (row.self_time, row.self_share) {
+            let low = duration_ns(time.ns_low);
+            let high = time.ns_high.map_or_else(String::new, duration_ns);
+            writeln!(
+                out,
+                "  {} of its own ({} % of the time; between {low} and {high})",
+                duration_ns(time.ns),
+                percent(share)
+            )?;
+        }
+        let cut = row.calls_cut.unwrap_or(0);
+        let cut = if cut > 0 {
+            format!(", {} of them not seen to their end", count(cut))
+        } else {
+            String::new()
+        };
+        writeln!(out, "  {} calls{cut}\n", count(row.calls.unwrap_or(0)))?;
+        each(row, look.paint, out)?;
+        partners("called by", &row.callers, look, out)?;
+        partners("calls", &row.callees, look, out)?;
+        if let Some(longest) = row.longest {
+            writeln!(
+                out,
+                "\n{}\n  -> weltblick flow {} --around {}@{}",
+                look.paint.faint("its longest call ends here:"),
+                plain(&look.capture),
+                plain(&look.stream),
+                longest.until_byte
+            )?;
+        }
+    }
+    Ok(())
+}
+
+/// Each call: how long, how many instructions.
+fn each(row: &ExactRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let columns = ["a call", "min", "mean", "50 %", "95 %", "99 %", "max"];
+    let columns: Vec<_> = columns
+        .into_iter()
+        .zip(std::iter::once(Align::Left).chain(std::iter::repeat(Align::Right)))
+        .collect();
+    let mut table = Table::new(paint, &columns);
+    let times = |name: &str, statistic: &Statistic| {
+        let Statistic { min, mean, p50, p95, p99, max, .. } = statistic;
+        let cells = [min, mean, p50, p95, p99, max]
+            .map(|duration| duration.map_or_else(String::new, windowed));
+        std::iter::once(format!("  {name}")).chain(cells).collect::<Vec<_>>()
+    };
+    for (name, statistic) in [("own", &row.own), ("elapsed", &row.elapsed)] {
+        if let Some(statistic) = statistic.as_ref().filter(|statistic| statistic.count > 0) {
+            table.row(times(name, statistic));
+        }
+    }
+    if let Some(Numbers { min, mean, max, .. }) = row.instructions_per_call {
+        let empty = String::new;
+        table.row([
+            "  instructions".to_owned(),
+            count(min),
+            count(mean.round() as u64),
+            empty(),
+            empty(),
+            empty(),
+            count(max),
+        ]);
+    }
+    table.write(out)
+}
+
+fn partners(title: &str, partners: &[Partner], look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    if partners.is_empty() {
+        return Ok(());
+    }
+    writeln!(out)?;
+    let columns = [("calls", Align::Right), ("instructions", Align::Right), (title, Align::Left)];
+    let mut table = Table::new(look.paint, &columns);
+    for partner in partners.iter().take(look.top) {
+        table.row([
+            count(partner.calls),
+            count(partner.instructions),
+            plain(&partner.function).into_owned(),
+        ]);
+    }
+    table.write(out)
+}
+
+/// For spreadsheets.
+pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    csv.write_record([
+        "function",
+        "file",
+        "line",
+        "address",
+        "interrupt",
+        "instructions",
+        "instruction_share",
+        "total_instructions",
+        "self_time_ns",
+        "self_time_ns_low",
+        "self_time_ns_high",
+        "self_share",
+        "total_share",
+        "calls",
+        "calls_cut",
+        "instructions_per_call_mean",
+        "instructions_per_call_max",
+        "own_mean_ns",
+        "own_max_ns",
+        "elapsed_mean_ns",
+        "elapsed_p99_ns",
+        "elapsed_max_ns",
+        "elapsed_max_ns_high",
+    ])?;
+    let text = |field: &Option<String>| {
+        field.as_deref().map(|text| cell(text).into_owned()).unwrap_or_default()
+    };
+    let number = |value: Option<f64>| value.map(|value| value.to_string()).unwrap_or_default();
+    let whole = |value: Option<u64>| value.map(|value| value.to_string()).unwrap_or_default();
+    for row in &report.rows {
+        let own = |of: fn(&Statistic) -> Option<Duration>| row.own.as_ref().and_then(of);
+        let elapsed = |of: fn(&Statistic) -> Option<Duration>| row.elapsed.as_ref().and_then(of);
+        csv.write_record([
+            text(&row.function),
+            text(&row.file),
+            row.line.map(|line| line.to_string()).unwrap_or_default(),
+            text(&row.address),
+            text(&row.interrupt),
+            row.instructions.to_string(),
+            row.instruction_share.to_string(),
+            whole(row.total_instructions),
+            number(row.self_time.map(|time| time.ns)),
+            number(row.self_time.map(|time| time.ns_low)),
+            number(row.self_time.and_then(|time| time.ns_high)),
+            number(row.self_share),
+            number(row.total_share),
+            whole(row.calls),
+            whole(row.calls_cut),
+            number(row.instructions_per_call.map(|numbers| numbers.mean)),
+            whole(row.instructions_per_call.map(|numbers| numbers.max)),
+            number(own(|own| own.mean).map(|time| time.ns)),
+            number(own(|own| own.max).map(|time| time.ns)),
+            number(elapsed(|elapsed| elapsed.mean).map(|time| time.ns)),
+            number(elapsed(|elapsed| elapsed.p99).map(|time| time.ns)),
+            number(elapsed(|elapsed| elapsed.max).map(|time| time.ns)),
+            number(elapsed(|elapsed| elapsed.max).and_then(|time| time.ns_high)),
+        ])?;
+    }
+    csv.flush()?;
+    Ok(())
+}
