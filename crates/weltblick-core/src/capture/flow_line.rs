@@ -32,6 +32,21 @@ impl<'a> FlowLine<'a> {
         Some(Self { framing, trace_id: source.trace_id, decoder, flow })
     }
 
+    /// The same, for bytes from `offset` of the stream on, which may be the middle of a packet. Only for
+    /// streams without framing; `None` otherwise.
+    #[must_use]
+    pub fn starting_at(
+        spec: &StreamSpec,
+        source: usize,
+        image: &'a Image,
+        offset: u64,
+    ) -> Option<Self> {
+        let Protocol::Etmv4(settings) = &spec.sources.get(source)?.protocol else { return None };
+        let decoder = etmv4::Decoder::starting_at(*settings, offset);
+        let line = Self::new(spec, source, image)?;
+        line.framing.is_none().then_some(Self { decoder, ..line })
+    }
+
     /// What tells time in such a source.
     #[must_use]
     pub fn clocking(spec: &StreamSpec, source: usize) -> Clocking {

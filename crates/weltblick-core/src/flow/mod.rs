@@ -38,6 +38,10 @@ pub trait Sink {
     fn at(&mut self, _offset: u64) {}
     /// Something other than code: where in the origin's bytes, and what.
     fn moment(&mut self, _offset: u64, _moment: &Moment) {}
+    /// Whether the rest of the recording is of no interest: whoever reads it may stop.
+    fn has_enough(&self) -> bool {
+        false
+    }
 }
 
 impl<S: Sink> Sink for &mut S {
@@ -58,6 +62,9 @@ impl<S: Sink> Sink for &mut S {
     }
     fn moment(&mut self, offset: u64, moment: &Moment) {
         (**self).moment(offset, moment);
+    }
+    fn has_enough(&self) -> bool {
+        (**self).has_enough()
     }
 }
 
@@ -85,6 +92,9 @@ impl<A: Sink, B: Sink> Sink for (A, B) {
     fn moment(&mut self, offset: u64, moment: &Moment) {
         self.0.moment(offset, moment);
         self.1.moment(offset, moment);
+    }
+    fn has_enough(&self) -> bool {
+        self.0.has_enough() && self.1.has_enough()
     }
 }
 

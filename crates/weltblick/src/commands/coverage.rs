@@ -5,10 +5,11 @@ use crate::cli::{Format, OutputArgs, SetupArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
 use crate::sources::{self, Capture, SourceText};
-use anyhow::{Result, bail};
+use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
 use std::path::PathBuf;
+use weltblick_core::exchange::{cobertura, lcov};
 use weltblick_core::measure::coverage::{Choice, CoverageReport, left_out, report};
 use weltblick_core::measure::execution::{BlockCounts, Listing, Seen};
 
@@ -51,7 +52,7 @@ struct FileArgs {
     /// Cobertura XML
     #[arg(long, value_name = "FILE")]
     cobertura: Option<PathBuf>,
-    /// A listing of the source, as one page
+    /// The source with what ran in its margin, as one page
     #[arg(long, value_name = "FILE")]
     html: Option<PathBuf>,
     /// Put them in the place of existing files
@@ -80,6 +81,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         .collect::<Result<Vec<_>>>()?;
     let mut texts = SourceText::new(&args.sources);
     let report = cover(&captures, args, &mut texts)?;
+    let title: Vec<String> =
+        captures.iter().map(|capture| capture.name.display().to_string()).collect();
+    write_files(&report, args, &title.join(", "), &mut texts)?;
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::coverage::csv(&report, args.by == By::Function, out)?,
@@ -96,6 +100,33 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
+}
+
+/// Files that are written beside the result.
+fn write_files(
+    report: &CoverageReport,
+    args: &Args,
+    title: &str,
+    texts: &mut SourceText,
+) -> Result<()> {
+    let seconds = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    let seconds = seconds.map_or(0, |since| since.as_secs());
+    let save = |path: &PathBuf, text: String| -> Result<()> {
+        if path.exists() && !args.files.replace {
+            bail!("{}: exists; say --replace to put the new one in its place", path.display());
+        }
+        std::fs::write(path, text).with_context(|| path.display().to_string())
+    };
+    if let Some(path) = &args.files.lcov {
+        save(path, lcov::tracefile(report))?;
+    }
+    if let Some(path) = &args.files.cobertura {
+        save(path, cobertura::document(report, seconds))?;
+    }
+    if let Some(path) = &args.files.html {
+        save(path, show::coverage_page::page(report, title, texts))?;
+    }
+    Ok(())
 }
 
 /// What all captures saw together. They must be of one image.
@@ -128,7 +159,7 @@ fn cover(captures: &[Capture], args: &Args, texts: &mut SourceText) -> Result<Co
 }
 
 /// What one capture saw: its instruction trace, or its samples if it has none.
-fn look(capture: &Capture, listing: &Listing) -> Result<Seen> {
+pub(super) fn look(capture: &Capture, listing: &Listing) -> Result<Seen> {
     if capture.has_flow() {
         let mut counts = BlockCounts::default();
         let code = capture.replay_flow(&mut counts)?;

@@ -8,6 +8,7 @@ mod coverage;
 mod demo;
 mod exact;
 mod export;
+mod flow;
 mod import;
 mod inspect;
 mod interrupts;
@@ -18,6 +19,7 @@ mod profile;
 mod reading;
 mod records;
 mod signals;
+mod source;
 mod span;
 mod spans;
 mod stand_in;
@@ -64,6 +66,10 @@ pub(crate) enum Command {
     Coverage(Box<coverage::Args>),
     /// Interrupts, tasks, spans, values and text on one axis
     Timeline(timeline::Args),
+    /// What exactly ran around a place, forwards and back
+    Flow(flow::Args),
+    /// A function's or a file's lines, with counts and coverage in the margin
+    Source(source::Args),
     /// Time from one point in the code to another, with laps
     Span(span::Args),
     /// Judge every budget: met, broken or undecided
@@ -90,6 +96,8 @@ pub(crate) fn run(cli: &Cli, out: &mut dyn Write) -> Result<Outcome> {
         Command::Signals(args) => signals::run(args, out),
         Command::Coverage(args) => coverage::run(args, out),
         Command::Timeline(args) => timeline::run(args, out),
+        Command::Flow(args) => flow::run(args, out),
+        Command::Source(args) => source::run(args, out),
         Command::Span(args) => span::run(args, out),
         Command::StandIn(args) => stand_in::run(args, out),
         Command::Plan(args) => plan::run(args, out),

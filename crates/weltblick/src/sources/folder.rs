@@ -105,6 +105,10 @@ struct Opened {
     traces: Vec<Option<EventTrace>>,
 }
 
+/// Bytes before a place in an instruction trace from which on reading starts: many synchronisations, and
+/// most of the calls that led there.
+const FLOW_RUN_UP: u64 = 1 << 20;
+
 /// A single stream of plain ITM, or of frames around it, as options say.
 fn raw(setup: &SetupArgs, input: Input) -> Opened {
     let stream = setup_of_raw(setup, Vec::new());
@@ -440,7 +444,8 @@ impl Capture {
                 self.name.display()
             )
         })?;
-        let Some(mut line) = FlowLine::new(&self.manifest.streams[number], source, image) else {
+        let spec = &self.manifest.streams[number];
+        let Some(mut line) = FlowLine::new(spec, source, image) else {
             bail!("{}: stream {number} tells no flow", self.name.display())
         };
         self.read_stream(number, |piece| {
@@ -448,9 +453,30 @@ impl Capture {
                 Piece::Bytes(bytes) => line.push(bytes, sink),
                 Piece::Gap(why) => line.gap(why, sink),
             }
-            ControlFlow::Continue(())
+            if sink.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         })?;
         Ok(line.finish(sink))
+    }
+
+    /// The same from shortly before byte `near` of the instruction trace on: what ran is known from the
+    /// first synchronisation there. Whether that is possible: one file, without framing and gaps.
+    pub(crate) fn replay_flow_near(&self, near: u64, sink: &mut impl flow::Sink) -> Result<bool> {
+        let Some((number, source)) = self.manifest.flow() else { return Ok(false) };
+        let has_gaps = self.gaps.get(number).is_some_and(|gaps| !gaps.is_empty());
+        let start = near.saturating_sub(FLOW_RUN_UP);
+        let ([file @ Input::File(_)], false) = (self.inputs[number].as_slice(), has_gaps) else {
+            return Ok(false);
+        };
+        let spec = &self.manifest.streams[number];
+        let Some(mut line) = FlowLine::starting_at(spec, source, self.image()?, start) else {
+            return Ok(false);
+        };
+        file.read_from(start, |bytes| {
+            line.push(bytes, sink);
+            if sink.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        })?;
+        line.finish(sink);
+        Ok(true)
     }
 
     /// What else the manifest says that readers should know: one line each.

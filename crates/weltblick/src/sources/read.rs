@@ -3,7 +3,7 @@
 use anyhow::{Context as _, Result};
 use indicatif::{ProgressBar, ProgressStyle};
 use std::fs::File;
-use std::io::{self, IsTerminal as _, Read};
+use std::io::{self, IsTerminal as _, Read, Seek as _, SeekFrom};
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
@@ -25,11 +25,23 @@ pub(crate) enum Input {
 impl Input {
     /// Hands all bytes to `take`, chunk by chunk, until it breaks off.
     pub(crate) fn read(&self, take: impl FnMut(&[u8]) -> ControlFlow<()>) -> Result<()> {
+        self.read_from(0, take)
+    }
+
+    /// The same from byte `start` of a file on.
+    pub(crate) fn read_from(
+        &self,
+        start: u64,
+        take: impl FnMut(&[u8]) -> ControlFlow<()>,
+    ) -> Result<()> {
         match self {
             Self::File(path) => {
                 let name = || format!("{}", path.display());
-                let file = File::open(path).with_context(name)?;
+                let mut file = File::open(path).with_context(name)?;
                 let size = file.metadata().ok().map(|metadata| metadata.len());
+                if start > 0 {
+                    file.seek(SeekFrom::Start(start)).with_context(name)?;
+                }
                 read_all(file, size, take).with_context(name)
             }
             Self::StandardInput => {

@@ -129,6 +129,25 @@ impl<'a> Calls<'a> {
         self.figures.iter().map(|(&function, figures)| (function, figures))
     }
 
+    /// How many calls deep what runs is, handlers on top of what they interrupted.
+    #[must_use]
+    pub fn depth(&self) -> u32 {
+        self.contexts.stack().map(|context| self.contexts.frames(context).len() as u32).sum()
+    }
+
+    /// Who called what runs, outermost first: beginnings of paths, and functions.
+    #[must_use]
+    pub fn path(&self) -> Vec<(Root, Option<Named>)> {
+        let mut path = Vec::new();
+        for context in self.contexts.stack() {
+            let root = self.contexts.root(context);
+            path.push((root, None));
+            let frames = self.contexts.frames(context).iter();
+            path.extend(frames.map(|&frame| (root, Some(self.frames[frame].function))));
+        }
+        path
+    }
+
     /// Who called whom.
     #[must_use]
     pub const fn tree(&self) -> &Tree {

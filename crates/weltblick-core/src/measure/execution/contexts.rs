@@ -113,6 +113,14 @@ impl Contexts {
         self.get(number).map_or(&[], |context| &context.frames)
     }
 
+    /// What runs, on top of what was interrupted: the outermost first.
+    pub(super) fn stack(&self) -> impl Iterator<Item = usize> {
+        let in_handler =
+            self.current.is_some_and(|current| matches!(self.root(current), Root::Exception(_)));
+        let thread = self.threads.last().copied().filter(|_| in_handler);
+        thread.into_iter().chain(self.handlers.iter().copied()).chain(self.current)
+    }
+
     /// A frame is put on top.
     pub(super) fn push(&mut self, number: usize, frame: usize) {
         if let Some(context) = self.get_mut(number) {

@@ -1,0 +1,233 @@
+//! What ran around one place: the last instructions before it, and the first ones after it.
+
+use super::calls::Calls;
+use super::tree::{Named, Root};
+use crate::flow::{Block, Clocking, Gap, Moment, Sink};
+use crate::image::Image;
+use std::collections::VecDeque;
+
+/// Where to look.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Place {
+    /// The first instruction that is known.
+    First,
+    /// The last one.
+    Last,
+    /// The first instruction that a packet from this byte on tells of.
+    Byte(u64),
+    /// An instruction, each time that it runs.
+    Address(u64),
+    /// The first instruction after so many ticks.
+    Ticks(u64),
+}
+
+/// Something that happened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Step {
+    /// The byte of the packet that tells it.
+    pub offset: u64,
+    /// Ticks at the last moment before it whose time is known.
+    pub ticks: Option<u64>,
+    /// How many calls deep it is, handlers on top of what they interrupted.
+    pub depth: u32,
+    /// What happened.
+    pub what: What,
+}
+
+/// What happened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum What {
+    /// Instructions from an address up to another one ran.
+    Ran {
+        /// The first.
+        start: u64,
+        /// The address behind the last.
+        until: u64,
+        /// How many.
+        instructions: u32,
+        /// Whether the last one branched; `None` if an exception came in behind it.
+        branched: Option<bool>,
+    },
+    /// An exception was taken.
+    Entered(Option<u16>),
+    /// A handler ended.
+    Left,
+    /// What ran is not known.
+    Gap(Gap),
+}
+
+/// Keeps what ran around a place.
+#[derive(Debug)]
+pub struct History<'a> {
+    calls: Calls<'a>,
+    timed: bool,
+    place: Place,
+    /// Which time the place is reached, from 0.
+    skip: u64,
+    before: u64,
+    after: u64,
+    steps: VecDeque<Step>,
+    /// Instructions in `steps`, before the place and after it.
+    held: [u64; 2],
+    /// The step in which the place was reached.
+    hit: Option<usize>,
+    path: Vec<(Root, Option<Named>)>,
+    offset: u64,
+}
+
+impl<'a> History<'a> {
+    /// Looks for a place for the time `skip` (from 0), and keeps so many instructions around it.
+    #[must_use]
+    pub fn new(
+        image: &'a Image,
+        clocking: Clocking,
+        place: Place,
+        skip: u64,
+        [before, after]: [u64; 2],
+    ) -> Self {
+        Self {
+            calls: Calls::new(image, clocking),
+            timed: clocking != Clocking::Nothing,
+            place,
+            skip,
+            before,
+            after,
+            steps: VecDeque::new(),
+            held: [0; 2],
+            hit: None,
+            path: Vec::new(),
+            offset: 0,
+        }
+    }
+
+    /// The recording ends.
+    pub fn finish(&mut self) {
+        if self.place == Place::Last && !self.steps.is_empty() {
+            self.hit = Some(self.steps.len() - 1);
+            self.path = self.calls.path();
+        }
+    }
+
+    /// What happened, in order, and the number of the step at which the place was reached; `None` if
+    /// it was not.
+    #[must_use]
+    pub fn steps(&self) -> Option<(&VecDeque<Step>, usize)> {
+        Some((&self.steps, self.hit?))
+    }
+
+    /// Who had called when the place was reached, outermost first: beginnings of paths, and functions.
+    #[must_use]
+    pub fn path(&self) -> &[(Root, Option<Named>)] {
+        &self.path
+    }
+
+    fn push(&mut self, what: What) {
+        if self.is_full() {
+            return;
+        }
+        let depth = self.calls.depth();
+        let ticks = self.timed.then(|| self.calls.ticks()).flatten();
+        self.steps.push_back(Step { offset: self.offset, ticks, depth, what });
+        let instructions = match what {
+            What::Ran { instructions, .. } => u64::from(instructions),
+            _ => 0,
+        };
+        self.held[usize::from(self.hit.is_some())] += instructions;
+        if self.hit.is_none() {
+            if self.is_there(what) {
+                self.reach(instructions);
+            } else {
+                self.forget();
+            }
+        }
+    }
+
+    fn is_there(&mut self, what: What) -> bool {
+        let there = match (self.place, what) {
+            (Place::Last, _) => false,
+            (Place::First, What::Ran { .. }) => true,
+            (Place::Byte(byte), What::Ran { .. }) => self.offset >= byte,
+            (Place::Address(address), What::Ran { start, until, .. }) => {
+                (start..until).contains(&address)
+            }
+            (Place::Ticks(ticks), What::Ran { .. }) => {
+                self.calls.ticks().is_some_and(|now| now >= ticks)
+            }
+            _ => false,
+        };
+        if there && self.skip > 0 {
+            self.skip -= 1;
+            return false;
+        }
+        there
+    }
+
+    fn reach(&mut self, instructions: u64) {
+        self.hit = Some(self.steps.len() - 1);
+        self.path = self.calls.path();
+        // The step itself counts for what comes after.
+        self.held[0] -= instructions;
+        self.held[1] += instructions;
+    }
+
+    /// Drops the oldest steps that are not needed any more.
+    fn forget(&mut self) {
+        while let Some(Step { what, .. }) = self.steps.front().copied() {
+            let instructions = match what {
+                What::Ran { instructions, .. } => u64::from(instructions),
+                _ => 0,
+            };
+            let too_many = self.steps.len() as u64 > 4 * self.before + 16;
+            if !too_many && self.held[0] - instructions < self.before {
+                break;
+            }
+            self.held[0] -= instructions;
+            self.steps.pop_front();
+        }
+    }
+
+    fn is_full(&self) -> bool {
+        self.hit.is_some() && self.held[1] > self.after
+    }
+}
+
+impl Sink for History<'_> {
+    fn ran(&mut self, block: &Block, taken: bool) {
+        self.calls.ran(block, taken);
+        self.push(What::Ran {
+            start: block.start,
+            until: block.after(),
+            instructions: block.instructions,
+            branched: Some(taken),
+        });
+    }
+
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        self.calls.ran_part(block, until, instructions);
+        self.push(What::Ran { start: block.start, until, instructions, branched: None });
+    }
+
+    fn arrived(&mut self, block: &Block) {
+        self.calls.arrived(block);
+    }
+
+    fn at(&mut self, offset: u64) {
+        self.offset = offset;
+        self.calls.at(offset);
+    }
+
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        self.offset = offset;
+        self.calls.moment(offset, moment);
+        match *moment {
+            Moment::Entered { exception, .. } => self.push(What::Entered(exception)),
+            Moment::Left => self.push(What::Left),
+            Moment::Gap(gap) => self.push(What::Gap(gap)),
+            Moment::Cycles(_) | Moment::Time { .. } | Moment::Context { .. } => {}
+        }
+    }
+
+    fn has_enough(&self) -> bool {
+        self.is_full()
+    }
+}

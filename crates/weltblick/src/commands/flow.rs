@@ -1,0 +1,113 @@
+//! `flow`: what exactly ran around a place?
+
+use crate::cli::{CaptureArgs, Format, OutputArgs};
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources::{self, Capture};
+use anyhow::{Context as _, Result, bail};
+use std::io::Write;
+use weltblick_core::budget::{Point, address_of};
+use weltblick_core::measure::execution::{History, Place};
+use weltblick_core::measure::statistic::Scale;
+
+/// What exactly ran around a place
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// The place: code (`wave_filter`, `src/dsp/filter.c:83`, `0x08000748`), a byte of the trace
+    /// (`etm@4096`), a time (`12.5ms`), `first` or `last`
+    #[arg(long, value_name = "POINT", default_value = "first")]
+    around: Point,
+    /// The next time that code is reached, and the one after that
+    #[arg(long, value_name = "TIMES", default_value_t = 0)]
+    next: u64,
+    /// Instructions in all
+    #[arg(short = 'n', long, value_name = "COUNT", default_value_t = 48)]
+    count: u64,
+    /// Instructions before the place [default: half of them]
+    #[arg(long, value_name = "COUNT")]
+    back: Option<u64>,
+    #[command(flatten)]
+    output: OutputArgs,
+    #[command(flatten)]
+    capture: CaptureArgs,
+}
+
+/// More instructions than anybody reads are memory.
+const MOST: u64 = 1_000_000;
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        show::schema::<show::flow::FlowReport>(out)?;
+        return Ok(Outcome::Done);
+    }
+    let capture = sources::open(&args.capture)?;
+    let place = place(args, &capture)?;
+    let back = args.back.unwrap_or(args.count / 2).min(MOST);
+    let after = args.count.saturating_sub(back).min(MOST);
+    let image = capture.image()?;
+    let new = || History::new(image, capture.flow_clocking(), place, args.next, [back, after]);
+    let mut history = new();
+    // A byte is near its place in the file; everything else is found by reading from the beginning.
+    let near = match place {
+        Place::Byte(byte) => capture.replay_flow_near(byte, &mut history)?,
+        _ => false,
+    };
+    let cut = near && history.steps().is_some();
+    if !cut {
+        history = new();
+        capture.replay_flow(&mut history)?;
+    }
+    history.finish();
+    let clock = capture.manifest.target.core_clock;
+    // Who read from the middle does not know how much time passed before.
+    let scale = clock.map(|clock| Scale::of(clock, Some(clock)));
+    let address = match place {
+        Place::Address(address) => Some(address),
+        _ => None,
+    };
+    let Some(report) = show::flow::report(&history, image, scale, address)? else {
+        bail!(
+            "{}: {} is not reached{} in this instruction trace",
+            capture.name.display(),
+            args.around,
+            if args.next > 0 { " so often" } else { "" }
+        );
+    };
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::flow::csv(&report, out)?,
+        Format::Text => {
+            let from =
+                if cut { "; times count from where reading began, shortly before" } else { "" };
+            let title = format!("{}, around {}{from}", capture.name.display(), args.around);
+            show::flow::text(&report, &title, Paint::new(args.output.color), out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+fn place(args: &Args, capture: &Capture) -> Result<Place> {
+    Ok(match &args.around {
+        Point::First => Place::First,
+        Point::Last => Place::Last,
+        Point::Byte { stream, offset } => {
+            let name = capture.flow_stream_name();
+            if *stream != name {
+                bail!(
+                    "--around: the instruction trace of this capture is called `{name}`, not `{stream}`"
+                );
+            }
+            Place::Byte(*offset)
+        }
+        Point::Time(time) => {
+            let clock = capture.manifest.target.core_clock.context(
+                "--around: a time needs the core clock: give --core-clock, or `core_clock` in the manifest",
+            )?;
+            Place::Ticks(clock.cycle_at(*time))
+        }
+        Point::Event(_) | Point::Occurrence(_) => {
+            bail!("--around: `{}` is found in events; name code, a time or a byte", args.around)
+        }
+        code => Place::Address(address_of(code, capture.image()?)?),
+    })
+}

@@ -1,0 +1,92 @@
+//! `source`: a function's or a file's lines, with what ran in the margin.
+
+use super::coverage::look;
+use crate::cli::{CaptureArgs, Format, OutputArgs};
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources::{self, SourceText};
+use anyhow::{Result, bail};
+use std::io::Write;
+use std::path::PathBuf;
+use weltblick_core::document::nearest;
+use weltblick_core::image::Image;
+use weltblick_core::measure::execution::Listing;
+
+/// A function's or a file's lines, with counts and coverage in the margin
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// A function (`wave_filter`), or a source file or the end of its path (`dsp/filter.c`)
+    #[arg(value_name = "NAME", index = 2, required_unless_present = "schema")]
+    name: Option<String>,
+    /// Where the source is
+    #[arg(long, value_name = "FOLDER")]
+    sources: Vec<PathBuf>,
+    /// Show the instructions of each line below it
+    #[arg(short, long)]
+    instructions: bool,
+    #[command(flatten)]
+    output: OutputArgs,
+    #[command(flatten)]
+    capture: CaptureArgs,
+}
+
+pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.schema {
+        show::schema::<show::source::SourceReport>(out)?;
+        return Ok(Outcome::Done);
+    }
+    let capture = sources::open(&args.capture)?;
+    let image = capture.image()?;
+    let listing = Listing::of(image);
+    let name = args.name.as_deref().unwrap_or_default();
+    let (chosen, home, whole) = choose(name, image, &listing)?;
+    let seen = look(&capture, &listing)?;
+    let wanted =
+        show::source::Wanted { image, listing: &listing, seen: &seen, chosen, home, whole };
+    let report = show::source::report(&wanted, &mut SourceText::new(&args.sources))?;
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => bail!("source has no CSV form; --format json has all of it"),
+        Format::Text => {
+            show::source::text(&report, args.instructions, Paint::new(args.output.color), out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+/// The instructions that a name means, the file that comes first, and whether all of that is meant.
+fn choose(
+    name: &str,
+    image: &Image,
+    listing: &Listing,
+) -> Result<(Vec<usize>, Option<String>, bool)> {
+    let ids = image.functions_named(name);
+    if !ids.is_empty() {
+        let functions = listing.functions.iter().filter(|function| ids.contains(&function.id));
+        let functions: Vec<_> = functions.collect();
+        let home = functions.first().and_then(|function| function.place);
+        let chosen = functions.iter().flat_map(|function| function.instructions.clone()).collect();
+        return Ok((chosen, home.map(|(file, _)| listing.file(file).to_owned()), false));
+    }
+    let is_end = |file: &str| file == name || file.ends_with(&format!("/{name}"));
+    let files: Vec<&String> = listing.files.iter().filter(|file| is_end(file)).collect();
+    match files.as_slice() {
+        [] => {
+            let known = image.functions().iter().map(|function| function.name.as_str());
+            let hint = nearest(name, known.chain(listing.files.iter().map(String::as_str)));
+            bail!("`{name}` is no function of the image, and no source file of it{hint}")
+        }
+        [file] => {
+            let here = |place: &usize| {
+                let line = listing.instructions[*place].line;
+                line.is_some_and(|(number, _)| listing.file(number) == *file)
+            };
+            let chosen = (0..listing.instructions.len()).filter(here).collect();
+            Ok((chosen, Some((*file).clone()), true))
+        }
+        several => {
+            let names: Vec<&str> = several.iter().map(|file| file.as_str()).collect();
+            bail!("`{name}` is the end of several files: {}; write more of it", names.join(", "))
+        }
+    }
+}

@@ -1,0 +1,259 @@
+//! Faces of what ran around a place.
+
+use super::disassembly::{Disassembler, opcode};
+use super::{Paint, cell, duration_ns, path_end, plain};
+use anyhow::Result;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::io::Write;
+use weltblick_core::flow::Gap;
+use weltblick_core::image::{Image, interrupt_name};
+use weltblick_core::isa::instruction_length;
+use weltblick_core::measure::execution::{History, Named, Root, Step, What};
+use weltblick_core::measure::statistic::Scale;
+
+/// Name and version of the JSON form.
+const SCHEMA: &str = "weltblick/flow/1";
+
+/// What ran around a place.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub(crate) struct FlowReport {
+    /// `weltblick/flow/1`.
+    schema: String,
+    /// Who had called when the place was reached, outermost first.
+    path: Vec<String>,
+    /// What happened, in order.
+    lines: Vec<FlowLine>,
+}
+
+/// One instruction, or something that happened between two.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema, Default)]
+pub(crate) struct FlowLine {
+    /// `instruction`, `entered`, `left` or `gap`.
+    kind: String,
+    /// This is the place that was asked for.
+    here: bool,
+    /// The byte of the trace that tells it.
+    byte: u64,
+    /// Nanoseconds after the first time that the trace tells, at the last moment before it whose time is
+    /// known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    since_ns: Option<f64>,
+    /// How many calls deep it is.
+    depth: u32,
+    /// The instruction's address, in hexadecimal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    address: Option<String>,
+    /// Its function.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    function: Option<String>,
+    /// Its source file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    file: Option<String>,
+    /// Its line.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    line: Option<u32>,
+    /// Its halfwords.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    code: Option<String>,
+    /// The instruction.
+    text: String,
+    /// Of a branch: whether it branched.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    branched: Option<bool>,
+}
+
+/// Everything that a history holds, as lines; `None` if the place was not reached.
+pub(crate) fn report(
+    history: &History<'_>,
+    image: &Image,
+    scale: Option<Scale>,
+    place: Option<u64>,
+) -> Result<Option<FlowReport>> {
+    let Some((steps, hit)) = history.steps() else { return Ok(None) };
+    let disassembler = Disassembler::new()?;
+    let mut lines = Vec::new();
+    for (number, step) in steps.iter().enumerate() {
+        let here = (number == hit).then_some(place);
+        add(step, here, image, scale, &disassembler, &mut lines);
+    }
+    let path = history.path().iter().map(|entry| path_name(entry, image)).collect();
+    Ok(Some(FlowReport { schema: SCHEMA.into(), path, lines }))
+}
+
+fn path_name(&(root, function): &(Root, Option<Named>), image: &Image) -> String {
+    match (function, root) {
+        (Some(Named(Some(id))), _) => image.function(id).name.clone(),
+        (Some(Named(None)), _) => "[code without a name]".into(),
+        (None, Root::Thread) => "[thread]".into(),
+        (None, Root::Unknown) => "[unknown]".into(),
+        (None, Root::Exception(number)) => format!("[{}]", interrupt_name(Some(image), number)),
+    }
+}
+
+/// A step's lines; `here`: the place lies in it, at this address or at its beginning.
+fn add(
+    step: &Step,
+    here: Option<Option<u64>>,
+    image: &Image,
+    scale: Option<Scale>,
+    disassembler: &Disassembler,
+    lines: &mut Vec<FlowLine>,
+) {
+    let since_ns = step.ticks.zip(scale).map(|(ticks, scale)| ticks as f64 * scale.ns);
+    let base = FlowLine { byte: step.offset, since_ns, depth: step.depth, ..FlowLine::default() };
+    let other = |kind: &str, text: String| FlowLine {
+        kind: kind.into(),
+        here: here.is_some(),
+        text,
+        ..base.clone()
+    };
+    match step.what {
+        What::Ran { start, until, branched, .. } => {
+            let Some(bytes) = image.instructions_from(start) else { return };
+            let mut at = start;
+            while at < until {
+                let rest = &bytes[(at - start) as usize..];
+                let Some(length) = instruction_length(image.isa(), rest) else { return };
+                let code = &rest[..(length as usize).min(rest.len())];
+                let last = at + length >= until;
+                let function = image.function_at(at).map(|id| image.function(id).name.clone());
+                let location = image.location_at(at);
+                lines.push(FlowLine {
+                    kind: "instruction".into(),
+                    here: here.is_some_and(|place| place.unwrap_or(start) == at),
+                    address: Some(format!("{at:#010x}")),
+                    function,
+                    file: location.as_ref().map(|location| location.file.clone()),
+                    line: location.and_then(|location| location.line),
+                    code: Some(opcode(code)),
+                    text: disassembler.text(at, code),
+                    branched: branched.filter(|_| last),
+                    ..base.clone()
+                });
+                at += length;
+            }
+        }
+        What::Entered(Some(exception)) => lines
+            .push(other("entered", format!("{} enters", interrupt_name(Some(image), exception)))),
+        What::Entered(None) => lines.push(other("entered", "no handler: the core halts".into())),
+        What::Left => lines.push(other("left", "handler returns".into())),
+        What::Gap(gap) => lines.push(other("gap", gap_text(gap))),
+    }
+}
+
+fn gap_text(gap: Gap) -> String {
+    match gap {
+        Gap::Unwatched => "not traced by choice".into(),
+        Gap::Overflow => "the trace unit's buffer was full: what ran is not known".into(),
+        Gap::Discarded => "trace was switched off before all was sent".into(),
+        Gap::Damaged { why, bytes } => format!("{bytes} bytes lost: {}", why.describe()),
+        Gap::Missing => "bytes are missing here".into(),
+        Gap::Uncounted(Some(count)) => format!("{count} instructions that the trace only counts"),
+        Gap::Uncounted(None) => "instructions that the trace does not tell".into(),
+        Gap::Mismatch(_) => "packets and image contradict each other".into(),
+    }
+}
+
+/// For people.
+pub(crate) fn text(
+    report: &FlowReport,
+    title: &str,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<()> {
+    writeln!(out, "{}", paint.strong(&plain(title)))?;
+    let path: Vec<_> = report.path.iter().map(|name| plain(name)).collect();
+    writeln!(out, "called by: {}\n", path.join(" > "))?;
+    let timed = report.lines.iter().any(|line| line.since_ns.is_some());
+    let least = report.lines.iter().map(|line| line.depth).min().unwrap_or(0);
+    let mut before: Option<&FlowLine> = None;
+    let heading = format!(
+        "  {}{:<10} {:<9} instruction",
+        if timed { format!("{:>11}  ", "after") } else { String::new() },
+        "address",
+        "code"
+    );
+    writeln!(out, "{}", paint.faint(&heading))?;
+    for line in &report.lines {
+        let new_time = before.is_none_or(|before| before.since_ns != line.since_ns);
+        let time = match (timed, line.since_ns.filter(|_| new_time)) {
+            (false, _) => String::new(),
+            (true, Some(ns)) => format!("{:>11}  ", duration_ns(ns)),
+            (true, None) => " ".repeat(13),
+        };
+        let indent = "  ".repeat((line.depth - least).min(16) as usize);
+        if line.kind != "instruction" {
+            let mark = if line.kind == "gap" { "!" } else { "*" };
+            let text = format!("  {time}{mark} {indent}{}", plain(&line.text));
+            writeln!(
+                out,
+                "{}",
+                if line.kind == "gap" { paint.alarm(&text) } else { paint.accent(&text) }
+            )?;
+            before = Some(line);
+            continue;
+        }
+        let place = |line: &FlowLine| (line.function.clone(), line.file.clone(), line.line);
+        if before.is_none_or(|before| place(before) != place(line) || before.depth != line.depth) {
+            let function = line.function.as_deref().map_or("[no function]".into(), plain);
+            let file = line.file.as_deref().map_or(String::new(), |file| path_end(&plain(file)));
+            let number = line.line.map_or(String::new(), |line| format!(":{line}"));
+            let blank = if timed { " ".repeat(13) } else { String::new() };
+            writeln!(
+                out,
+                "  {blank}{}",
+                paint.faint(&format!("{indent}{function}  {file}{number}"))
+            )?;
+        }
+        let arrow = match line.branched {
+            Some(true) => "  ->",
+            Some(false) if line.text.starts_with('b') || line.text.starts_with("cb") => "  |",
+            _ => "",
+        };
+        let mark = if line.here { ">" } else { " " };
+        let text = format!(
+            "{mark} {time}{} {:<9} {indent}{}{arrow}",
+            line.address.as_deref().unwrap_or_default(),
+            line.code.as_deref().unwrap_or_default(),
+            plain(&line.text)
+        );
+        writeln!(out, "{}", if line.here { paint.strong(&text) } else { text })?;
+        before = Some(line);
+    }
+    if timed {
+        let text = "  times are those of the last cycle count or timestamp before";
+        writeln!(out, "{}", paint.faint(text))?;
+    }
+    Ok(())
+}
+
+/// For spreadsheets.
+pub(crate) fn csv(report: &FlowReport, out: &mut dyn Write) -> Result<()> {
+    let mut csv = csv::Writer::from_writer(out);
+    csv.write_record([
+        "kind", "here", "byte", "since_ns", "depth", "address", "function", "file", "line", "code",
+        "text", "branched",
+    ])?;
+    for line in &report.lines {
+        let text = |field: &Option<String>| {
+            field.as_deref().map(|text| cell(text).into_owned()).unwrap_or_default()
+        };
+        csv.write_record([
+            line.kind.clone(),
+            line.here.to_string(),
+            line.byte.to_string(),
+            line.since_ns.map(|ns| ns.to_string()).unwrap_or_default(),
+            line.depth.to_string(),
+            text(&line.address),
+            text(&line.function),
+            text(&line.file),
+            line.line.map(|line| line.to_string()).unwrap_or_default(),
+            text(&line.code),
+            cell(&line.text).into_owned(),
+            line.branched.map(|branched| branched.to_string()).unwrap_or_default(),
+        ])?;
+    }
+    csv.flush()?;
+    Ok(())
+}
