@@ -1,1 +1,330 @@
+//! Small programs, packet by packet; and any bytes with any image.
 
+use super::*;
+use crate::image::Image;
+use crate::measure::execution::Calls;
+use crate::wire::etmv4::{Decoder, Settings};
+use object::write::{Object, StandardSection, Symbol, SymbolSection};
+use object::{Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope};
+use proptest::collection::vec;
+use proptest::prelude::*;
+
+/// An image whose code begins at address 0: object files are not linked.
+fn image(code: &[u16]) -> Image {
+    let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
+    let text = file.section_id(StandardSection::Text);
+    let bytes: Vec<u8> = code.iter().flat_map(|half| half.to_le_bytes()).collect();
+    file.append_section_data(text, &bytes, 4);
+    file.add_symbol(Symbol {
+        name: b"main".to_vec(),
+        value: 1,
+        size: bytes.len() as u64,
+        kind: SymbolKind::Text,
+        scope: SymbolScope::Linkage,
+        weak: false,
+        section: SymbolSection::Section(text),
+        flags: SymbolFlags::None,
+    });
+    Image::parse(&file.write().unwrap()).unwrap()
+}
+
+/// What was told, in words.
+#[derive(Debug, Default)]
+struct Told(Vec<String>);
+
+impl Sink for Told {
+    fn ran(&mut self, block: &Block, taken: bool) {
+        self.0.push(format!(
+            "{:x}..{:x} {}",
+            block.start,
+            block.after(),
+            if taken { "->" } else { "|" }
+        ));
+    }
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        self.0.push(format!("{:x}..{until:x} ({instructions})", block.start));
+    }
+    fn arrived(&mut self, block: &Block) {
+        self.0.push(format!("at {:x}", block.start));
+    }
+    fn moment(&mut self, _: u64, moment: &Moment) {
+        self.0.push(match moment {
+            Moment::Gap(gap) => format!("{gap:?}"),
+            Moment::Entered { exception, .. } => format!("enter {exception:?}"),
+            other => format!("{other:?}"),
+        });
+    }
+}
+
+const SYNC: [u8; 12] = [0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x80];
+
+fn told(image: &Image, settings: Settings, packets: &[&[u8]]) -> Vec<String> {
+    let mut told = Told::default();
+    let mut flow = Etmv4Flow::new(image, &settings);
+    let mut decoder = Decoder::new(settings);
+    let start = [&SYNC[..], &[0x01, 0x00]].concat();
+    for bytes in std::iter::once(&start[..]).chain(packets.iter().copied()) {
+        decoder.push(bytes, &mut flow.feeding(&mut told));
+    }
+    decoder.finish(&mut flow.feeding(&mut told));
+    flow.finish(&mut told);
+    told.0
+}
+
+/// Packets: trace on, addresses, atoms.
+const ON: &[u8] = &[0x04];
+const AT_0: &[u8] = &[0x9b, 0, 0, 0, 0];
+const AT_8: &[u8] = &[0x9b, 4, 0, 0, 0];
+const E: &[u8] = &[0xf7];
+const N: &[u8] = &[0xf6];
+
+/// ```text
+/// 0  movs r0, #0
+/// 2  beq  8
+/// 4  bl   8
+/// 8  bx   lr
+/// a  b    0
+/// ```
+const PROGRAM: [u16; 6] = [0x2000, 0xd001, 0xf000, 0xf800, 0x4770, 0xe7f9];
+
+fn settings(return_stack: bool) -> Settings {
+    Settings { trcconfigr: 1 | u32::from(return_stack) << 12, ..Settings::default() }
+}
+
+#[test]
+fn branches_go_where_the_image_says() {
+    let image = image(&PROGRAM);
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_0, E, E, AT_8, E]),
+        ["at 0", "0..4 ->", "8..a ->", "at 8", "8..a ->"]
+    );
+    // Without an address nobody knows where it went.
+    let lost = told(&image, settings(false), &[ON, AT_0, N, E, E, E, AT_0, E]);
+    assert_eq!(lost[..4], ["at 0", "0..4 |", "4..8 ->", "8..a ->"]);
+    assert!(lost[4].contains("NoTarget"), "{lost:?}");
+    assert_eq!(lost.len(), 5, "addresses are not believed any more: {lost:?}");
+}
+
+#[test]
+fn calls_tell_where_returns_go() {
+    let image = image(&PROGRAM);
+    // bl 8 at 4; bx lr goes back to 8, which the return stack says. There it always branches.
+    let told = told(&image, settings(true), &[ON, AT_0, N, E, E, N]);
+    assert_eq!(told[..5], ["at 0", "0..4 |", "4..8 ->", "8..a ->", "at 8"]);
+    assert_eq!(told[5..], [format!("{:?}", Gap::Mismatch(Mismatch::AlwaysTaken(8)))]);
+}
+
+#[test]
+fn what_the_image_does_not_allow_is_told_once() {
+    let image = image(&PROGRAM);
+    // `b 0` always branches.
+    let at_a: &[u8] = &[0x9b, 5, 0, 0, 0];
+    let told_of = told(&image, settings(false), &[ON, at_a, N, N, N]);
+    assert_eq!(told_of[1..], [format!("{:?}", Gap::Mismatch(Mismatch::AlwaysTaken(0xa)))]);
+    // Code elsewhere is told, and what comes after it is followed again.
+    let elsewhere: &[u8] = &[0x9b, 0, 0, 0, 0x10];
+    let told_of = told(&image, settings(false), &[ON, elsewhere, E, E, AT_8, E]);
+    assert_eq!(
+        told_of,
+        [
+            format!("{:?}", Gap::Mismatch(Mismatch::Outside(0x1000_0000))),
+            "at 8".into(),
+            "8..a ->".into()
+        ]
+    );
+    // Where the image leads is not where the packets say.
+    let told_of = told(&image, settings(false), &[ON, AT_0, E, AT_0, E]);
+    let other = Mismatch::OtherTarget { expected: 8, told: 0 };
+    assert_eq!(told_of[2..], [format!("{:?}", Gap::Mismatch(other))]);
+}
+
+#[test]
+fn exceptions_come_in_anywhere() {
+    let image = image(&PROGRAM);
+    let at_2: &[u8] = &[0x9b, 1, 0, 0, 0];
+    let after: &[u8] = &[0x06, 15 << 1 | 1];
+    let at_target: &[u8] = &[0x06, 0x40 | 15 << 1];
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_0, after, at_2, AT_8, E, &[0x07], at_2, E]),
+        ["at 0", "0..2 (1)", "enter Some(15)", "at 8", "8..a ->", "Left", "at 2", "2..4 ->"]
+    );
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_0, at_target, AT_0, AT_8, E]),
+        ["at 0", "enter Some(15)", "at 8", "8..a ->"]
+    );
+    // Behind an indirect branch whose target was not told, whatever address it carries.
+    let value: &[u8] = &[0x9b, 0x7c, 0xff, 0xff, 0xff];
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_8, E, &[0x07], at_target, value, AT_8]),
+        ["at 8", "8..a ->", "Left", "enter Some(15)", "at 8"]
+    );
+    // An address that the code does not lead to.
+    let told_of = told(&image, settings(false), &[ON, AT_0, after, AT_8, AT_8]);
+    assert!(told_of.iter().any(|line| line.contains("NotReached")), "{told_of:?}");
+    // No address at all: that is damage.
+    let told_of = told(&image, settings(false), &[ON, AT_0, after, E]);
+    assert!(told_of[1].contains("Damaged"), "{told_of:?}");
+}
+
+#[test]
+fn gaps_have_their_reasons() {
+    let image = image(&PROGRAM);
+    assert_eq!(told(&image, settings(false), &[ON, AT_0, E, ON, AT_8])[2..], ["Unwatched", "at 8"]);
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_0, &[0x00, 0x05], ON, AT_8])[1..],
+        ["Overflow", "at 8"]
+    );
+    assert_eq!(told(&image, settings(false), &[ON, AT_0, &[0x00, 0x03]])[1..], ["Discarded"]);
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_0, &[0xac, 0x07], AT_8])[1..],
+        ["Uncounted(Some(7))", "at 8"]
+    );
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_0, &[0xab, 4, 0, 0, 0, 7], E])[1..],
+        ["Uncounted(Some(7))", "at 8", "8..a ->"]
+    );
+}
+
+#[test]
+fn conditions_of_it_blocks_make_branches_conditional() {
+    // it eq; bxeq lr; b .
+    let image = image(&[0xbf08, 0x4770, 0xe7fe]);
+    assert_eq!(told(&image, settings(false), &[ON, AT_0, N, E])[1..], ["0..4 |", "4..6 ->"]);
+    // Also where execution goes on inside of the block.
+    let at_2: &[u8] = &[0x9b, 1, 0, 0, 0];
+    assert_eq!(told(&image, settings(false), &[ON, at_2, N, E])[1..], ["2..4 |", "4..6 ->"]);
+}
+
+#[test]
+fn long_code_without_a_branch_is_run_through() {
+    let mut code = vec![0xbf00; 1300];
+    code.push(0xe7fe);
+    let image = image(&code);
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_0, E])[1..],
+        ["0..400 |", "400..800 |", "800..a2a ->"]
+    );
+    let late: &[u8] = &[0x9b, 0x10, 0x05, 0, 0];
+    let exception: &[u8] = &[0x06, 15 << 1 | 1];
+    assert_eq!(
+        told(&image, settings(false), &[ON, AT_0, exception, late, AT_0])[1..],
+        ["0..400 |", "400..520 (144)", "enter Some(15)", "at 0"]
+    );
+    // And where it ends without one, there was none.
+    let end = image_without_branch();
+    assert!(told(&end, settings(false), &[ON, AT_0, E])[1].contains("NoBranch"));
+}
+
+fn image_without_branch() -> Image {
+    image(&[0xbf00; 4])
+}
+
+/// A trace unit that may take back up to four elements.
+fn speculative() -> Settings {
+    Settings { trcidr0: 0x0800_06a1, trcidr8: 4, ..settings(false) }
+}
+
+#[test]
+fn what_may_be_taken_back_waits() {
+    let image = image(&PROGRAM);
+    let run = |packets: &[&[u8]]| told(&image, speculative(), packets);
+    let commit = |count: u8| [0x2d, count];
+    // Three elements; the last one did not happen.
+    assert_eq!(run(&[ON, AT_0, N, E, E, &[0x2e, 1], &commit(2)]), ["at 0", "0..4 |", "4..8 ->"]);
+    // The last one went the other way.
+    assert_eq!(run(&[ON, AT_0, N, &[0x30], E]), ["at 0", "0..4 ->", "8..a ->"]);
+    // With atoms of its own: E, then that one is taken back and the one before is wrong.
+    assert_eq!(run(&[ON, AT_0, N, &[0x35], E]), ["at 0", "0..4 ->", "8..a ->"]);
+    // More than may wait are certain; at the end all are.
+    assert_eq!(run(&[ON, AT_0, N, E, E, AT_0, N, E]).len(), 7);
+    // A cycle count commits, and says how many.
+    let counted = run(&[ON, AT_0, N, E, &[0x14], E]);
+    assert_eq!(counted[..4], ["at 0", "0..4 |", "4..8 ->", "Cycles(Some(0))"]);
+}
+
+/// Halfwords that lean towards branches.
+fn code() -> impl Strategy<Value = Vec<u16>> {
+    let half = prop_oneof![
+        3 => any::<u16>(),
+        2 => 0xd000_u16..0xde00,
+        1 => 0xe000_u16..0xe800,
+        1 => Just(0x4770_u16),
+        1 => 0xf000_u16..0xf800,
+        1 => 0xb100_u16..0xb400,
+        1 => 0xbf00_u16..0xbfff,
+    ];
+    vec(half, 0..300)
+}
+
+/// Bytes that lean towards packets.
+fn packets() -> impl Strategy<Value = Vec<u8>> {
+    let piece = prop_oneof![
+        6 => (0xc0_u8..).prop_map(|atoms| vec![atoms]),
+        3 => (0_u8..0x80, 0_u8..3).prop_map(|(low, high)| vec![0x9b, low, high, 0, 0]),
+        2 => (0_u8..0x80).prop_map(|low| vec![0x96, low]),
+        1 => Just([&SYNC[..], &[0x01, 0x00]].concat()),
+        1 => (0_u8..64, 0_u8..2).prop_map(|(kind, e)| vec![0x06, if e == 0 { kind << 1 & 0x3e | 1 } else { 0x40 | kind << 1 & 0x3e }]),
+        1 => Just(vec![0x04]),
+        1 => Just(vec![0x07]),
+        1 => (0_u8..6).prop_map(|count| vec![0x2d, count]),
+        1 => (0_u8..6).prop_map(|count| vec![0x2e, count]),
+        1 => vec(any::<u8>(), 1..5),
+    ];
+    vec(piece, 0..200).prop_map(|pieces| pieces.concat())
+}
+
+/// Checks what every sink may rely on, and counts how much it was told.
+#[derive(Default)]
+struct Checked {
+    instructions: u64,
+}
+
+impl Sink for Checked {
+    fn ran(&mut self, block: &Block, _: bool) {
+        assert!(block.instructions > 0 && block.last >= block.start && block.after() > block.last);
+        self.instructions += u64::from(block.instructions);
+    }
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        assert!(until > block.start && until <= block.after());
+        assert!(instructions > 0 && instructions <= block.instructions);
+        self.instructions += u64::from(instructions);
+    }
+}
+
+proptest! {
+    #[test]
+    fn any_packets_with_any_image_are_harmless(
+        code in code(),
+        packets in packets(),
+        return_stack: bool,
+        depth in prop_oneof![Just(0_u32), 1_u32..9],
+        cut in 1_usize..50,
+    ) {
+        let image = image(&code);
+        let settings = Settings { trcidr0: 0x0800_06a1, trcidr8: depth, ..settings(return_stack) };
+        let stream = [&SYNC[..], &[0x01, 0x00], &packets].concat();
+        let run = |chunk: usize| {
+            let clocking = [Clocking::Cycles, Clocking::Timestamps, Clocking::Nothing][chunk % 3];
+            let mut told = (Told::default(), (Checked::default(), Calls::new(&image, clocking)));
+            let mut flow = Etmv4Flow::new(&image, &settings);
+            let mut decoder = Decoder::new(settings);
+            for bytes in stream.chunks(chunk) {
+                decoder.push(bytes, &mut flow.feeding(&mut told));
+            }
+            decoder.finish(&mut flow.feeding(&mut told));
+            flow.finish(&mut told);
+            // A block at each address at most.
+            assert!(flow.code().blocks().len() <= code.len());
+            let (told, (checked, mut calls)) = told;
+            calls.finish();
+            assert_eq!(calls.instructions(), checked.instructions);
+            let in_paths: u64 = calls.tree().nodes().iter().map(|node| node.instructions).sum();
+            assert_eq!(in_paths, checked.instructions);
+            for (_, figures) in calls.figures() {
+                assert!(figures.instructions.count() + figures.cut <= figures.calls);
+            }
+            told.0
+        };
+        prop_assert_eq!(run(cut), run(usize::MAX));
+    }
+}

@@ -1,7 +1,7 @@
 //! Faces of what ran around a place.
 
 use super::disassembly::{Disassembler, opcode};
-use super::{Paint, cell, duration_ns, path_end, plain};
+use super::{Paint, cell, path_end, plain};
 use anyhow::Result;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -179,7 +179,7 @@ pub(crate) fn text(
         let new_time = before.is_none_or(|before| before.since_ns != line.since_ns);
         let time = match (timed, line.since_ns.filter(|_| new_time)) {
             (false, _) => String::new(),
-            (true, Some(ns)) => format!("{:>11}  ", duration_ns(ns)),
+            (true, Some(ns)) => format!("{:>11}  ", format!("{:.4} ms", ns / 1e6)),
             (true, None) => " ".repeat(13),
         };
         let indent = "  ".repeat((line.depth - least).min(16) as usize);

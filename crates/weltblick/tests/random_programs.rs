@@ -1,0 +1,268 @@
+//! Programs made at random: run on the stand-in, traced by its encoder, followed by the decoder.
+
+use object::write::{Object, StandardSection, Symbol, SymbolSection};
+use object::{Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope};
+use proptest::collection::vec;
+use proptest::prelude::*;
+use weltblick_core::flow::{Block, Etmv4Flow, Gap, Moment, Sink};
+use weltblick_core::image::Image;
+use weltblick_core::isa::{Isa, instruction_length};
+use weltblick_core::wire::etmv4::{Decoder, Settings};
+use weltblick_standin::machine::Setup;
+use weltblick_standin::trace::{Manners, TailChain};
+use weltblick_standin::{Machine, Program};
+
+/// Something that a function does.
+#[derive(Debug, Clone)]
+enum Item {
+    /// Arithmetic that changes flags and registers.
+    Arithmetic(u16),
+    /// A branch forward over so many items, if a condition holds.
+    Skip { condition: u16, over: usize },
+    /// The same by a register that is zero, or not.
+    SkipByRegister { nonzero: bool, register: u16, over: usize },
+    /// A jump forward.
+    Jump(usize),
+    /// A loop back over so many items, while a counter lasts.
+    Loop(usize),
+    /// A call of a function further down.
+    Call(usize),
+    /// An instruction that runs if a condition holds; it may be a return.
+    If { condition: u16, returns: bool },
+    /// One of two ways, through a table.
+    Table(u16),
+    /// A barrier.
+    Barrier,
+    /// A call of the supervisor.
+    Supervisor,
+}
+
+fn item() -> impl Strategy<Value = Item> {
+    let arithmetic = prop_oneof![
+        (0_u16..4, any::<u8>()).prop_map(|(rd, n)| 0x2000 | rd << 8 | u16::from(n)),
+        (0_u16..4, any::<u8>()).prop_map(|(rd, n)| 0x3000 | rd << 8 | u16::from(n)),
+        (0_u16..4, any::<u8>()).prop_map(|(rd, n)| 0x2800 | rd << 8 | u16::from(n)),
+        (0_u16..4, 0_u16..4).prop_map(|(rd, rm)| 0x4040 | rm << 3 | rd),
+        (0_u16..4, 0_u16..4, 0_u16..32).prop_map(|(rd, rm, n)| n << 6 | rm << 3 | rd),
+    ];
+    prop_oneof![
+        6 => arithmetic.prop_map(Item::Arithmetic),
+        3 => (0_u16..14, 0_usize..5).prop_map(|(condition, over)| Item::Skip { condition, over }),
+        2 => (any::<bool>(), 0_u16..4, 0_usize..5)
+            .prop_map(|(nonzero, register, over)| Item::SkipByRegister { nonzero, register, over }),
+        1 => (0_usize..4).prop_map(Item::Jump),
+        1 => (1_usize..4).prop_map(Item::Loop),
+        2 => (1_usize..4).prop_map(Item::Call),
+        2 => (0_u16..14, any::<bool>()).prop_map(|(condition, returns)| Item::If { condition, returns }),
+        1 => (0_u16..2).prop_map(Item::Table),
+        1 => Just(Item::Barrier),
+        1 => Just(Item::Supervisor),
+    ]
+}
+
+impl Item {
+    /// Halfwords.
+    fn length(&self) -> usize {
+        match self {
+            Self::Arithmetic(_) | Self::Skip { .. } | Self::SkipByRegister { .. } => 1,
+            Self::Jump(_) | Self::Supervisor => 1,
+            Self::Loop(_) | Self::Call(_) | Self::If { .. } | Self::Barrier => 2,
+            // The choice, the branch, the table, and one more instruction on the first way.
+            Self::Table(_) => 5,
+        }
+    }
+}
+
+const PUSH: u16 = 0xb510;
+const POP: u16 = 0xbd10;
+
+/// Functions one after the other: `push {r4, lr}`, a counter, the items, `pop {r4, pc}`. The last one is
+/// the handler of every exception; the first one begins anew for ever.
+fn assemble(functions: &[Vec<Item>]) -> Vec<u16> {
+    let mut starts = Vec::new();
+    let mut at = 32;
+    for items in functions {
+        starts.push(at);
+        at += 3 + items.iter().map(Item::length).sum::<usize>();
+    }
+    let thumb = |place: usize| (2 * place + 1) as u32;
+    let (first, handler) = (starts[0], starts[functions.len() - 1]);
+    let vectors = (0..16).map(|number| match number {
+        0 => 0x2000_8000,
+        1 => thumb(first),
+        _ => thumb(handler),
+    });
+    let mut code: Vec<u16> =
+        vectors.flat_map(|word: u32| [word as u16, (word >> 16) as u16]).collect();
+    for (number, items) in functions.iter().enumerate() {
+        code.extend([PUSH, 0x2504]); // movs r5, #4
+        let mut places = vec![code.len()];
+        for item in items {
+            places.push(places[places.len() - 1] + item.length());
+        }
+        for (place, item) in items.iter().enumerate() {
+            let here = code.len();
+            assert_eq!(here, places[place]);
+            let ahead = |over: usize| places[(place + 1 + over).min(items.len())];
+            let distance = |to: usize, from: usize| to as i64 - (from as i64 + 2);
+            match *item {
+                Item::Arithmetic(half) => code.push(half),
+                Item::Skip { condition, over } => {
+                    code.push(0xd000 | condition << 8 | distance(ahead(over), here) as u8 as u16);
+                }
+                Item::SkipByRegister { nonzero, register, over } => {
+                    let far = distance(ahead(over), here);
+                    // Only forwards: the next instruction but one is the nearest.
+                    let half =
+                        0xb100 | u16::from(nonzero) << 11 | (far.max(0) as u16) << 3 | register;
+                    code.push(if far < 0 { 0xbf00 } else { half });
+                }
+                Item::Jump(over) => {
+                    code.push(0xe000 | distance(ahead(over), here) as u16 & 0x7ff);
+                }
+                Item::Loop(back) => {
+                    let to = places[place.saturating_sub(back)];
+                    code.push(0x3d01); // subs r5, #1
+                    code.push(0xd100 | distance(to, here + 1) as u8 as u16);
+                }
+                Item::Call(further) => {
+                    // Never the handler, and never back: no recursion.
+                    let whom = number + further;
+                    if number + 1 >= functions.len() || whom + 1 >= functions.len() {
+                        code.extend([0xbf00; 2]);
+                    } else {
+                        let far = distance(starts[whom], here) as u32;
+                        code.push(0xf000 | (far >> 11) as u16 & 0x7ff);
+                        code.push(0xf800 | far as u16 & 0x7ff);
+                    }
+                }
+                Item::If { condition, returns } => {
+                    code.push(0xbf08 | condition << 4);
+                    // The first function was called by nobody.
+                    code.push(if returns && number > 0 { POP } else { 0x3001 });
+                }
+                Item::Table(way) => {
+                    code.push(0x2600 | way); // movs r6, #way
+                    code.extend([0xe8df, 0xf006]); // tbb [pc, r6]
+                    code.push(0x0201); // one halfword further, or two
+                    code.push(0x3101);
+                }
+                Item::Barrier => code.extend([0xf3bf, 0x8f6f]),
+                // The handler itself must not call it: that would be a fault.
+                Item::Supervisor if number + 1 == functions.len() => code.push(0xbf00),
+                Item::Supervisor => code.push(0xdf00),
+            }
+        }
+        code.push(if number == 0 {
+            0xe000 | (starts[0] as i64 + 1 - code.len() as i64 - 2) as u16 & 0x7ff
+        } else {
+            POP
+        });
+    }
+    code
+}
+
+/// An ELF file of it; a relocatable one begins at address 0.
+fn image(code: &[u8], functions: usize) -> Image {
+    let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
+    let text = file.section_id(StandardSection::Text);
+    file.append_section_data(text, code, 4);
+    file.add_symbol(Symbol {
+        name: format!("all_{functions}").into_bytes(),
+        value: 65,
+        size: code.len() as u64 - 64,
+        kind: SymbolKind::Text,
+        scope: SymbolScope::Linkage,
+        weak: false,
+        section: SymbolSection::Section(text),
+        flags: SymbolFlags::None,
+    });
+    Image::parse(&file.write().unwrap()).unwrap()
+}
+
+/// The addresses of all instructions, gap by gap.
+struct Executed<'a> {
+    image: &'a Image,
+    segments: Vec<Vec<u32>>,
+    gaps: Vec<Gap>,
+}
+
+impl Executed<'_> {
+    fn push(&mut self, start: u64, until: u64) {
+        let bytes = self.image.instructions_from(start).unwrap();
+        let mut at = start;
+        while at < until {
+            self.segments.last_mut().unwrap().push(at as u32);
+            at += instruction_length(Isa::Thumb, &bytes[(at - start) as usize..]).unwrap();
+        }
+    }
+}
+
+impl Sink for Executed<'_> {
+    fn ran(&mut self, block: &Block, _: bool) {
+        self.push(block.start, block.after());
+    }
+    fn ran_part(&mut self, block: &Block, until: u64, _: u32) {
+        self.push(block.start, until);
+    }
+    fn moment(&mut self, _: u64, moment: &Moment) {
+        if let Moment::Gap(gap) = *moment {
+            self.gaps.push(gap);
+            self.segments.push(Vec::new());
+        }
+    }
+}
+
+const ETM: u32 = 0xe004_1000;
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(96))]
+
+    #[test]
+    fn every_instruction_of_any_program_is_found(
+        functions in vec(vec(item(), 0..14), 2..7),
+        config in prop::sample::select(vec![1_u32, 1 | 1 << 3, 1 | 1 << 12, 1 | 1 << 4 | 1 << 11 | 1 << 12]),
+        sync in prop::sample::select(vec![0_u32, 8, 10]),
+        tail_chain in prop::sample::select(vec![
+            TailChain::ReturnValue, TailChain::Stacked, TailChain::StackedAfter,
+        ]),
+        bit_rate in prop::sample::select(vec![10_000_000_000_u64, 100_000_000, 20_000_000]),
+        overflow_synchronises: bool,
+        tick in 40_u32..900,
+    ) {
+        let code: Vec<u8> = assemble(&functions).iter().flat_map(|half| half.to_le_bytes()).collect();
+        let image = image(&code, functions.len());
+        let setup = Setup { link_bit_rate: bit_rate, ..Setup::default() };
+        let mut machine = Machine::new(&Program::from_bytes(0, code), setup).unwrap();
+        machine.keep_addresses();
+        machine.trace_mut().etm_mut().manners = Manners { tail_chain, overflow_synchronises };
+        for (address, value) in [
+            // SysTick interrupts at any place, and more urgently than the supervisor's handler.
+            (0xe000_e014, tick), (0xe000_ed1c, 0x80 << 24), (0xe000_e010, 0b111),
+            (0xe000_edfc, 1 << 24), (ETM + 0x010, config), (ETM + 0x034, sync), (ETM + 0x038, 8),
+            (ETM + 0x080, 1 | 1 << 9), (ETM + 0x004, 1),
+        ] {
+            machine.poke(address, 4, value).unwrap();
+        }
+        // Programs may come to a stop of their own: what ran before counts.
+        machine.run(60_000);
+        let bytes = machine.take_trace();
+        let settings = Settings { trcconfigr: config, ..Settings::default() };
+        let mut executed = Executed { image: &image, segments: vec![Vec::new()], gaps: Vec::new() };
+        let mut flow = Etmv4Flow::new(&image, &settings);
+        let mut decoder = Decoder::new(settings);
+        decoder.push(&bytes, &mut flow.feeding(&mut executed));
+        decoder.finish(&mut flow.feeding(&mut executed));
+        flow.finish(&mut executed);
+        let only_overflows = executed.gaps.iter().all(|gap| *gap == Gap::Overflow);
+        prop_assert!(only_overflows, "{:?}", executed.gaps);
+        let truth = machine.truth().addresses.as_ref().unwrap();
+        let told = machine.trace().etm().segments.iter().filter(|segment| segment.told > 0);
+        let found = executed.segments.iter().filter(|found| !found.is_empty());
+        for (found, told) in found.clone().zip(told.clone()) {
+            let first = told.first as usize;
+            prop_assert_eq!(found.as_slice(), &truth[first..first + told.told as usize]);
+        }
+        prop_assert_eq!(found.count(), told.count());
+    }
+}
