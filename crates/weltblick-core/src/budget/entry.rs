@@ -22,6 +22,46 @@ pub enum Figure {
     Samples,
     /// A figure of an interrupt or of a task.
     Timing(TimingFigure),
+    /// How much of some code was covered.
+    Coverage {
+        /// A pattern for names of functions or files.
+        pattern: String,
+        /// Of what.
+        measure: Covered,
+    },
+    /// A figure of a function's calls.
+    Call {
+        /// Which function.
+        function: Point,
+        /// Which figure.
+        measure: CallMeasure,
+    },
+}
+
+/// What coverage counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Covered {
+    /// Functions that ran.
+    Functions,
+    /// Lines that ran.
+    Lines,
+    /// Instructions that ran.
+    Instructions,
+    /// Ways of branches that were gone.
+    Branches,
+    /// Calls that ran.
+    Calls,
+}
+
+/// A figure of a function's calls, with what it calls.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CallMeasure {
+    /// How many.
+    Count,
+    /// How long, without what interrupted it.
+    Own(Of),
+    /// How long from beginning to end.
+    Elapsed(Of),
 }
 
 /// One line of a budget file.

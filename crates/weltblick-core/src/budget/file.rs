@@ -1,6 +1,8 @@
 //! The budget file: one table per subject, one key per figure.
 
-use super::entry::{Budget, Figure, TimingSubject, condition, read_value};
+use super::entry::{
+    Budget, CallMeasure, Covered, Figure, Of, TimingSubject, condition, read_value,
+};
 use super::place::{function_of, function_point};
 use super::relation::{Relation, read_relation};
 use super::timing_file::read_timings;
@@ -34,6 +36,11 @@ impl BudgetFile {
         if let Some(functions) = root.table("function")? {
             for (name, table) in functions.named_tables()? {
                 read_function(&name, table, &mut budgets)?;
+            }
+        }
+        if let Some(patterns) = root.table("coverage")? {
+            for (name, table) in patterns.named_tables()? {
+                read_coverage(&name, table, &mut budgets)?;
             }
         }
         for (subject, kind) in TimingSubject::ALL {
@@ -105,7 +112,9 @@ impl BudgetFile {
     ) -> Result<Option<FunctionId>, Fault> {
         let fault = |why| Source::new(&self.file, &self.text).fault(span.clone(), why);
         match figure {
-            Figure::SelfShare { function } => function_of(function, image).map(Some).map_err(fault),
+            Figure::SelfShare { function } | Figure::Call { function, .. } => {
+                function_of(function, image).map(Some).map_err(fault)
+            }
             Figure::Timing(figure) if figure.subject == TimingSubject::Interrupt => {
                 let known = figure.name.parse::<u16>().is_ok()
                     || image.exception_named(&figure.name).is_some();
@@ -126,8 +135,58 @@ fn read_function(
 ) -> Result<(), Fault> {
     let function = function_point(name.value).map_err(|why| table.fault(name.span.clone(), why))?;
     let subject = format!("function.{}", name.value);
-    let figure = Figure::SelfShare { function };
+    let figure = Figure::SelfShare { function: function.clone() };
     read_figure(name, &subject, &table, "self_share", figure, Unit::Share, budgets)?;
+    let call = |measure| Figure::Call { function: function.clone(), measure };
+    let figure = call(CallMeasure::Count);
+    read_figure(name, &subject, &table, "calls", figure, Unit::Count, budgets)?;
+    if let Some(total) = table.table("total")? {
+        for kind in ["own", "elapsed"] {
+            let Some(statistics) = total.table(kind)? else { continue };
+            for (key, of) in CALL_STATISTICS {
+                let before = budgets.len();
+                let own = kind == "own";
+                let figure =
+                    call(if own { CallMeasure::Own(of) } else { CallMeasure::Elapsed(of) });
+                read_figure(name, &subject, &statistics, key, figure, Unit::Time, budgets)?;
+                for budget in &mut budgets[before..] {
+                    budget.key = format!("total.{kind}.{key}");
+                }
+            }
+            statistics.finish()?;
+        }
+        total.finish()?;
+    }
+    table.finish()
+}
+
+/// The statistics of calls, by key.
+const CALL_STATISTICS: [(&str, Of); 6] = [
+    ("min", Of::Min),
+    ("mean", Of::Mean),
+    ("p50", Of::Percentile(50)),
+    ("p95", Of::Percentile(95)),
+    ("p99", Of::Percentile(99)),
+    ("max", Of::Max),
+];
+
+/// `[coverage."src/control/*"]`.
+fn read_coverage(
+    name: &At<&str>,
+    table: Table<'_>,
+    budgets: &mut Vec<Budget>,
+) -> Result<(), Fault> {
+    let subject = format!("coverage.{}", name.value);
+    for (key, measure) in [
+        ("functions", Covered::Functions),
+        ("lines", Covered::Lines),
+        ("instructions", Covered::Instructions),
+        ("branches", Covered::Branches),
+        ("calls", Covered::Calls),
+    ] {
+        let figure = Figure::Coverage { pattern: name.value.to_owned(), measure };
+        read_figure(name, &subject, &table, key, figure, Unit::Share, budgets)?;
+    }
     table.finish()
 }
 

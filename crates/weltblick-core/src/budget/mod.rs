@@ -1,6 +1,7 @@
 //! Points, limits, the budget file, and verdicts.
 
 mod entry;
+mod executed;
 mod file;
 mod judgement;
 mod limit;
@@ -14,7 +15,8 @@ mod timing_file;
 mod verdict;
 
 pub use crate::point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
-pub use entry::{Budget, Figure, Measure, Of, TimingFigure, TimingSubject};
+pub use entry::{Budget, CallMeasure, Covered, Figure, Measure, Of, TimingFigure, TimingSubject};
+pub use executed::Executed;
 pub use file::BudgetFile;
 pub use judgement::{Judgement, Verdict};
 pub use limit::{Comparison, Condition, Limit};

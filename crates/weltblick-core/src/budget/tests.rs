@@ -156,7 +156,7 @@ mod verdicts {
                 conduct: self.conduct.clone(),
             };
             let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
-            judge(&file, &counted.0, None, &context).unwrap().budgets
+            judge(&file, &counted.0, None, None, &context).unwrap().budgets
         }
 
         fn sleep(&self, limit: &str) -> Judgement {
@@ -315,7 +315,7 @@ mod verdicts {
             conduct: crate::measure::profile::Conduct::default(),
         };
         let file = BudgetFile::parse("b", "[function.main]\nself_share = '<= 1 %'").unwrap();
-        let report = judge(&file, &counted.0, None, &context).unwrap();
+        let report = judge(&file, &counted.0, None, None, &context).unwrap();
         assert!(report.budgets[0].observed_high.unwrap() > unknown / 140_000.0);
         assert_ne!(report.verdict, Verdict::Met);
     }
@@ -457,7 +457,7 @@ mod times {
             conduct: Conduct::default(),
         };
         let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
-        let report = judge(&file, &SampleCounts::default(), Some(&timings), &context).unwrap();
+        let report = judge(&file, &SampleCounts::default(), Some(&timings), None, &context).unwrap();
         let Judgement { verdict, evidence, .. } = report.budgets[0].clone();
         (verdict, evidence)
     }

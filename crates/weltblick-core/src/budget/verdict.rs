@@ -5,7 +5,8 @@
 //! together (Bonferroni), so that many budgets do not make one false verdict likely; and samples
 //! that may be missing are counted for and against.
 
-use super::entry::{Budget, Figure};
+use super::entry::{Budget, CallMeasure, Figure};
+use super::executed::Executed;
 use super::file::BudgetFile;
 use super::judgement::{Judgement, Verdict, blank};
 use super::limit::{Comparison, Limit};
@@ -40,7 +41,8 @@ pub struct CheckReport {
     pub budgets: Vec<Judgement>,
 }
 
-/// Judges all budgets; those on interrupts and tasks only if there are `timings`.
+/// Judges all budgets; those on interrupts and tasks only if there are `timings`, those on coverage and
+/// calls only if it is known what was `executed`.
 ///
 /// # Errors
 ///
@@ -49,6 +51,7 @@ pub fn judge(
     file: &BudgetFile,
     counts: &SampleCounts,
     timings: Option<&Timings<'_>>,
+    executed: Option<&Executed<'_>>,
     context: &Context<'_>,
 ) -> Result<CheckReport, Fault> {
     let court = Court::new(file, counts, context);
@@ -61,6 +64,17 @@ pub fn judge(
                 budgets.push(timing::judge(budget, figure, timings, blank));
             }
             (Figure::Timing(_), None) => {}
+            (Figure::Coverage { pattern, measure }, _) => {
+                budgets.extend(executed.map(|executed| {
+                    executed.judge_coverage(budget, pattern, *measure, blank(budget, "share"))
+                }));
+            }
+            (Figure::Call { measure, .. }, _) => {
+                let unit = if *measure == CallMeasure::Count { "count" } else { "ns" };
+                budgets.extend(executed.zip(function).map(|(executed, function)| {
+                    executed.judge_calls(budget, function, *measure, blank(budget, unit))
+                }));
+            }
             _ => budgets.push(court.judge(budget, function)),
         }
     }
@@ -144,7 +158,8 @@ struct Objection {
 
 impl<'a> Court<'a> {
     fn new(file: &BudgetFile, counts: &'a SampleCounts, context: &'a Context<'a>) -> Self {
-        let is_share = |figure: &&Figure| !matches!(figure, Figure::Samples | Figure::Timing(_));
+        let is_share =
+            |figure: &&Figure| matches!(figure, Figure::SelfShare { .. } | Figure::SleepShare);
         let shares = file.figures().filter(is_share).count();
         let confidence = 1.0 - (1.0 - context.confidence) / shares.max(1) as f64;
         let samples = counts.batches().total();

@@ -253,7 +253,7 @@ fn code() -> impl Strategy<Value = Vec<u16>> {
         1 => 0xb100_u16..0xb400,
         1 => 0xbf00_u16..0xbfff,
     ];
-    vec(half, 0..300)
+    vec(half, 1..300)
 }
 
 /// Bytes that lean towards packets.

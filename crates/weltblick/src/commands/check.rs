@@ -12,9 +12,11 @@ use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 use weltblick_core::budget::{
-    BudgetFile, CheckReport, Figure, TimingSubject, Timings, USUAL_WINDOW, Verdict, judge,
+    BudgetFile, CheckReport, Executed, Figure, TimingSubject, Timings, USUAL_WINDOW, Verdict, judge,
 };
+use weltblick_core::measure::execution::{BlockCounts, Calls, Listing, Seen};
 use weltblick_core::measure::interrupts::InterruptFigures;
+use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
@@ -83,7 +85,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         intrusive: context.conduct.intrusive,
         slipped: recording.time_slipped,
     };
-    let report = judge(&budgets, &counts, Some(&timings), &context)?;
+    let ran = Ran::of(&budgets, &capture, &counts)?;
+    let executed = ran.as_ref().map(|ran| ran.executed(&capture)).transpose()?;
+    let report = judge(&budgets, &counts, Some(&timings), executed.as_ref(), &context)?;
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::check::csv(&report, out)?,
@@ -97,6 +101,50 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Verdict::Broken => Outcome::Broken,
         Verdict::Undecided => Outcome::Undecided,
     })
+}
+
+/// What was executed, for budgets that ask for it.
+struct Ran<'a> {
+    listing: Listing,
+    seen: Seen,
+    calls: Option<Calls<'a>>,
+}
+
+impl<'a> Ran<'a> {
+    fn of(
+        budgets: &BudgetFile,
+        capture: &'a Capture,
+        samples: &SampleCounts,
+    ) -> Result<Option<Self>> {
+        let wanted =
+            |figure: &Figure| matches!(figure, Figure::Coverage { .. } | Figure::Call { .. });
+        if !budgets.figures().any(wanted) {
+            return Ok(None);
+        }
+        let image = capture.image()?;
+        let listing = Listing::of(image);
+        if !capture.has_flow() {
+            let seen = Seen::of_samples(samples, &listing);
+            return Ok(Some(Self { listing, seen, calls: None }));
+        }
+        let mut sink = (BlockCounts::default(), Calls::new(image, capture.flow_clocking()));
+        let code = capture.replay_flow(&mut sink)?;
+        let (counts, mut calls) = sink;
+        calls.finish();
+        let seen = Seen::of_flow(&counts.into_tally(&code), &listing);
+        Ok(Some(Self { listing, seen, calls: Some(calls) }))
+    }
+
+    fn executed(&self, capture: &'a Capture) -> Result<Executed<'_>> {
+        let clock = capture.manifest.target.core_clock;
+        Ok(Executed {
+            image: capture.image()?,
+            listing: &self.listing,
+            seen: &self.seen,
+            calls: self.calls.as_ref(),
+            scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+        })
+    }
 }
 
 /// Whether any budget is about such a subject.

@@ -19,10 +19,13 @@ pub(crate) fn text(
     let title = format!("{}: {broken} broken, {undecided} undecided, {met} met", plain(file));
     writeln!(out, "{}", paint.strong(&title))?;
     let span = report.recording.duration.map(|d| format!(" over {}", duration_ns(d.ns)));
+    let samples = match report.recording.samples {
+        0 => String::new(),
+        samples => format!(" of {} samples", count(samples)),
+    };
     writeln!(
         out,
-        "for this recording of {} samples{}, all verdicts together with {:.0} % confidence",
-        count(report.recording.samples),
+        "for this recording{samples}{}, all verdicts together with {:.0} % confidence",
         span.unwrap_or_default(),
         100.0 * report.confidence,
     )?;

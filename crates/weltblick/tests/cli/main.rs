@@ -7,6 +7,7 @@ mod console;
 mod demo;
 mod diagnosis;
 mod event_trace;
+mod flow;
 mod import;
 mod inspect;
 mod interrupts;

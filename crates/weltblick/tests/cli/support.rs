@@ -15,6 +15,11 @@ pub(crate) const TRACE: &[u8] = include_bytes!("../../../../demo/buoy/swo.bin");
 const MANIFEST: &str = include_str!("../../../../demo/buoy/capture.toml");
 const BUDGETS: &str = include_str!("../../../../demo/budgets.toml");
 
+/// The capture with an instruction trace, and a piece of the firmware's source.
+const INSTRUCTIONS: &[u8] = include_bytes!("../../../../demo/buoy-flow/etm.bin");
+const FLOW_MANIFEST: &str = include_str!("../../../../demo/buoy-flow/capture.toml");
+const FILTER: &str = include_str!("../../../../demo/firmware/src/dsp/filter.c");
+
 /// A temporary folder, current for every command.
 pub(crate) struct Bench {
     folder: TempDir,
@@ -95,6 +100,16 @@ impl Bench {
         bench.write("buoy/swo.bin", TRACE);
         bench.write("buoy/capture.toml", MANIFEST);
         bench.write("budgets.toml", BUDGETS);
+        bench
+    }
+
+    /// With the capture `buoy-flow/`, too, and some source in `firmware/`.
+    pub(crate) fn with_flow() -> Self {
+        let bench = Self::new();
+        bench.write("buoy-flow/wave-buoy.elf", FIRMWARE);
+        bench.write("buoy-flow/etm.bin", INSTRUCTIONS);
+        bench.write("buoy-flow/capture.toml", FLOW_MANIFEST);
+        bench.write("firmware/src/dsp/filter.c", FILTER);
         bench
     }
 

@@ -259,7 +259,7 @@ impl<'a> Watch<'a> {
         let k = f64::from(self.looks.number);
         let confidence = 1.0 - (1.0 - CONFIDENCE) / (k * (k + 1.0));
         let decided = self.context(confidence).is_some_and(|context| {
-            let verdicts = judge(budgets, self.inspection.samples(), None, &context);
+            let verdicts = judge(budgets, self.inspection.samples(), None, None, &context);
             let is_share = |figure: &Figure| !matches!(figure, Figure::Samples | Figure::Timing(_));
             let shares = budgets.figures().any(is_share);
             verdicts.is_ok_and(|report| {

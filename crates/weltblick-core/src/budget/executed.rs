@@ -1,0 +1,198 @@
+//! Budgets on what was executed: coverage, and calls.
+
+use super::entry::{Budget, CallMeasure, Covered, Of};
+use super::judgement::{Judgement, Verdict};
+use crate::image::{FunctionId, Image};
+use crate::measure::coverage::{Choice, Part, report};
+use crate::measure::execution::{CallFigures, Calls, Listing, Named, Seen};
+use crate::measure::statistic::Scale;
+use crate::stats::{Bounds, Spread};
+
+/// What was executed, as far as budgets ask for it.
+#[derive(Debug, Clone, Copy)]
+pub struct Executed<'a> {
+    /// The image.
+    pub image: &'a Image,
+    /// Everything that could run.
+    pub listing: &'a Listing,
+    /// What did.
+    pub seen: &'a Seen,
+    /// Who called whom, if there is an instruction trace.
+    pub calls: Option<&'a Calls<'a>>,
+    /// How ticks of calls are stated.
+    pub scale: Option<Scale>,
+}
+
+/// A figure between two bounds, and on what it rests.
+struct Observed {
+    bounds: Bounds,
+    best: f64,
+    evidence: String,
+    /// What would narrow the bounds.
+    advice: &'static str,
+    /// How many observations it rests on.
+    count: u64,
+}
+
+const TRACE_INSTRUCTIONS: &str =
+    "record an instruction trace: samples tell no branches and no calls";
+const KNOW_MORE: &str = "cover more, or lose nothing: what was not seen may have run all the same";
+const LOSE_NOTHING: &str = "lose nothing: trace less, or give the trace unit a wider port; calls may hide in what is missing";
+const KNOW_TIME: &str =
+    "count cycles more finely (a lower threshold): the limit lies within the bounds";
+
+impl Executed<'_> {
+    /// Judges how much of some code was covered.
+    pub(super) fn judge_coverage(
+        &self,
+        budget: &Budget,
+        pattern: &str,
+        measure: Covered,
+        blank: Judgement,
+    ) -> Judgement {
+        let choice = Choice { inside: vec![pattern.to_owned()], ..Choice::default() };
+        let report = report(self.image, self.listing, self.seen, &choice);
+        let total = report.total;
+        let (name, part) = match measure {
+            Covered::Functions => ("functions", Some(total.functions)),
+            Covered::Lines => ("lines", Some(total.lines)),
+            Covered::Instructions => ("instructions", Some(total.instructions)),
+            Covered::Branches => ("ways of branches", total.branches),
+            Covered::Calls => ("calls", Some(total.calls)),
+        };
+        let Some(Part { covered, total, share }) = part else {
+            return without(blank, "samples tell no branches", TRACE_INSTRUCTIONS);
+        };
+        let Some(share) = share else {
+            let why = format!("there are no {name} in functions or files called `{pattern}`");
+            return without(
+                blank,
+                &why,
+                "write the name of a function or file; `*` stands for anything",
+            );
+        };
+        let lower = report.evidence.lower_bound;
+        let evidence =
+            format!("{}{covered} of {total} {name}", if lower { "at least " } else { "" });
+        let bounds = Bounds { low: share, high: if lower { 1.0 } else { share } };
+        decide(
+            budget,
+            Observed { bounds, best: share, evidence, advice: KNOW_MORE, count: total },
+            1.0,
+            blank,
+        )
+    }
+
+    /// Judges a figure of a function's calls.
+    pub(super) fn judge_calls(
+        &self,
+        budget: &Budget,
+        function: FunctionId,
+        measure: CallMeasure,
+        blank: Judgement,
+    ) -> Judgement {
+        let Some(calls) = self.calls else {
+            return without(blank, "samples tell no calls", TRACE_INSTRUCTIONS);
+        };
+        let whole = self.seen.gaps.is_whole() && self.seen.gaps.unwatched == 0;
+        let none = CallFigures::default();
+        let found = calls.figures().find(|(named, _)| *named == Named(Some(function)));
+        let figures = found.map_or(&none, |(_, figures)| figures);
+        let cut = match figures.cut {
+            0 => String::new(),
+            cut => format!(", {cut} not seen to their end"),
+        };
+        let evidence = format!("{} calls{cut}", figures.calls);
+        let (spread, of) = match measure {
+            CallMeasure::Own(of) => (&figures.own, of),
+            CallMeasure::Elapsed(of) => (&figures.elapsed, of),
+            CallMeasure::Count => (&figures.elapsed, Of::All),
+        };
+        if measure == CallMeasure::Count {
+            let best = figures.calls as f64;
+            let bounds = Bounds { low: best, high: if whole { best } else { f64::INFINITY } };
+            let count = figures.calls;
+            let observed = Observed { bounds, best, evidence, advice: LOSE_NOTHING, count };
+            return decide(budget, observed, 1.0, blank);
+        }
+        let Some(scale) = self.scale.filter(|_| calls.ticks().is_some()) else {
+            return without(
+                blank,
+                "nothing tells time",
+                "turn cycle counts on, and state the core clock",
+            );
+        };
+        let Some(seen) = statistic(spread, of) else {
+            return without(
+                blank,
+                "it was not called from beginning to end",
+                "measure until it is called",
+            );
+        };
+        // What is missing may have been longer, or shorter.
+        let bounds = if whole {
+            seen
+        } else {
+            match of {
+                Of::Max => Bounds { high: f64::INFINITY, ..seen },
+                Of::Min => Bounds { low: 0.0, ..seen },
+                _ => Bounds { low: 0.0, high: f64::INFINITY },
+            }
+        };
+        let seconds = scale.ns / 1e9;
+        let observed = Observed {
+            bounds: Bounds { low: bounds.low * seconds, high: bounds.high * seconds },
+            best: seen.middle() * seconds,
+            evidence,
+            advice: if whole { KNOW_TIME } else { LOSE_NOTHING },
+            count: spread.count(),
+        };
+        decide(budget, observed, 1e9, blank)
+    }
+}
+
+fn statistic(spread: &Spread, of: Of) -> Option<Bounds> {
+    match of {
+        Of::Min => spread.min().map(Bounds::from),
+        Of::Max => spread.max().map(Bounds::from),
+        Of::Percentile(part) => spread.percentile(f64::from(part) / 100.0),
+        Of::Mean | Of::All | Of::Deviation | Of::Each => spread.mean(),
+    }
+}
+
+/// A budget that nothing is known about.
+fn without(blank: Judgement, why: &str, advice: &str) -> Judgement {
+    Judgement { evidence: why.to_owned(), advice: Some(advice.to_owned()), ..blank }
+}
+
+/// Met only if all within the bounds keeps the limit, broken only if nothing does. `factor` is that
+/// between limits and results.
+fn decide(budget: &Budget, observed: Observed, factor: f64, blank: Judgement) -> Judgement {
+    let Observed { bounds: Bounds { low, high }, best, mut evidence, advice, count } = observed;
+    let limit = &budget.condition.limit;
+    let mut verdict = if limit.fails_for_all(low, high) {
+        Verdict::Broken
+    } else if limit.holds_for_all(low, high) {
+        Verdict::Met
+    } else {
+        Verdict::Undecided
+    };
+    let mut advice = (verdict == Verdict::Undecided).then(|| advice.to_owned());
+    if let Some(over) = budget.condition.over.filter(|&over| count < over)
+        && verdict == Verdict::Met
+    {
+        verdict = Verdict::Undecided;
+        evidence = format!("{evidence}, fewer than the {over} asked for");
+        advice = Some("measure longer".into());
+    }
+    Judgement {
+        verdict,
+        observed: Some(best * factor),
+        observed_low: Some(low * factor),
+        observed_high: high.is_finite().then_some(high * factor),
+        margin: Some(limit.margin(best)),
+        evidence,
+        advice,
+        ..blank
+    }
+}

@@ -1,0 +1,198 @@
+//! Commands on an instruction trace.
+
+use super::support::Bench;
+use insta::assert_snapshot;
+
+#[test]
+fn profile_is_exact() {
+    assert_snapshot!(Bench::with_flow().out("profile buoy-flow --top 14"));
+}
+
+#[test]
+fn profile_by_interrupt_and_line() {
+    let bench = Bench::with_flow();
+    assert_snapshot!("exact_by_interrupt", bench.out("profile buoy-flow --by interrupt"));
+    assert_snapshot!("exact_by_line", bench.out("profile buoy-flow --by line --top 8"));
+}
+
+#[test]
+fn profile_of_one_function() {
+    assert_snapshot!(Bench::with_flow().out("profile buoy-flow --of wave_filter"));
+}
+
+#[test]
+fn profile_as_a_tree_and_as_files() {
+    let bench = Bench::with_flow();
+    let command = "profile buoy-flow --tree --top 20 --folded stacks.txt --picture calls.svg";
+    assert_snapshot!(bench.out(command));
+    let stacks = String::from_utf8(bench.read("stacks.txt")).unwrap();
+    let path = "[thread];wave_estimator_task;wave_filter;filter_precise ";
+    assert!(stacks.lines().any(|line| line.starts_with(path)), "{stacks}");
+    let total: u64 =
+        stacks.lines().map(|line| line.rsplit(' ').next().unwrap().parse::<u64>().unwrap()).sum();
+    assert!((23_000_000..24_500_000).contains(&total), "half a second of cycles: {total}");
+    assert!(String::from_utf8(bench.read("calls.svg")).unwrap().contains("wave_estimator_task"));
+}
+
+#[test]
+fn profile_as_json_and_csv() {
+    let bench = Bench::with_flow();
+    let report = bench.json("profile buoy-flow");
+    assert_eq!(report["schema"], "weltblick/exact-profile/1");
+    let rows = report["rows"].as_array().unwrap();
+    let sum = |key: &str| rows.iter().map(|row| row[key].as_u64().unwrap()).sum::<u64>();
+    assert_eq!(sum("instructions"), report["instructions"].as_u64().unwrap());
+    let filter = rows.iter().find(|row| row["function"] == "wave_filter").unwrap();
+    assert_eq!(filter["calls"], 31);
+    assert_eq!(filter["callers"][0]["function"], "wave_estimator_task");
+    let longest = &filter["elapsed"]["max"];
+    assert!(
+        longest["ns_low"].as_f64() > Some(600_000.0)
+            && longest["ns_high"].as_f64() < Some(660_000.0)
+    );
+    let csv = bench.out("profile buoy-flow --format csv");
+    assert_eq!(csv.lines().count(), rows.len() + 1);
+}
+
+#[test]
+fn coverage_worst_file_first() {
+    assert_snapshot!(Bench::with_flow().out("coverage buoy-flow --exclude /build/* --top 8"));
+}
+
+#[test]
+fn coverage_of_samples_is_a_lower_bound() {
+    let bench = Bench::with_flow();
+    assert_snapshot!(bench.out("coverage buoy --exclude /build/* --top 4"));
+    // What samples found ran: exact coverage of more of the same says so too.
+    let lines = |capture: &str| {
+        bench.json(&format!("coverage {capture}"))["total"]["lines"]["covered"].as_u64()
+    };
+    assert!(lines("buoy") < lines("buoy-flow"));
+}
+
+#[test]
+fn coverage_adds_captures_up_and_leaves_lines_out() {
+    let bench = Bench::with_flow();
+    let once = bench.json("coverage buoy-flow --inside wave_filter");
+    let twice = bench.json("coverage buoy-flow buoy-flow --inside wave_filter");
+    assert_eq!(once["total"], twice["total"]);
+    let entries = |report: &serde_json::Value| report["functions"][0]["entries"].as_u64().unwrap();
+    assert_eq!((entries(&once), entries(&twice)), (31, 62));
+    // A comment takes a line out.
+    let text = String::from_utf8(bench.read("firmware/src/dsp/filter.c")).unwrap();
+    let text = text.replacen("limited++;", "limited++; // not covered: a test of this", 1);
+    bench.write("firmware/src/dsp/filter.c", text);
+    let without = bench.json("coverage buoy-flow --inside wave_filter --sources firmware");
+    let lines = |report: &serde_json::Value| report["total"]["lines"]["total"].as_u64().unwrap();
+    assert_eq!(lines(&without) + 1, lines(&once));
+}
+
+#[test]
+fn coverage_in_open_formats() {
+    let bench = Bench::with_flow();
+    bench
+        .out("coverage buoy-flow --sources firmware --lcov a.info --cobertura a.xml --html a.html");
+    let lcov = String::from_utf8(bench.read("a.info")).unwrap();
+    let record =
+        lcov.split("end_of_record").find(|record| record.contains("dsp/filter.c")).unwrap();
+    assert!(record.contains("FNDA:31,wave_filter") && record.contains("BRDA:"), "{record}");
+    let of = |key: &str| {
+        let line = record.lines().find(|line| line.starts_with(key)).unwrap();
+        line[key.len()..].parse::<usize>().unwrap()
+    };
+    let lines = record.lines().filter(|line| line.starts_with("DA:"));
+    assert_eq!(of("LF:"), lines.clone().count());
+    assert_eq!(of("LH:"), lines.filter(|line| !line.ends_with(",0")).count());
+    let xml = String::from_utf8(bench.read("a.xml")).unwrap();
+    assert!(xml.contains("filename=\"src/dsp/filter.c\"") && xml.contains("condition-coverage="));
+    let page = String::from_utf8(bench.read("a.html")).unwrap();
+    assert!(
+        page.contains("never") && page.contains("filter_precise(samples, count)"),
+        "the source is in it"
+    );
+    assert!(!page.contains("<script"));
+    assert!(bench.error("coverage buoy-flow --lcov a.info").contains("--replace"));
+}
+
+#[test]
+fn flow_around_code_a_byte_and_a_time() {
+    let bench = Bench::with_flow();
+    assert_snapshot!(
+        "flow_around_code",
+        bench.out("flow buoy-flow --around wave_filter --next 3 -n 30")
+    );
+    let filter = bench.json("profile buoy-flow --of wave_filter");
+    let byte = filter["rows"][0]["longest"]["until_byte"].as_u64().unwrap();
+    let lines = bench.json(&format!("flow buoy-flow --around etm@{byte} -n 400 --back 399"));
+    let functions: Vec<_> =
+        lines["lines"].as_array().unwrap().iter().map(|line| &line["function"]).collect();
+    assert!(functions.iter().any(|name| *name == "wave_filter"), "its longest call ends there");
+    let first = bench.json("flow buoy-flow -n 10 --back 0");
+    assert_eq!(first["lines"][0]["function"], "reset_handler");
+    assert_eq!(first["lines"][0]["here"], true);
+    let late = bench.json("flow buoy-flow --around 100ms -n 4");
+    let here = late["lines"].as_array().unwrap().iter().find(|line| line["here"] == true).unwrap();
+    let since = here["since_ns"].as_f64().unwrap();
+    assert!((100e6..100.5e6).contains(&since), "{since}");
+    assert!(bench.out("flow buoy-flow --around last -n 5 --format csv").lines().count() >= 5);
+}
+
+#[test]
+fn source_with_what_ran_in_its_margin() {
+    let bench = Bench::with_flow();
+    assert_snapshot!(
+        "source_of_a_function",
+        bench.out("source buoy-flow wave_filter --sources firmware")
+    );
+    assert_snapshot!("source_with_instructions", bench.out("source buoy-flow clock_drift_ppb -i"));
+    let file = bench.json("source buoy-flow dsp/filter.c --sources firmware");
+    assert_eq!(file["parts"].as_array().unwrap().len(), 1);
+}
+
+#[test]
+fn budgets_on_what_ran() {
+    let bench = Bench::with_flow();
+    bench.write(
+        "ran.toml",
+        "[coverage.\"src/dsp/*\"]\nlines = \">= 95 %\"\nbranches = \">= 99 %\"\n\
+         [function.wave_filter]\ncalls = \">= 10\"\ntotal.elapsed.max = \"<= 650 us\"\n\
+         total.own.mean = \"<= 400 us\"\n",
+    );
+    let ended = bench.run("check buoy-flow ran.toml");
+    assert_eq!(ended.code, 1, "{}", ended.err);
+    assert_snapshot!("budgets_on_what_ran", ended.out);
+    // Samples are a lower bound: enough for *met*, never for *broken*.
+    bench.write("few.toml", "[coverage.\"*\"]\nfunctions = \">= 40 %\"\nlines = \">= 99 %\"\n");
+    let ended = bench.run("check buoy few.toml");
+    assert_eq!(ended.code, 3, "{}", ended.out);
+    assert!(ended.out.contains("1 undecided, 1 met"), "{}", ended.out);
+}
+
+#[test]
+fn inspection_of_an_instruction_trace() {
+    let bench = Bench::with_flow();
+    assert_snapshot!("inspect_instructions", bench.out("inspect buoy-flow"));
+    assert_snapshot!("instruction_packets", bench.out("inspect buoy-flow --packets --top 12"));
+}
+
+#[test]
+fn what_cannot_be_answered_says_why() {
+    let bench = Bench::with_flow();
+    for (command, part) in [
+        ("flow buoy", "no stream of this capture is an instruction trace"),
+        ("flow buoy-flow --around fault_handler", "is not reached"),
+        ("flow buoy-flow --around swo@3", "is called `etm`"),
+        ("flow buoy-flow --around irq:adc_ready[3]", "name code, a time or a byte"),
+        ("profile buoy --tree", "only an instruction trace tells calls"),
+        ("profile buoy-flow --of wave_fliter", "no function called"),
+        ("profile buoy-flow --by task", "--by interrupt"),
+        ("profile buoy-flow --every 10ms", "--samples"),
+        ("source buoy-flow wave_fliter", "did you mean `wave_filter`?"),
+        ("coverage buoy-flow --inside nothing_like_it", "no function or file"),
+    ] {
+        let error = bench.error(command);
+        assert!(error.contains(part), "{command}: {error}");
+    }
+    bench.write("buoy-flow/capture.toml", "format = 1\n[[stream]]\nfile = 'etm.bin'\nprotocol = 'etmv4'\n[stream.settings]\ntrcconfgr = 1\n");
+    assert!(bench.error("inspect buoy-flow").contains("did you mean `trcconfigr`?"));
+}
