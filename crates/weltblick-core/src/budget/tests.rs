@@ -457,7 +457,8 @@ mod times {
             conduct: Conduct::default(),
         };
         let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
-        let report = judge(&file, &SampleCounts::default(), Some(&timings), None, &context).unwrap();
+        let report =
+            judge(&file, &SampleCounts::default(), Some(&timings), None, &context).unwrap();
         let Judgement { verdict, evidence, .. } = report.budgets[0].clone();
         (verdict, evidence)
     }

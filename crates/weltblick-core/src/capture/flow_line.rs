@@ -1,10 +1,10 @@
 //! The line from one stream's bytes to executed instructions.
 
-use super::manifest::{Framing, Protocol, StreamSpec};
+use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
 use crate::event::LossReason;
-use crate::flow::{Clocking, Code, Etmv4Flow, Gap, Sink};
+use crate::flow::{Clocking, Code, Etmv4Flow, Gap, MtbFlow, Sink};
 use crate::image::Image;
-use crate::wire::{Malformed, etmv4, tpiu};
+use crate::wire::{Malformed, etmv4, mtb, tpiu};
 use std::ops::Range;
 
 /// One source of instruction trace on its way to what ran. Other sources of its stream are not read.
@@ -12,8 +12,14 @@ use std::ops::Range;
 pub struct FlowLine<'a> {
     framing: Option<tpiu::Deframer>,
     trace_id: Option<tpiu::TraceId>,
-    decoder: etmv4::Decoder,
-    flow: Etmv4Flow<'a>,
+    reading: Reading<'a>,
+}
+
+/// A protocol's decoder, and what follows its packets through the image.
+#[derive(Debug)]
+enum Reading<'a> {
+    Etmv4(etmv4::Decoder, Box<Etmv4Flow<'a>>),
+    Mtb(mtb::Decoder, u64, Box<MtbFlow<'a>>),
 }
 
 impl<'a> FlowLine<'a> {
@@ -21,19 +27,24 @@ impl<'a> FlowLine<'a> {
     /// instruction trace.
     #[must_use]
     pub fn new(spec: &StreamSpec, source: usize, image: &'a Image) -> Option<Self> {
-        let source = spec.sources.get(source)?;
-        let Protocol::Etmv4(settings) = &source.protocol else { return None };
+        let SourceSpec { trace_id, protocol } = spec.sources.get(source)?;
+        let reading = match protocol {
+            Protocol::Etmv4(settings) => {
+                let flow = Box::new(Etmv4Flow::new(image, settings));
+                Reading::Etmv4(etmv4::Decoder::new(*settings), flow)
+            }
+            Protocol::Mtb => Reading::Mtb(mtb::Decoder::new(), 0, Box::new(MtbFlow::new(image))),
+            Protocol::Itm(_) | Protocol::Poll(_) | Protocol::Ctf(_) => return None,
+        };
         let framing = match spec.framing {
             Framing::None => None,
             Framing::Tpiu(start) => Some(tpiu::Deframer::new(start)),
         };
-        let decoder = etmv4::Decoder::new(*settings);
-        let flow = Etmv4Flow::new(image, settings);
-        Some(Self { framing, trace_id: source.trace_id, decoder, flow })
+        Some(Self { framing, trace_id: *trace_id, reading })
     }
 
     /// The same, for bytes from `offset` of the stream on, which may be the middle of a packet. Only for
-    /// streams without framing; `None` otherwise.
+    /// protocols that synchronise, in streams without framing; `None` otherwise.
     #[must_use]
     pub fn starting_at(
         spec: &StreamSpec,
@@ -42,9 +53,9 @@ impl<'a> FlowLine<'a> {
         offset: u64,
     ) -> Option<Self> {
         let Protocol::Etmv4(settings) = &spec.sources.get(source)?.protocol else { return None };
-        let decoder = etmv4::Decoder::starting_at(*settings, offset);
-        let line = Self::new(spec, source, image)?;
-        line.framing.is_none().then_some(Self { decoder, ..line })
+        let flow = Box::new(Etmv4Flow::new(image, settings));
+        let reading = Reading::Etmv4(etmv4::Decoder::starting_at(*settings, offset), flow);
+        (spec.framing == Framing::None).then_some(Self { framing: None, trace_id: None, reading })
     }
 
     /// What tells time in such a source.
@@ -59,70 +70,96 @@ impl<'a> FlowLine<'a> {
 
     /// Reads the next bytes of the stream.
     pub fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
-        let Self { framing, trace_id, decoder, flow } = self;
+        let Self { framing, trace_id, reading } = self;
         match framing {
-            None => decoder.push(bytes, &mut flow.feeding(sink)),
+            None => reading.push(bytes, sink),
             Some(deframer) => {
-                deframer.push(bytes, &mut Unframe { trace_id: *trace_id, decoder, flow, sink });
+                deframer.push(bytes, &mut Unframe { trace_id: *trace_id, reading, sink });
             }
         }
     }
 
     /// Bytes are missing here, or were not recorded by choice (`None`).
     pub fn gap(&mut self, why: Option<LossReason>, sink: &mut impl Sink) {
+        let Self { framing, trace_id, reading } = self;
         let half = if why.is_none() { Malformed::Unwanted } else { Malformed::FramingLoss };
-        self.decoder.interrupt(half);
-        if let Some(deframer) = &mut self.framing {
-            let Self { trace_id, decoder, flow, .. } = self;
-            deframer.interrupt(&mut Unframe { trace_id: *trace_id, decoder, flow, sink });
+        reading.interrupt(half, sink);
+        if let Some(deframer) = framing {
+            deframer.interrupt(&mut Unframe { trace_id: *trace_id, reading, sink });
         }
-        let gap = if why.is_none() { Gap::Unwatched } else { Gap::Missing };
-        self.flow.gap(self.decoder.offset(), gap, sink);
-    }
-
-    /// The blocks that were reached so far.
-    #[must_use]
-    pub const fn code(&self) -> &Code<'a> {
-        self.flow.code()
+        reading.gap(if why.is_none() { Gap::Unwatched } else { Gap::Missing }, sink);
     }
 
     /// Ends the stream: the blocks that were reached.
     pub fn finish(self, sink: &mut impl Sink) -> Code<'a> {
-        let Self { framing, trace_id, mut decoder, mut flow } = self;
+        let Self { framing, trace_id, mut reading } = self;
         if let Some(deframer) = framing {
-            let (decoder, flow) = (&mut decoder, &mut flow);
-            deframer.finish(&mut Unframe { trace_id, decoder, flow, sink });
+            deframer.finish(&mut Unframe { trace_id, reading: &mut reading, sink });
         }
-        decoder.finish(&mut flow.feeding(sink));
-        flow.finish(sink);
-        flow.into_code()
+        match reading {
+            Reading::Etmv4(decoder, mut flow) => {
+                decoder.finish(&mut flow.feeding(sink));
+                flow.finish(sink);
+                flow.into_code()
+            }
+            Reading::Mtb(decoder, _, mut flow) => {
+                decoder.finish(&mut flow.feeding(sink));
+                flow.into_code()
+            }
+        }
+    }
+}
+
+impl Reading<'_> {
+    fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
+        match self {
+            Self::Etmv4(decoder, flow) => decoder.push(bytes, &mut flow.feeding(sink)),
+            Self::Mtb(decoder, pushed, flow) => {
+                *pushed += bytes.len() as u64;
+                decoder.push(bytes, &mut flow.feeding(sink));
+            }
+        }
+    }
+
+    /// Half a packet is lost.
+    fn interrupt(&mut self, why: Malformed, sink: &mut impl Sink) {
+        match self {
+            Self::Etmv4(decoder, _) => decoder.interrupt(why),
+            Self::Mtb(decoder, _, flow) => decoder.interrupt(&mut flow.feeding(sink)),
+        }
+    }
+
+    fn gap(&mut self, gap: Gap, sink: &mut impl Sink) {
+        match self {
+            Self::Etmv4(decoder, flow) => flow.gap(decoder.offset(), gap, sink),
+            Self::Mtb(_, pushed, flow) => flow.gap(*pushed, gap, sink),
+        }
     }
 }
 
 /// Hands the source its bytes.
 struct Unframe<'f, 'a, S> {
     trace_id: Option<tpiu::TraceId>,
-    decoder: &'f mut etmv4::Decoder,
-    flow: &'f mut Etmv4Flow<'a>,
+    reading: &'f mut Reading<'a>,
     sink: &'f mut S,
 }
 
 impl<S: Sink> tpiu::Sink for Unframe<'_, '_, S> {
     fn data(&mut self, id: tpiu::TraceId, bytes: &[u8], _frame: u64) {
         if Some(id) == self.trace_id {
-            self.decoder.push(bytes, &mut self.flow.feeding(self.sink));
+            self.reading.push(bytes, self.sink);
         }
     }
 
     fn loss(&mut self, _at: Range<u64>, _why: tpiu::Damage) {
-        self.decoder.interrupt(Malformed::FramingLoss);
-        self.flow.gap(self.decoder.offset(), Gap::Missing, self.sink);
+        self.reading.interrupt(Malformed::FramingLoss, self.sink);
+        self.reading.gap(Gap::Missing, self.sink);
     }
 
     fn synchronised(&mut self, _at: Range<u64>) {}
 
     /// These bytes may be this source's: it starts inside a packet.
     fn orphaned(&mut self, _frame: u64, _bytes: usize) {
-        self.decoder.interrupt(Malformed::FramingLoss);
+        self.reading.interrupt(Malformed::FramingLoss, self.sink);
     }
 }

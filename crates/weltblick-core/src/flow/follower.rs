@@ -255,6 +255,83 @@ impl<'a> Follower<'a> {
         }
     }
 
+    /// Everything from where execution is up to the branch at `source` ran, no branch before it was taken,
+    /// and that one was.
+    ///
+    /// # Errors
+    ///
+    /// If the code does not lead there, or there is no branch.
+    pub fn run_to_branch(&mut self, source: u64, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        let Some(id) = self.run_ahead(source, sink)? else { return Ok(()) };
+        let block = *self.code.block(id);
+        if block.last != source || matches!(block.end, End::Through | End::Edge) {
+            return Err(self.fail(Mismatch::NoBranch(source)));
+        }
+        sink.ran(&block, true);
+        self.at = At::Behind(id.0);
+        Ok(())
+    }
+
+    /// The same up to an exception before the instruction at `address`.
+    ///
+    /// # Errors
+    ///
+    /// If the code does not lead there. The exception was entered all the same.
+    pub fn run_to_exception(&mut self, address: u64, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        let ran = self.run_ahead(address, sink).map(|id| {
+            let block = id.map(|id| *self.code.block(id)).filter(|block| address > block.start);
+            if let Some(block) = block {
+                self.tell_part(&block, address, sink);
+            }
+        });
+        self.at = At::Entry;
+        ran
+    }
+
+    /// Runs whole blocks whose branches are not taken, up to the one that holds `address`; `None` if it
+    /// is not known where execution is.
+    fn run_ahead(
+        &mut self,
+        address: u64,
+        sink: &mut impl Sink,
+    ) -> Result<Option<BlockId>, Mismatch> {
+        let At::Start(number) = self.at else { return Ok(None) };
+        let mut id = BlockId(number);
+        let since = self.code.block(id).start;
+        loop {
+            let block = *self.code.block(id);
+            if self.code.holds(&block, address) {
+                return Ok(Some(id));
+            }
+            if address < block.start || block.end == End::Edge {
+                return Err(self.fail(Mismatch::NotReached { since, told: address }));
+            }
+            if !block.conditional && !matches!(block.end, End::Through | End::Marked) {
+                return Err(self.fail(Mismatch::AlwaysTaken(block.last)));
+            }
+            sink.ran(&block, false);
+            id = match self.code.successor(id, false) {
+                Ok(found) => found,
+                Err(outside) => return Err(self.fail(Mismatch::Outside(outside))),
+            };
+        }
+    }
+
+    /// Where the branch that was run to went: a fixed target must be that.
+    ///
+    /// # Errors
+    ///
+    /// If it is not, or outside of the image.
+    pub fn went_to(&mut self, address: u64, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        if let At::Behind(number) = self.at {
+            let block = *self.code.block(BlockId(number));
+            if let Some(expected) = self.code.target(&block).filter(|&target| target != address) {
+                return Err(self.fail(Mismatch::OtherTarget { expected, told: address }));
+            }
+        }
+        self.arrive(address, sink)
+    }
+
     /// Runs the instructions before `address`, none of which branches.
     fn run_up_to(
         &mut self,

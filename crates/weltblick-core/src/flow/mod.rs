@@ -12,6 +12,7 @@ mod block;
 mod code;
 mod follower;
 mod from_etmv4;
+mod from_mtb;
 mod return_stack;
 mod speculation;
 #[cfg(test)]
@@ -21,6 +22,7 @@ pub use block::{Block, BlockId, End};
 pub use code::Code;
 pub use follower::Follower;
 pub use from_etmv4::Etmv4Flow;
+pub use from_mtb::MtbFlow;
 
 use crate::wire::Malformed;
 

@@ -440,7 +440,7 @@ impl Capture {
         let image = self.image()?;
         let (number, source) = self.manifest.flow().with_context(|| {
             format!(
-                "{}: no stream of this capture is an instruction trace (`protocol = \"etmv4\"`)",
+                "{}: no stream of this capture is an instruction trace (`protocol = \"etmv4\"` or `\"mtb\"`)",
                 self.name.display()
             )
         })?;

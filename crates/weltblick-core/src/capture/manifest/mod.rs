@@ -150,7 +150,7 @@ impl Protocol {
     /// Whether it tells, with an image, every instruction that ran.
     #[must_use]
     pub const fn tells_flow(&self) -> bool {
-        matches!(self, Self::Etmv4(_))
+        matches!(self, Self::Etmv4(_) | Self::Mtb)
     }
 
     /// Whether it may carry samples of the program counter.
