@@ -37,9 +37,7 @@ picture() {
 
 picture plan "weltblick plan weltblick-demo/target.toml"
 picture inspect "weltblick inspect weltblick-demo/buoy"
-picture packets "weltblick inspect weltblick-demo/buoy --packets --within 1s..2s --top 24"
 picture profile "weltblick profile weltblick-demo/buoy --top 20"
-picture lines "weltblick profile weltblick-demo/buoy --by line --top 12"
 picture check "weltblick check weltblick-demo/buoy weltblick-demo/budgets.toml"
 picture interrupts "weltblick interrupts weltblick-demo/buoy"
 picture tasks "weltblick tasks weltblick-demo/buoy"
@@ -47,12 +45,12 @@ picture signals "weltblick signals weltblick-demo/buoy temperature --threshold 1
 picture timeline "weltblick timeline weltblick-demo/buoy --within 0.985s..1.015s --columns 120"
 weltblick timeline weltblick-demo/buoy --at 'irq:radio_slot[80]' --within 0.98s..1.02s \
   --picture "$out/timeline-picture.png" >/dev/null
-weltblick interrupts weltblick-demo/buoy adc_ready --picture "$out/histogram.png" >/dev/null
-weltblick signals weltblick-demo/buoy battery_mv drift_ppb --right drift_ppb \
-  --picture "$out/signals-picture.png" >/dev/null
 picture console "weltblick console weltblick-demo/buoy --deltas --within 0.9s..1.3s"
-weltblick export weltblick-demo/buoy --out events >/dev/null
-picture events "weltblick inspect events"
+picture exact "weltblick profile weltblick-demo/buoy-flow --top 16"
+picture coverage "weltblick coverage weltblick-demo/buoy-flow --exclude /build/* --top 8"
+picture source "weltblick source weltblick-demo/buoy-flow wave_filter --sources weltblick-demo/firmware"
+picture flow "weltblick flow weltblick-demo/buoy-flow --around filter_precise -n 24"
+weltblick profile weltblick-demo/buoy-flow --picture "$out/calls.png" >/dev/null
 picture demo "weltblick demo"
 
 # The time between points in the code, without any trace hardware.

@@ -21,8 +21,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         return Err("usage: record-instructions FIRMWARE.elf ETM.bin FROM UNTIL".into());
     };
     let program = Program::parse(&std::fs::read(firmware)?)?;
-    // A trace port of four pins.
-    let setup = Setup { link_bit_rate: 96_000_000, ..Setup::default() };
+    // A trace port of eight pins, on both edges of half the core clock.
+    let setup = Setup { link_bit_rate: 480_000_000, ..Setup::default() };
     let cycle = |seconds: &str| -> Result<u64, std::num::ParseFloatError> {
         Ok((seconds.parse::<f64>()? * setup.core_clock as f64) as u64)
     };
@@ -33,7 +33,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         // Cycle counts, timestamps, return stack.
         (TRCCONFIGR, 1 | 1 << 4 | 1 << 11 | 1 << 12),
         (TRCSYNCPR, 12),
-        (TRCCCCTLR, 32),
+        (TRCCCCTLR, 8),
         (TRCVICTLR, 1 | 1 << 9),
         (TRCPRGCTLR, 1),
     ] {

@@ -4,6 +4,7 @@
 //! analysis, and the reverse.
 
 mod from_ctf;
+mod from_flow;
 mod from_itm;
 mod from_poll;
 mod marks;
@@ -16,6 +17,7 @@ mod vocabulary;
 
 pub(crate) use from_ctf::Grounding;
 pub use from_ctf::{CtfReader, Translation};
+pub use from_flow::FlowEvents;
 pub use from_itm::{ItmClock, ItmEvents, ItmReader};
 pub use from_poll::{PollEvents, PollReader};
 pub use meaning::{Meaning, Means, Part};

@@ -127,6 +127,8 @@ pub enum LossReason {
     Dropped,
     /// Packets of an event trace that never came.
     PacketsMissing,
+    /// A stretch of an instruction trace, and with it an unknown time.
+    FlowGap,
     /// A mark without its arguments, or of no known kind: writes before it are missing.
     NoMark,
 }
@@ -147,6 +149,7 @@ impl LossReason {
                 "events are missing, and the trace's clock may have wrapped meanwhile"
             }
             Self::Dropped => "the tracer dropped events",
+            Self::FlowGap => "instructions are missing, and nothing says for how long",
             Self::PacketsMissing => "packets of the event trace are missing",
             Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
         }
@@ -174,7 +177,10 @@ impl LossReason {
     /// Whether an unknown number of bytes never arrived.
     #[must_use]
     pub const fn is_unbounded(self) -> bool {
-        matches!(self, Self::Disconnected | Self::Overwritten | Self::EventTraceSlip)
+        matches!(
+            self,
+            Self::Disconnected | Self::Overwritten | Self::EventTraceSlip | Self::FlowGap
+        )
     }
 }
 

@@ -48,10 +48,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         out,
         "  buoy/         the capture: the trace as it came, the firmware's ELF, a manifest"
     )?;
+    writeln!(out, "  buoy-flow/    the first half second again, every instruction of it")?;
     writeln!(out, "  firmware/     the firmware's source, with five deliberate faults")?;
     writeln!(out, "  budgets.toml  what the firmware may cost")?;
     writeln!(out, "  README.md     the story, and the faults")?;
     let buoy = args.out.join("buoy").display().to_string();
+    let flow = args.out.join("buoy-flow").display().to_string();
     let budgets = args.out.join("budgets.toml").display().to_string();
     for (question, command) in [
         ("Is the recording whole, and is it this firmware?", vec!["inspect", &buoy]),
@@ -62,10 +64,16 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         ),
         ("Which task waits, and for whom?", vec!["tasks", &buoy]),
         ("Does every budget hold?", vec!["check", &buoy, &budgets]),
+        ("How long does each call really take?", vec!["profile", &flow, "--top", "10"]),
+        ("Which code never ran?", vec!["coverage", &flow, "--exclude", "/build/*", "--top", "5"]),
+        (
+            "What exactly happens where the filter is slow?",
+            vec!["flow", &flow, "--around", "filter_precise", "-n", "14"],
+        ),
     ] {
         step(question, &command, args.color, paint, out)?;
     }
-    next(&buoy, &budgets, paint, out)?;
+    next(&buoy, &flow, &budgets, paint, out)?;
     Ok(Outcome::Done)
 }
 
@@ -94,8 +102,8 @@ fn step(
     Ok(())
 }
 
-fn next(buoy: &str, budgets: &str, paint: Paint, out: &mut dyn Write) -> Result<()> {
-    let (buoy, budgets) = (show::plain(buoy), show::plain(budgets));
+fn next(buoy: &str, flow: &str, budgets: &str, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let (buoy, flow, budgets) = (show::plain(buoy), show::plain(flow), show::plain(budgets));
     writeln!(out)?;
     writeln!(out, "{}", paint.faint("# Try next"))?;
     for (command, why) in [
@@ -105,6 +113,9 @@ fn next(buoy: &str, budgets: &str, paint: Paint, out: &mut dyn Write) -> Result<
         (format!("interrupts {buoy} adc_ready --worst 3"), "one interrupt in detail"),
         (format!("tasks {buoy} --order --within 1s..1.05s"), "in which order tasks ran"),
         (format!("console {buoy} --deltas"), "what the firmware printed"),
+        (format!("profile {flow} --of wave_filter"), "one function: each call, callers, callees"),
+        (format!("profile {flow} --tree"), "who called whom"),
+        (format!("source {flow} housekeeping_task"), "lines that never ran, in the margin"),
         (format!("inspect {buoy} --packets --top 20"), "the packets themselves"),
         (format!("check {buoy} {budgets} --format json"), "the same verdicts for a script"),
     ] {

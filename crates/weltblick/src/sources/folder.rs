@@ -13,7 +13,7 @@ use weltblick_core::capture::{
     Manifest, PollSettings, Priorities, Protocol, SignalSpec, SourceSpec, StreamSpec, Tap, What,
 };
 use weltblick_core::document::{At, Source};
-use weltblick_core::event::{CodeRanges, Origin, Sink};
+use weltblick_core::event::{CodeRanges, FlowEvents, Origin, Sink};
 use weltblick_core::flow;
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::profile::Conduct;
@@ -380,7 +380,33 @@ impl Capture {
         if let Some(trace) = &self.traces[number] {
             return events::replay(trace, &self.inputs[number], origin, tap, sink);
         }
-        let mut line = Line::new(&self.manifest.streams[number], origin);
+        let spec = &self.manifest.streams[number];
+        let mut line = Line::new(spec, origin);
+        let image = self.image.as_ref().map(|open| &open.image);
+        if let (Some((stream, source)), Some(image)) = (self.manifest.flow_events(), image)
+            && stream == number
+            && let Some(mut flow) = FlowLine::new(spec, source, image)
+        {
+            // Packets for those who want them, events from what ran.
+            let mut events = FlowEvents::new(Origin(first as u16 + source as u16), sink);
+            self.read_stream(number, |piece| {
+                match piece {
+                    Piece::Bytes(bytes) => {
+                        line.push(bytes, tap, &mut ());
+                        flow.push(bytes, &mut events);
+                    }
+                    Piece::Gap(why) => {
+                        line.gap(why, tap, &mut ());
+                        flow.gap(why, &mut events);
+                    }
+                }
+                if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            })?;
+            line.finish(tap, &mut ());
+            flow.finish(&mut events);
+            events.finish();
+            return Ok(());
+        }
         self.read_stream(number, |piece| {
             match piece {
                 Piece::Bytes(bytes) => line.push(bytes, tap, sink),

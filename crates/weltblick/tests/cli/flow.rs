@@ -169,6 +169,23 @@ fn budgets_on_what_ran() {
 }
 
 #[test]
+fn interrupts_and_lanes_from_what_ran() {
+    let bench = Bench::with_flow();
+    assert_snapshot!("interrupts_from_flow", bench.out("interrupts buoy-flow"));
+    assert_snapshot!("timeline_from_flow", bench.out("timeline buoy-flow --within 100ms..110ms"));
+    let report = bench.json("interrupts buoy-flow");
+    let runs = |name: &str| {
+        let rows = report["interrupts"].as_array().unwrap();
+        rows.iter().find(|row| row["name"] == name).unwrap()["count"].as_u64().unwrap()
+    };
+    assert_eq!((runs("SysTick"), runs("adc_ready")), (499, 1997));
+    // Without cycle counts there is order, and no time.
+    let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
+    bench.write("buoy-flow/capture.toml", manifest.replace("0x1811", "0x1801"));
+    assert!(bench.error("interrupts buoy-flow").contains("no exception trace"));
+}
+
+#[test]
 fn inspection_of_an_instruction_trace() {
     let bench = Bench::with_flow();
     assert_snapshot!("inspect_instructions", bench.out("inspect buoy-flow"));

@@ -271,6 +271,18 @@ impl Manifest {
         })
     }
 
+    /// The number of the stream whose instruction trace tells of exceptions, and its source's number in
+    /// it: where it counts cycles, and nothing else tells.
+    #[must_use]
+    pub fn flow_events(&self) -> Option<(usize, usize)> {
+        let (stream, source) = self.flow()?;
+        let counts = match &self.streams[stream].sources[source].protocol {
+            Protocol::Etmv4(settings) => settings.cycle_counts(),
+            _ => false,
+        };
+        (counts && self.itm().is_none() && self.event_trace().is_none()).then_some((stream, source))
+    }
+
     /// The event trace, where the target sent no trace of its own.
     #[must_use]
     pub fn event_trace(&self) -> Option<&CtfSettings> {

@@ -25,7 +25,7 @@ impl Gaps {
         }
         if gaps.damaged + gaps.untold > 0 {
             doubts.push(format!(
-                "{} of the recording could not be read: what ran meanwhile is not counted.",
+                "{} of the recording is missing, or could not be read: what ran meanwhile is not counted.",
                 match gaps.damaged + gaps.untold {
                     1 => "One stretch".to_owned(),
                     more => format!("{more} stretches"),

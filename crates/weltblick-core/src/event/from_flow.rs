@@ -1,0 +1,119 @@
+//! Instruction flow to events: exceptions, as the trace tells them, with the cycles that it counts.
+
+use super::vocabulary::{Event, LossReason, Origin, Position, Sink};
+use crate::flow::{self, Block, Gap, Moment};
+use crate::time::Window;
+
+/// Events that wait for their time at most; a trace that counts cycles so seldom has none.
+const MOST_WAITING: usize = 4096;
+
+/// A sink of instruction flow that hands on events.
+///
+/// A cycle count says how much time has passed since the one before; what happened in between happened
+/// in that window. After a gap nothing says how long it was: events before and after it lie on different
+/// clocks, which a loss says.
+#[derive(Debug)]
+pub struct FlowEvents<S> {
+    origin: Origin,
+    sink: S,
+    /// Cycles up to the last count.
+    cycles: u64,
+    waiting: Vec<(u64, Event)>,
+    /// Handlers that run or were interrupted, the innermost last.
+    active: Vec<u16>,
+    /// A handler ended, and what goes on is not known yet.
+    ended: bool,
+    offset: u64,
+}
+
+impl<S: Sink> FlowEvents<S> {
+    /// Events of `origin`.
+    pub const fn new(origin: Origin, sink: S) -> Self {
+        Self {
+            origin,
+            sink,
+            cycles: 0,
+            waiting: Vec::new(),
+            active: Vec::new(),
+            ended: false,
+            offset: 0,
+        }
+    }
+
+    /// The recording ends: what still waits has no time.
+    pub fn finish(&mut self) {
+        self.release(None);
+    }
+
+    fn wait(&mut self, event: Event) {
+        self.waiting.push((self.offset, event));
+        if self.waiting.len() >= MOST_WAITING {
+            self.release(None);
+        }
+    }
+
+    fn release(&mut self, time: Option<Window>) {
+        for (offset, event) in self.waiting.drain(..) {
+            self.sink.event(Position { origin: self.origin, offset, time }, &event);
+        }
+    }
+
+    fn gap(&mut self, gap: Gap) {
+        self.release(None);
+        self.active.clear();
+        self.ended = false;
+        let offset = self.offset;
+        let event = match gap {
+            Gap::Unwatched => Event::Unwatched,
+            Gap::Damaged { bytes, .. } => {
+                Event::Lost { bytes: offset..offset + bytes, why: LossReason::FlowGap }
+            }
+            _ => Event::Lost { bytes: offset..offset, why: LossReason::FlowGap },
+        };
+        let time = Some(Window::exact(self.cycles));
+        self.sink.event(Position { origin: self.origin, offset, time }, &event);
+    }
+}
+
+impl<S: Sink> flow::Sink for FlowEvents<S> {
+    fn ran(&mut self, _: &Block, _: bool) {}
+
+    fn arrived(&mut self, _: &Block) {
+        if std::mem::take(&mut self.ended) {
+            let exception = self.active.last().copied().unwrap_or(0);
+            self.wait(Event::Resumed { exception });
+        }
+    }
+
+    fn at(&mut self, offset: u64) {
+        self.offset = offset;
+    }
+
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        self.offset = offset;
+        match *moment {
+            Moment::Entered { exception: Some(exception), .. } => {
+                self.ended = false;
+                self.active.push(exception);
+                self.wait(Event::Entered { exception });
+            }
+            Moment::Left => {
+                self.ended = true;
+                // The end of a handler whose entry was not seen: nobody knows whose.
+                if let Some(exception) = self.active.pop() {
+                    self.wait(Event::Left { exception });
+                }
+            }
+            Moment::Cycles(Some(cycles)) => {
+                let earliest = self.cycles;
+                self.cycles = self.cycles.saturating_add(u64::from(cycles));
+                self.release(Some(Window { earliest, latest: self.cycles }));
+            }
+            Moment::Cycles(None) => self.gap(Gap::Missing),
+            Moment::Gap(gap) => self.gap(gap),
+            Moment::Entered { exception: None, .. }
+            | Moment::Time { .. }
+            | Moment::Context { .. } => {}
+        }
+    }
+}
