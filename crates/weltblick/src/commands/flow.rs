@@ -65,7 +65,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Place::Address(address) => Some(address),
         _ => None,
     };
-    let Some(report) = show::flow::report(&history, image, scale, address)? else {
+    let Some(report) = show::flow::report(&history, image, scale, address, [back, after])? else {
         bail!(
             "{}: {} is not reached{} in this instruction trace",
             capture.name.display(),

@@ -66,10 +66,7 @@ fn total(report: &CoverageReport, paint: Paint, out: &mut dyn Write) -> Result<(
     let conditional = match conditional {
         0 => String::new(),
         _ if report.evidence.lower_bound && report.total.branches.is_none() => String::new(),
-        some => format!(
-            "{} of them conditional: the trace does not tell whether they took effect",
-            count(some)
-        ),
+        some => format!("{} may have run without effect (`it` blocks)", count(some)),
     };
     for (name, part, note) in [
         ("functions", Some(functions), String::new()),

@@ -1,6 +1,8 @@
 //! Faces of an exact profile.
 
-use super::{Align, Paint, Table, cell, count, duration_ns, evidence, path_end, percent, plain};
+use super::{
+    Align, Paint, Table, cell, count, duration_ns, evidence, path_end, percent, plain, range_ns,
+};
 use anyhow::Result;
 use std::io::Write;
 use std::path::Path;
@@ -40,7 +42,7 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
     if functions {
         columns.extend([("total %", Align::Right), ("calls", Align::Right)]);
         let each = if timed {
-            [("own, mean", Align::Right), ("elapsed, max", Align::Right)]
+            [("own mean", Align::Right), ("elapsed max", Align::Right)]
         } else {
             [("instr. a call", Align::Right), ("at most", Align::Right)]
         };
@@ -49,7 +51,9 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
         columns.push(("entries", Align::Right));
     }
     columns.push((report.by.as_str(), Align::Left));
-    columns.push(("", Align::Left));
+    if !functions {
+        columns.push(("", Align::Left));
+    }
     let mut table = Table::new(look.paint, &columns);
     for row in report.rows.iter().take(look.top) {
         let share = row.self_share.unwrap_or(row.instruction_share);
@@ -160,7 +164,7 @@ fn windowed(duration: Duration) -> String {
     if is_wide(duration) && duration.ns_low <= 0.0 {
         format!("<= {}", duration_ns(high))
     } else if is_wide(duration) {
-        format!("{}..{}", duration_ns(duration.ns_low), duration_ns(high))
+        range_ns(duration.ns_low, high)
     } else {
         duration_ns(duration.ns)
     }

@@ -63,12 +63,14 @@ pub(crate) struct FlowLine {
     branched: Option<bool>,
 }
 
-/// Everything that a history holds, as lines; `None` if the place was not reached.
+/// What a history holds, as lines: so many instructions before the place, and after it. `None` if the place
+/// was not reached.
 pub(crate) fn report(
     history: &History<'_>,
     image: &Image,
     scale: Option<Scale>,
     place: Option<u64>,
+    around: [u64; 2],
 ) -> Result<Option<FlowReport>> {
     let Some((steps, hit)) = history.steps() else { return Ok(None) };
     let disassembler = Disassembler::new()?;
@@ -77,8 +79,30 @@ pub(crate) fn report(
         let here = (number == hit).then_some(place);
         add(step, here, image, scale, &disassembler, &mut lines);
     }
+    trim(&mut lines, around);
     let path = history.path().iter().map(|entry| path_name(entry, image)).collect();
     Ok(Some(FlowReport { schema: SCHEMA.into(), path, lines }))
+}
+
+/// Histories hold whole blocks: instructions beyond those that were asked for go.
+fn trim(lines: &mut Vec<FlowLine>, [before, after]: [u64; 2]) {
+    let Some(here) = lines.iter().position(|line| line.here) else { return };
+    let is_instruction = |line: &FlowLine| line.kind == "instruction";
+    let last = lines[here..]
+        .iter()
+        .enumerate()
+        .filter(|(_, line)| is_instruction(line))
+        .nth(after.max(1) as usize)
+        .map_or(lines.len(), |(place, _)| here + place);
+    let first = lines[..here]
+        .iter()
+        .enumerate()
+        .rev()
+        .filter(|(_, line)| is_instruction(line))
+        .nth(before as usize)
+        .map_or(0, |(place, _)| place + 1);
+    lines.truncate(last);
+    lines.drain(..first);
 }
 
 fn path_name(&(root, function): &(Root, Option<Named>), image: &Image) -> String {

@@ -36,6 +36,8 @@ pub(crate) struct SourcePart {
     file: String,
     /// Its text was found.
     has_text: bool,
+    /// All of the file is meant.
+    whole: bool,
     /// The lines, in order; between lines with code those without, where the text is known.
     lines: Vec<SourceLine>,
 }
@@ -147,7 +149,7 @@ fn part(
             }
         }
     }
-    SourcePart { file, has_text, lines: lines.into_values().collect() }
+    SourcePart { file, has_text, whole, lines: lines.into_values().collect() }
 }
 
 /// For people.
@@ -173,7 +175,18 @@ pub(crate) fn text(
             writeln!(out, "{}", paint.faint(text))?;
         }
         writeln!(out, "{}", paint.faint(&heading))?;
-        for line in &part.lines {
+        let mut left_out = 0;
+        for (number, line) in part.lines.iter().enumerate() {
+            // Other functions between those whose code is shown.
+            let far = |near: &[SourceLine]| near.iter().all(|line| line.executions.is_none());
+            let (before, after) = (number.saturating_sub(3), (number + 4).min(part.lines.len()));
+            if !part.whole && far(&part.lines[before..after]) {
+                left_out += 1;
+                continue;
+            }
+            if std::mem::take(&mut left_out) > 0 {
+                writeln!(out, "{}", paint.faint(&format!("{:>width$}", "...", width = 26 + HEAT)))?;
+            }
             source_line(line, hottest, samples, paint, out)?;
             if instructions || !part.has_text {
                 for instruction in &line.instructions {
