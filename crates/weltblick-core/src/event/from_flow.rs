@@ -11,7 +11,8 @@ const MOST_WAITING: usize = 4096;
 ///
 /// A cycle count says how much time has passed since the one before; what happened in between happened
 /// in that window. After a gap nothing says how long it was: events before and after it lie on different
-/// clocks, which a loss says.
+/// clocks, which a loss says. At the beginning, and after a gap, thread mode is taken to be what runs below
+/// the handlers that are seen to be entered: no packet says so.
 #[derive(Debug)]
 pub struct FlowEvents<S> {
     origin: Origin,

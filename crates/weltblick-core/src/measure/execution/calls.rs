@@ -26,6 +26,8 @@ use rustc_hash::FxHashMap;
 const DEEPEST: usize = 1024;
 /// Items between two times at most; where time is told so seldom, it is not known.
 const MOST_ITEMS: usize = 1 << 16;
+/// The same where nothing tells time.
+const MOST_UNTIMED: usize = 1 << 10;
 
 /// How the last instruction led on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -51,8 +53,8 @@ pub(super) struct Frame {
     pub(super) context: usize,
     /// It was seen to begin.
     whole: bool,
-    /// Time is known ever since.
-    timed: bool,
+    /// The stretch in which it began.
+    stretch: u64,
     /// The clock at its beginning: as it was before the stretch in which that lies, and after it.
     began: [Clock; 2],
     /// The same of its context's own clock.
@@ -83,8 +85,9 @@ pub struct Calls<'a> {
     items: Vec<Item>,
     clock: Clock,
     pace: Pace,
-    /// Stretches so far.
+    /// Stretches so far, and the last one of which nobody knows how long it was.
     stretch: u64,
+    unknown: u64,
     /// The last timestamp.
     stamp: Option<u64>,
     offset: u64,
@@ -113,6 +116,7 @@ impl<'a> Calls<'a> {
             clock: Clock::default(),
             pace: Pace::default(),
             stretch: 0,
+            unknown: 0,
             stamp: None,
             offset: 0,
         }
@@ -245,7 +249,7 @@ impl<'a> Calls<'a> {
             returns_to,
             context,
             whole,
-            timed: true,
+            stretch: self.stretch + 1,
             began: [Clock::default(); 2],
             began_own: [Clock::default(); 2],
             offset: self.offset,
@@ -367,7 +371,8 @@ impl<'a> Calls<'a> {
 
     fn item(&mut self, item: Item) {
         self.items.push(item);
-        if self.items.len() >= MOST_ITEMS {
+        let most = if self.clocking == Clocking::Nothing { MOST_UNTIMED } else { MOST_ITEMS };
+        if self.items.len() >= most {
             self.settle(None);
         }
     }
@@ -381,10 +386,11 @@ impl<'a> Calls<'a> {
         let before = self.clock;
         self.count(&items);
         if ticks.is_none() {
-            self.lose_time();
+            // Nor is it known of calls that are open how long they last.
+            self.unknown = self.stretch;
         }
-        let ticks = ticks.unwrap_or(0);
         share_out(&items, ticks, self.stretch, &mut self.pace, &mut self.tree);
+        let ticks = ticks.unwrap_or(0);
         self.clock.low += ticks;
         self.clock.high += ticks;
         self.contexts.advance(&items, ticks, self.stretch);
@@ -452,17 +458,10 @@ impl<'a> Calls<'a> {
         }
     }
 
-    /// Nobody knows how long this stretch lasted: nor how long a call that is open lasts.
-    fn lose_time(&mut self) {
-        for frame in &mut self.frames {
-            frame.timed = false;
-        }
-    }
-
     /// How long a call lasted that ended in the stretch that began at `before` and had `ticks`.
     fn note(&mut self, number: usize, before: Clock, ticks: u64) {
         let frame = self.frames[number];
-        if !frame.timed || self.clocking == Clocking::Nothing {
+        if frame.stretch <= self.unknown || self.clocking == Clocking::Nothing {
             return;
         }
         let own = self.contexts.clock(frame.context);

@@ -39,6 +39,8 @@ struct Context {
 #[derive(Debug, Default)]
 pub(super) struct Contexts {
     all: Vec<Option<Context>>,
+    /// Numbers that may be used again.
+    free: Vec<usize>,
     /// Numbers that become free when the stretch ends.
     dead: Vec<usize>,
     /// Threads that wait, the one that waits longest first.
@@ -80,7 +82,7 @@ impl Contexts {
             too_deep: 0,
             stretch: 0,
         };
-        match self.all.iter().position(Option::is_none) {
+        match self.free.pop() {
             Some(number) => {
                 self.all[number] = Some(context);
                 number
@@ -306,11 +308,11 @@ impl Contexts {
 
     /// The stretch ends: numbers of those that are gone may be used again.
     pub(super) fn bury(&mut self) {
-        let Self { all, dead, .. } = self;
+        let Self { all, dead, free, .. } = self;
         dead.retain(|&number| {
             let busy = all[number].as_ref().is_some_and(|context| !context.frames.is_empty());
-            if !busy {
-                all[number] = None;
+            if !busy && all[number].take().is_some() {
+                free.push(number);
             }
             busy
         });

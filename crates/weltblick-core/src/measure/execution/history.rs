@@ -187,7 +187,8 @@ impl<'a> History<'a> {
     }
 
     fn is_full(&self) -> bool {
-        self.hit.is_some() && self.held[1] > self.after
+        let most = 4 * (self.before + self.after) + 64;
+        self.hit.is_some() && (self.held[1] > self.after || self.steps.len() as u64 > most)
     }
 }
 

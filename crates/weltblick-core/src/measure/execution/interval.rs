@@ -69,14 +69,16 @@ impl Pace {
 }
 
 /// Shares the `ticks` of a stretch out among the paths that ran: by instructions; but where one waits,
-/// what is left after the usual pace is the time that it waited. Stretches have numbers from 1.
+/// what is left after the usual pace is the time that it waited. Stretches have numbers from 1; of one
+/// whose ticks are not known, only instructions count.
 pub(super) fn share_out(
     items: &[Item],
-    ticks: u64,
+    known: Option<u64>,
     stretch: u64,
     pace: &mut Pace,
     tree: &mut Tree,
 ) {
+    let ticks = known.unwrap_or(0);
     let total: u64 = items.iter().filter_map(Item::ran).map(|(.., ran)| ran).sum();
     let waits = items.iter().find_map(|item| match *item {
         Item::Waits(node) => Some(node),
@@ -104,6 +106,7 @@ pub(super) fn share_out(
     }
     match waits {
         Some(node) => tree.node_mut(node).time.ticks += ticks - busy,
-        None => pace.learn(ticks, total),
+        None if known.is_some() => pace.learn(ticks, total),
+        None => {}
     }
 }
