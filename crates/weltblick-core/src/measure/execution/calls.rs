@@ -15,7 +15,7 @@
 use super::contexts::{Contexts, Resumed};
 use super::figures::{CallFigures, Longest};
 use super::interval::{Clock, Item, Pace, share_out};
-use super::tree::{Named, NodeId, Root, Tree};
+use super::tree::{Named, NodeId, Root, SelfTime, Tree};
 use crate::flow::{Block, Clocking, End, Moment, Sink};
 use crate::image::Image;
 use crate::isa::thumb::Indirect;
@@ -380,6 +380,9 @@ impl<'a> Calls<'a> {
     /// A stretch ends: so many ticks passed in it, if that is known.
     #[inline(never)]
     fn settle(&mut self, ticks: Option<u64>) {
+        if let (true, Some(ticks)) = (self.items.is_empty(), ticks) {
+            return self.settle_alone(ticks);
+        }
         self.flush();
         self.stretch += 1;
         let items = std::mem::take(&mut self.items);
@@ -422,6 +425,24 @@ impl<'a> Calls<'a> {
         self.contexts.bury();
         self.items = items;
         self.items.clear();
+    }
+
+    /// A stretch in which one function ran and nothing else happened: most are.
+    fn settle_alone(&mut self, ticks: u64) {
+        self.stretch += 1;
+        self.clock.low += ticks;
+        self.clock.high += ticks;
+        let instructions = std::mem::take(&mut self.run);
+        if instructions == 0 {
+            return;
+        }
+        self.clock.instructions += instructions;
+        self.pace.learn(ticks, instructions);
+        let node = self.tree.node_mut(self.node);
+        node.instructions += instructions;
+        node.time.add(SelfTime { ticks, low: ticks, high: ticks });
+        let context = self.contexts.current();
+        self.contexts.ran_alone(context, Clock { low: ticks, high: ticks, instructions });
     }
 
     /// Counts instructions: these are certain, one by one.

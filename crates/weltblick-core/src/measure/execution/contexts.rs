@@ -165,6 +165,15 @@ impl Contexts {
         }
     }
 
+    /// A context ran, and no other beside it.
+    pub(super) fn ran_alone(&mut self, number: usize, by: Clock) {
+        if let Some(Context { clock, .. }) = self.get_mut(number) {
+            clock.low += by.low;
+            clock.high += by.high;
+            clock.instructions += by.instructions;
+        }
+    }
+
     /// Own clocks go on by `ticks`: for certain only where no other ran in this stretch.
     pub(super) fn advance(&mut self, items: &[Item], ticks: u64, stretch: u64) {
         let (mut first, mut alone) = (None, true);

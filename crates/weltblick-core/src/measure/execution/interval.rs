@@ -58,7 +58,7 @@ impl Pace {
         }
     }
 
-    fn learn(&mut self, ticks: u64, instructions: u64) {
+    pub(super) fn learn(&mut self, ticks: u64, instructions: u64) {
         // Halved before they would not fit: what was learnt last counts more.
         if self.ticks > u64::MAX / 4 {
             *self = Self { ticks: self.ticks / 2, instructions: self.instructions / 2 };
