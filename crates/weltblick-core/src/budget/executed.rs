@@ -21,6 +21,8 @@ pub struct Executed<'a> {
     pub calls: Option<&'a Calls<'a>>,
     /// How ticks of calls are stated.
     pub scale: Option<Scale>,
+    /// A debugger stopped the core while this was recorded: its timing is not its own.
+    pub intrusive: bool,
 }
 
 /// A figure between two bounds, and on what it rests.
@@ -32,6 +34,8 @@ struct Observed {
     advice: &'static str,
     /// How many observations it rests on.
     count: u64,
+    /// Why it cannot be called met, and what would help.
+    objection: Option<[&'static str; 2]>,
 }
 
 const TRACE_INSTRUCTIONS: &str =
@@ -41,7 +45,30 @@ const LOSE_NOTHING: &str = "lose nothing: trace less, or give the trace unit a w
 const KNOW_TIME: &str =
     "count cycles more finely (a lower threshold): the limit lies within the bounds";
 
+const OTHER_IMAGE: [&str; 2] = [
+    "packets and image contradict each other",
+    "use the image that was on the target, or a recording without damage",
+];
+const STOPPED: [&str; 2] = [
+    "the core was stopped while this was recorded: an intrusive measurement meets no budget",
+    "measure with the target's own trace",
+];
+const STILL_RUNS: [&str; 2] = [
+    "when the recording ended one had lasted longer than ever before, and had not ended",
+    "measure on until it ends",
+];
+
 impl Executed<'_> {
+    /// What speaks against every verdict that is good news.
+    fn objection(&self) -> Option<[&'static str; 2]> {
+        (self.seen.gaps.mismatches > 0).then_some(OTHER_IMAGE)
+    }
+
+    /// Whether everything that ran is known.
+    fn is_whole(&self) -> bool {
+        self.seen.gaps.is_whole() && self.seen.gaps.unwatched == 0
+    }
+
     /// Judges how much of some code was covered.
     pub(super) fn judge_coverage(
         &self,
@@ -71,13 +98,20 @@ impl Executed<'_> {
                 "write the name of a function or file; `*` stands for anything",
             );
         };
-        let lower = report.evidence.lower_bound;
+        let lower = self.seen.lower_bound || !self.is_whole();
         let evidence =
             format!("{}{covered} of {total} {name}", if lower { "at least " } else { "" });
         let bounds = Bounds { low: share, high: if lower { 1.0 } else { share } };
         decide(
             budget,
-            Observed { bounds, best: share, evidence, advice: KNOW_MORE, count: total },
+            Observed {
+                bounds,
+                best: share,
+                evidence,
+                advice: KNOW_MORE,
+                count: total,
+                objection: self.objection(),
+            },
             1.0,
             blank,
         )
@@ -94,7 +128,7 @@ impl Executed<'_> {
         let Some(calls) = self.calls else {
             return without(blank, "samples tell no calls", TRACE_INSTRUCTIONS);
         };
-        let whole = self.seen.gaps.is_whole() && self.seen.gaps.unwatched == 0;
+        let whole = self.is_whole();
         let none = CallFigures::default();
         let found = calls.figures().find(|(named, _)| *named == Named(Some(function)));
         let figures = found.map_or(&none, |(_, figures)| figures);
@@ -112,7 +146,9 @@ impl Executed<'_> {
             let best = figures.calls as f64;
             let bounds = Bounds { low: best, high: if whole { best } else { f64::INFINITY } };
             let count = figures.calls;
-            let observed = Observed { bounds, best, evidence, advice: LOSE_NOTHING, count };
+            let objection = self.objection();
+            let observed =
+                Observed { bounds, best, evidence, advice: LOSE_NOTHING, count, objection };
             return decide(budget, observed, 1.0, blank);
         }
         let Some(scale) = self.scale.filter(|_| calls.ticks().is_some()) else {
@@ -130,6 +166,13 @@ impl Executed<'_> {
             );
         };
         // What is missing may have been longer, or shorter.
+        let missing = figures.calls.saturating_sub(spread.count() + figures.open);
+        let whole = whole && missing == 0;
+        let still_runs = spread.max().is_some_and(|longest| figures.open_for > longest.high);
+        let objection = self
+            .objection()
+            .or(self.intrusive.then_some(STOPPED))
+            .or(still_runs.then_some(STILL_RUNS));
         let bounds = if whole {
             seen
         } else {
@@ -146,6 +189,7 @@ impl Executed<'_> {
             evidence,
             advice: if whole { KNOW_TIME } else { LOSE_NOTHING },
             count: spread.count(),
+            objection,
         };
         decide(budget, observed, 1e9, blank)
     }
@@ -168,7 +212,8 @@ fn without(blank: Judgement, why: &str, advice: &str) -> Judgement {
 /// Met only if all within the bounds keeps the limit, broken only if nothing does. `factor` is that
 /// between limits and results.
 fn decide(budget: &Budget, observed: Observed, factor: f64, blank: Judgement) -> Judgement {
-    let Observed { bounds: Bounds { low, high }, best, mut evidence, advice, count } = observed;
+    let Observed { bounds: Bounds { low, high }, best, mut evidence, advice, count, objection } =
+        observed;
     let limit = &budget.condition.limit;
     let mut verdict = if limit.fails_for_all(low, high) {
         Verdict::Broken
@@ -184,6 +229,11 @@ fn decide(budget: &Budget, observed: Observed, factor: f64, blank: Judgement) ->
         verdict = Verdict::Undecided;
         evidence = format!("{evidence}, fewer than the {over} asked for");
         advice = Some("measure longer".into());
+    }
+    if let (Verdict::Met, Some([why, help])) = (verdict, objection) {
+        verdict = Verdict::Undecided;
+        evidence = format!("{evidence}; {why}");
+        advice = Some(help.into());
     }
     Judgement {
         verdict,

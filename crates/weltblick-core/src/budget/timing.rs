@@ -310,7 +310,16 @@ impl Timings<'_> {
             Measure::Response => self.waited(row, row.response(), figure, missing, scale)?,
             Measure::Count => counted(row.entries, missing, 1.0),
             Measure::Rate => counted(row.entries, missing, 1e9 / (all * scale.ns)),
-            Measure::Load => share(row.busy as f64, all, unknown as f64, row.entries),
+            Measure::Load => {
+                let mut load = share(row.busy as f64, all, unknown as f64, row.entries);
+                // Where beginnings and ends are known to windows, so is what lies between them.
+                if let Some(own) = row.own.mean() {
+                    let runs = row.own.count() as f64;
+                    load.low = load.low.min(own.low * runs / all);
+                    load.high = load.high.max((own.high * runs + unknown as f64) / all);
+                }
+                load
+            }
             Measure::StackPeak | Measure::Interval | Measure::Value => return Err(no_such_figure()),
         };
         let lasts = matches!(figure.measure, Measure::Own | Measure::Elapsed | Measure::Response);

@@ -143,6 +143,7 @@ impl<'a> Ran<'a> {
             seen: &self.seen,
             calls: self.calls.as_ref(),
             scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+            intrusive: capture.conduct().intrusive,
         })
     }
 }

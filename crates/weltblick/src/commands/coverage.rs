@@ -163,7 +163,11 @@ pub(super) fn look(capture: &Capture, listing: &Listing) -> Result<Seen> {
     if capture.has_flow() {
         let mut counts = BlockCounts::default();
         let code = capture.replay_flow(&mut counts)?;
-        return Ok(Seen::of_flow(&counts.into_tally(&code), listing));
+        let mut seen = Seen::of_flow(&counts.into_tally(&code), listing);
+        // Narrowed by choice: the trace unit need not say so.
+        let narrowed = capture.conduct().between_points || !capture.manifest.ranges.is_everything();
+        seen.gaps.unwatched += u64::from(narrowed);
+        return Ok(seen);
     }
     let mut counted = Counted::default();
     capture.replay(&mut (), &mut counted)?;

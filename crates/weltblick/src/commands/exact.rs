@@ -22,6 +22,11 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
             "--within and --every take samples apart; an exact profile is of the whole instruction trace (--samples takes the samples of this capture)"
         );
     }
+    if args.inline {
+        bail!(
+            "--inline takes samples apart; `source` shows lines that were inlined (--samples takes the samples of this capture)"
+        );
+    }
     if args.by == ByArg::Task {
         bail!(
             "--by task needs statements of a kernel, which an instruction trace does not carry; --by interrupt, or --tree, tells threads and handlers apart"

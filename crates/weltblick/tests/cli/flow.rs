@@ -169,6 +169,33 @@ fn budgets_on_what_ran() {
 }
 
 #[test]
+fn nothing_is_met_that_the_recording_cannot_show() {
+    let bench = Bench::with_flow();
+    let budget =
+        |function: &str| format!("[function.{function}]\ntotal.elapsed.max = \"<= 1 s\"\n");
+    bench.write("filter.toml", budget("wave_filter"));
+    assert_eq!(bench.run("check buoy-flow filter.toml").code, 0);
+    // A call that had not ended may last for ever.
+    bench.write("idle.toml", budget("idle"));
+    assert_eq!(bench.run("check buoy-flow idle.toml").code, 3);
+    let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
+    // What was left out by choice may have run: never broken for that, and stopping is no timing.
+    bench.write(
+        "buoy-flow/capture.toml",
+        manifest.replace("format = 1", "format = 1\nbetween_points = true"),
+    );
+    let coverage = bench.json("coverage buoy-flow");
+    assert_eq!(coverage["evidence"]["lower_bound"], true);
+    bench.write(
+        "buoy-flow/capture.toml",
+        manifest.replace("format = 1", "format = 1\nintrusive = true"),
+    );
+    let ended = bench.run("check buoy-flow filter.toml");
+    assert!(ended.code == 3 && ended.out.contains("intrusive"), "{}", ended.out);
+    assert!(bench.error("profile buoy-flow --inline").contains("--samples"));
+}
+
+#[test]
 fn interrupts_and_lanes_from_what_ran() {
     let bench = Bench::with_flow();
     assert_snapshot!("interrupts_from_flow", bench.out("interrupts buoy-flow"));

@@ -8,7 +8,7 @@ pub(super) fn evidence(seen: &Seen, conditional_instructions: u64) -> Evidence {
     let gaps = &seen.gaps;
     Evidence {
         basis: if seen.lower_bound { "pc_samples" } else { "instruction_flow" }.into(),
-        lower_bound: seen.lower_bound || !gaps.is_whole(),
+        lower_bound: seen.lower_bound || !gaps.is_whole() || gaps.unwatched > 0,
         observed: seen.total,
         overflows: gaps.overflows,
         damaged: gaps.damaged + gaps.untold,

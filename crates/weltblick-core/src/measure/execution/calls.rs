@@ -124,6 +124,16 @@ impl<'a> Calls<'a> {
 
     /// Ends the recording: open calls are cut.
     pub fn finish(&mut self) {
+        self.flush();
+        for number in self.contexts.open_frames() {
+            let Frame { function, whole, began, .. } = self.frames[number];
+            if whole {
+                let figures = self.figures.entry(function).or_default();
+                figures.open += 1;
+                figures.open_for =
+                    figures.open_for.max(self.clock.high.saturating_sub(began[0].high));
+            }
+        }
         self.forget_all();
         self.settle(None);
     }

@@ -305,6 +305,12 @@ impl Contexts {
         self.dead.push(stand_in);
     }
 
+    /// Every frame that is open.
+    pub(super) fn open_frames(&self) -> Vec<usize> {
+        let numbers = self.current.iter().chain(&self.threads).chain(&self.handlers);
+        numbers.flat_map(|&number| self.frames(number)).copied().collect()
+    }
+
     /// Nothing is known any more: all whose frames are cut.
     pub(super) fn forget_all(&mut self) -> Vec<usize> {
         self.known = false;

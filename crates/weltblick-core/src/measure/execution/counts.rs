@@ -180,19 +180,4 @@ impl Tally {
         let parts = self.parts.iter().map(|(run, count)| run.instructions * count);
         whole.chain(parts).fold(0, u64::saturating_add)
     }
-
-    /// Adds what was read elsewhere, of the same image. The order shows only in which contradiction
-    /// was the first.
-    pub fn merge(&mut self, other: Self) {
-        let Self { runs, parts, gaps } = other;
-        for (run, [stayed, branched]) in runs {
-            let counts = self.runs.entry(run).or_default();
-            counts[0] += stayed;
-            counts[1] += branched;
-        }
-        for (part, count) in parts {
-            *self.parts.entry(part).or_default() += count;
-        }
-        self.gaps.merge(gaps);
-    }
 }

@@ -9,6 +9,10 @@ pub struct CallFigures {
     pub calls: u64,
     /// How many calls were not seen to their end.
     pub cut: u64,
+    /// Those of them that had not ended when the recording did.
+    pub open: u64,
+    /// How long these had lasted at most, in ticks.
+    pub open_for: u64,
     /// Instructions of a call and of what it called.
     pub instructions: Spread,
     /// The same in ticks, without what interrupted it.
