@@ -1,6 +1,7 @@
 //! `check`: does every budget hold?
 
 use super::counting::{Counted, context};
+use super::coverage::seen_of;
 use super::signals;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
@@ -131,7 +132,7 @@ impl<'a> Ran<'a> {
         let code = capture.replay_flow(&mut sink)?;
         let (counts, mut calls) = sink;
         calls.finish();
-        let seen = Seen::of_flow(&counts.into_tally(&code), &listing);
+        let seen = seen_of(capture, counts, &code, &listing);
         Ok(Some(Self { listing, seen, calls: Some(calls) }))
     }
 

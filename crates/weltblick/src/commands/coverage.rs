@@ -10,6 +10,7 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::path::PathBuf;
 use weltblick_core::exchange::{cobertura, lcov};
+use weltblick_core::flow::Code;
 use weltblick_core::measure::coverage::{Choice, CoverageReport, left_out, report};
 use weltblick_core::measure::execution::{BlockCounts, Listing, Seen};
 
@@ -163,11 +164,7 @@ pub(super) fn look(capture: &Capture, listing: &Listing) -> Result<Seen> {
     if capture.has_flow() {
         let mut counts = BlockCounts::default();
         let code = capture.replay_flow(&mut counts)?;
-        let mut seen = Seen::of_flow(&counts.into_tally(&code), listing);
-        // Narrowed by choice: the trace unit need not say so.
-        let narrowed = capture.conduct().between_points || !capture.manifest.ranges.is_everything();
-        seen.gaps.unwatched += u64::from(narrowed);
-        return Ok(seen);
+        return Ok(seen_of(capture, counts, &code, listing));
     }
     let mut counted = Counted::default();
     capture.replay(&mut (), &mut counted)?;
@@ -178,6 +175,20 @@ pub(super) fn look(capture: &Capture, listing: &Listing) -> Result<Seen> {
         );
     }
     Ok(Seen::of_samples(&counted.0, listing))
+}
+
+/// What an instruction trace saw.
+pub(super) fn seen_of(
+    capture: &Capture,
+    counts: BlockCounts,
+    code: &Code<'_>,
+    listing: &Listing,
+) -> Seen {
+    let mut seen = Seen::of_flow(&counts.into_tally(code), listing);
+    // Narrowed by choice: the trace unit need not say so.
+    let narrowed = capture.conduct().between_points || !capture.manifest.ranges.is_everything();
+    seen.gaps.unwatched += u64::from(narrowed);
+    seen
 }
 
 /// Lines that comments in the source leave out.
