@@ -1,24 +1,26 @@
-//! Records the demo's instruction trace: runs the wave buoy's firmware on the stand-in and writes
-//! what its trace unit sends.
+//! Records the demo's instruction traces: runs the wave buoy's firmware on the stand-in and writes what
+//! one of its trace units sends, or holds.
 //!
-//! `cargo run --release -p weltblick-standin --example record-instructions -- FIRMWARE.elf ETM.bin
-//! FROM UNTIL`: seconds after reset.
+//! `cargo run --release -p weltblick-standin --example record-instructions -- UNIT FIRMWARE.elf TRACE.bin
+//! FROM UNTIL`: `etmv4`, `etmv3` or `mtb`; seconds after reset.
 
 use weltblick_standin::machine::Setup;
+use weltblick_standin::trace::{Fitted, etmv3};
 use weltblick_standin::{Machine, Program};
 
-/// `DEMCR`, and registers of the trace unit (IHI 0064).
+/// `DEMCR`.
 const DEMCR: u32 = 0xe000_edfc;
-const TRCPRGCTLR: u32 = 0xe004_1004;
-const TRCCONFIGR: u32 = 0xe004_1010;
-const TRCSYNCPR: u32 = 0xe004_1034;
-const TRCCCCTLR: u32 = 0xe004_1038;
-const TRCVICTLR: u32 = 0xe004_1080;
+/// Registers of the trace unit, of the micro trace buffer, and where that one writes.
+const ETM: u32 = 0xe004_1000;
+const MTB: u32 = 0xe004_3000;
+const BUFFER: u32 = 0x2001_0000;
+/// 32 KiB.
+const BUFFER_SIZE: (u32, u32) = (11, 16 << 11);
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
-    let [firmware, out, from, until] = arguments.as_slice() else {
-        return Err("usage: record-instructions FIRMWARE.elf ETM.bin FROM UNTIL".into());
+    let [unit, firmware, out, from, until] = arguments.as_slice() else {
+        return Err("usage: record-instructions UNIT FIRMWARE.elf TRACE.bin FROM UNTIL".into());
     };
     let program = Program::parse(&std::fs::read(firmware)?)?;
     // A trace port of eight pins, on both edges of half the core clock.
@@ -27,27 +29,52 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         Ok((seconds.parse::<f64>()? * setup.core_clock as f64) as u64)
     };
     let mut machine = Machine::new(&program, setup)?;
+    if unit == "etmv3" {
+        machine.trace_mut().fit(Fitted::Etmv3(etmv3::Etm::default()));
+    }
     machine.run(cycle(from)?);
-    for (address, value) in [
-        (DEMCR, 1 << 24),
-        // Cycle counts, timestamps, return stack.
-        (TRCCONFIGR, 1 | 1 << 4 | 1 << 11 | 1 << 12),
-        (TRCSYNCPR, 12),
-        (TRCCCCTLR, 8),
-        (TRCVICTLR, 1 | 1 << 9),
-        (TRCPRGCTLR, 1),
-    ] {
+    for &(address, value) in registers(unit)? {
         machine.poke(address, 4, value).map_err(|fault| fault.to_string())?;
     }
     let before = machine.truth().instructions;
     machine.run(cycle(until)?);
-    let bytes = machine.take_trace();
+    let bytes = if unit == "mtb" { branches(&mut machine)? } else { machine.take_trace() };
     std::fs::write(out, &bytes)?;
     let instructions = machine.truth().instructions - before;
-    println!(
-        "{} bytes, {instructions} instructions, {} gaps",
-        bytes.len(),
-        machine.trace().etm().segments.len() - 1
-    );
+    let stretches = machine.trace().etm().segments().len();
+    println!("{} bytes, {instructions} instructions, {stretches} stretches", bytes.len());
     Ok(())
+}
+
+/// What is written to which register, in order.
+fn registers(unit: &str) -> Result<&'static [(u32, u32)], String> {
+    Ok(match unit {
+        "etmv4" => &[
+            (DEMCR, 1 << 24),
+            // Cycle counts, timestamps, return stack.
+            (ETM + 0x010, 1 | 1 << 4 | 1 << 11 | 1 << 12),
+            (ETM + 0x034, 12),
+            (ETM + 0x038, 8),
+            (ETM + 0x080, 1 | 1 << 9),
+            (ETM + 0x004, 1),
+        ],
+        // Cycles with every instruction.
+        "etmv3" => &[(DEMCR, 1 << 24), (ETM + 0x020, 0x6f), (ETM, 1 << 12)],
+        "mtb" => &[(MTB, BUFFER - 0x2000_0000), (MTB + 4, 1 << 31 | BUFFER_SIZE.0)],
+        other => return Err(format!("`{other}` is none of etmv4, etmv3 and mtb")),
+    })
+}
+
+/// What the micro trace buffer holds, the oldest branch first.
+fn branches(machine: &mut Machine) -> Result<Vec<u8>, String> {
+    let size = BUFFER_SIZE.1;
+    let mut peek = |address| machine.peek(address, 4).map_err(|fault| fault.to_string());
+    let position = peek(MTB)?;
+    let written = (position & !7) - (BUFFER - 0x2000_0000);
+    let (start, length) = if position & 4 != 0 { (written, size) } else { (0, written) };
+    let mut bytes = Vec::new();
+    for at in (0..length).step_by(4) {
+        bytes.extend(peek(BUFFER + (start + at) % size)?.to_le_bytes());
+    }
+    Ok(bytes)
 }

@@ -1,6 +1,6 @@
 //! The whole microcontroller: core, memory, interrupts, peripherals and trace on one clock.
 
-use crate::core::{Effect, Instruction, Registers, branch, cycles, execute};
+use crate::core::{Branch, Effect, Instruction, Registers, branch, cycles, execute};
 use crate::memory::{Bus as _, BusFault, Flash, Memory};
 use crate::nvic::SVCALL;
 use crate::peripheral::Peripherals;
@@ -300,6 +300,7 @@ impl Machine {
         let half = |address| self.system.flash.memory().read(address, 2).unwrap_or(0);
         let barrier = half(pc) == 0xf3bf && half(pc + 2) >> 4 & 0xf == 0b0110;
         let branch = branch(&self.regs, instruction, barrier);
+        let passed = self.regs.it == 0 || self.regs.holds(self.regs.it >> 4);
         let behind = pc + u32::from(instruction.length);
         let (cycles, effect) = execute(&mut self.regs, instruction, &mut self.system)
             .map_err(|fault| Stop::Bus { pc, fault })?;
@@ -312,12 +313,16 @@ impl Machine {
             self.system.branched(pc, next, false);
         }
         if self.system.trace.etm().listens() {
+            if !passed && branch == Branch::None {
+                self.truth.passed_over.push(self.truth.instructions - 1);
+            }
             self.system.trace.executed(&Step {
                 number: self.truth.instructions - 1,
                 pc,
                 behind,
                 next,
                 branch,
+                passed,
                 returns,
                 cycle: self.system.cycle,
                 comparators,

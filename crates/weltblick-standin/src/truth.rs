@@ -19,6 +19,9 @@ pub struct Truth {
     pub instructions: u64,
     /// The address of each, in order, where that is kept.
     pub addresses: Option<Vec<u32>>,
+    /// Numbers of traced instructions that had no effect, since their condition failed; branches
+    /// aside.
+    pub passed_over: Vec<u64>,
 }
 
 /// One run of a handler.
@@ -45,6 +48,7 @@ impl Truth {
             active: Vec::new(),
             instructions: 0,
             addresses: None,
+            passed_over: Vec::new(),
         }
     }
 

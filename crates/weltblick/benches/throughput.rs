@@ -170,7 +170,7 @@ static INSTRUCTIONS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| {
     }
     machine.run(8 * setup.core_clock);
     let bytes = machine.take_trace();
-    let told = machine.trace().etm().segments.iter().map(|segment| segment.told).sum::<u64>();
+    let told = machine.trace().etm().segments().iter().map(|segment| segment.told).sum::<u64>();
     let copies = 100_000_000_u64.div_ceil(told);
     (bytes.repeat(copies as usize), told * copies)
 });
@@ -179,7 +179,7 @@ static INSTRUCTIONS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| {
 fn instruction_trace_to_packets(bencher: Bencher<'_, '_>) {
     #[derive(Default)]
     struct Atoms(u64);
-    impl etmv4::Sink for Atoms {
+    impl weltblick_core::wire::Sink<etmv4::Packet> for Atoms {
         fn packet(&mut self, _: Range<u64>, packet: etmv4::Packet) {
             if let etmv4::Packet::Atoms(atoms) = packet {
                 self.0 += u64::from(atoms.count);

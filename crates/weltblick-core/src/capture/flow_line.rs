@@ -2,9 +2,9 @@
 
 use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
 use crate::event::LossReason;
-use crate::flow::{Clocking, Code, Etmv4Flow, Gap, MtbFlow, Sink};
+use crate::flow::{Clocking, Code, Etmv3Flow, Etmv4Flow, Gap, MtbFlow, Sink};
 use crate::image::Image;
-use crate::wire::{Malformed, etmv4, mtb, tpiu};
+use crate::wire::{Malformed, etmv3, etmv4, mtb, tpiu};
 use std::ops::Range;
 
 /// One source of instruction trace on its way to what ran. Other sources of its stream are not read.
@@ -18,6 +18,7 @@ pub struct FlowLine<'a> {
 /// A protocol's decoder, and what follows its packets through the image.
 #[derive(Debug)]
 enum Reading<'a> {
+    Etmv3(etmv3::Decoder, Box<Etmv3Flow<'a>>),
     Etmv4(etmv4::Decoder, Box<Etmv4Flow<'a>>),
     Mtb(mtb::Decoder, u64, Box<MtbFlow<'a>>),
 }
@@ -29,12 +30,8 @@ impl<'a> FlowLine<'a> {
     pub fn new(spec: &StreamSpec, source: usize, image: &'a Image) -> Option<Self> {
         let SourceSpec { trace_id, protocol } = spec.sources.get(source)?;
         let reading = match protocol {
-            Protocol::Etmv4(settings) => {
-                let flow = Box::new(Etmv4Flow::new(image, settings));
-                Reading::Etmv4(etmv4::Decoder::new(*settings), flow)
-            }
             Protocol::Mtb => Reading::Mtb(mtb::Decoder::new(), 0, Box::new(MtbFlow::new(image))),
-            Protocol::Itm(_) | Protocol::Poll(_) | Protocol::Ctf(_) => return None,
+            protocol => Reading::synchronising(protocol, image, 0)?,
         };
         let framing = match spec.framing {
             Framing::None => None,
@@ -52,9 +49,7 @@ impl<'a> FlowLine<'a> {
         image: &'a Image,
         offset: u64,
     ) -> Option<Self> {
-        let Protocol::Etmv4(settings) = &spec.sources.get(source)?.protocol else { return None };
-        let flow = Box::new(Etmv4Flow::new(image, settings));
-        let reading = Reading::Etmv4(etmv4::Decoder::starting_at(*settings, offset), flow);
+        let reading = Reading::synchronising(&spec.sources.get(source)?.protocol, image, offset)?;
         (spec.framing == Framing::None).then_some(Self { framing: None, trace_id: None, reading })
     }
 
@@ -62,6 +57,8 @@ impl<'a> FlowLine<'a> {
     #[must_use]
     pub fn clocking(spec: &StreamSpec, source: usize) -> Clocking {
         match spec.sources.get(source).map(|source| &source.protocol) {
+            Some(Protocol::Etmv3(settings)) if settings.cycle_accurate() => Clocking::Cycles,
+            Some(Protocol::Etmv3(settings)) if settings.timestamps() => Clocking::Timestamps,
             Some(Protocol::Etmv4(settings)) if settings.cycle_counts() => Clocking::Cycles,
             Some(Protocol::Etmv4(settings)) if settings.timestamps() => Clocking::Timestamps,
             _ => Clocking::Nothing,
@@ -97,6 +94,11 @@ impl<'a> FlowLine<'a> {
             deframer.finish(&mut Unframe { trace_id, reading: &mut reading, sink });
         }
         match reading {
+            Reading::Etmv3(decoder, mut flow) => {
+                decoder.finish(&mut flow.feeding(sink));
+                flow.finish(sink);
+                flow.into_code()
+            }
             Reading::Etmv4(decoder, mut flow) => {
                 decoder.finish(&mut flow.feeding(sink));
                 flow.finish(sink);
@@ -110,9 +112,27 @@ impl<'a> FlowLine<'a> {
     }
 }
 
+impl<'a> Reading<'a> {
+    /// For protocols that synchronise: from byte `offset` of a stream on.
+    fn synchronising(protocol: &Protocol, image: &'a Image, offset: u64) -> Option<Self> {
+        Some(match protocol {
+            Protocol::Etmv3(settings) => Self::Etmv3(
+                etmv3::Decoder::starting_at(*settings, offset),
+                Box::new(Etmv3Flow::new(image)),
+            ),
+            Protocol::Etmv4(settings) => Self::Etmv4(
+                etmv4::Decoder::starting_at(*settings, offset),
+                Box::new(Etmv4Flow::new(image, settings)),
+            ),
+            Protocol::Mtb | Protocol::Itm(_) | Protocol::Poll(_) | Protocol::Ctf(_) => return None,
+        })
+    }
+}
+
 impl Reading<'_> {
     fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
         match self {
+            Self::Etmv3(decoder, flow) => decoder.push(bytes, &mut flow.feeding(sink)),
             Self::Etmv4(decoder, flow) => decoder.push(bytes, &mut flow.feeding(sink)),
             Self::Mtb(decoder, pushed, flow) => {
                 *pushed += bytes.len() as u64;
@@ -124,6 +144,7 @@ impl Reading<'_> {
     /// Half a packet is lost.
     fn interrupt(&mut self, why: Malformed, sink: &mut impl Sink) {
         match self {
+            Self::Etmv3(decoder, _) => decoder.interrupt(why),
             Self::Etmv4(decoder, _) => decoder.interrupt(why),
             Self::Mtb(decoder, _, flow) => decoder.interrupt(&mut flow.feeding(sink)),
         }
@@ -131,6 +152,7 @@ impl Reading<'_> {
 
     fn gap(&mut self, gap: Gap, sink: &mut impl Sink) {
         match self {
+            Self::Etmv3(decoder, flow) => flow.gap(decoder.offset(), gap, sink),
             Self::Etmv4(decoder, flow) => flow.gap(decoder.offset(), gap, sink),
             Self::Mtb(_, pushed, flow) => flow.gap(*pushed, gap, sink),
         }

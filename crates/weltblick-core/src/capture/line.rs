@@ -2,7 +2,7 @@
 
 use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
 use crate::event::{self, Event, ItmReader, LossReason, Origin, PollReader, Position};
-use crate::wire::{Malformed, etmv4, itm, mtb, poll, tpiu};
+use crate::wire::{Malformed, Sink, etmv3, etmv4, itm, mtb, poll, tpiu};
 use std::ops::Range;
 
 /// Sees packets and frames on their way; every method does nothing unless overridden.
@@ -22,7 +22,7 @@ pub trait Tap {
     fn branch(&mut self, _origin: Origin, _at: Range<u64>, _packet: mtb::Packet) {}
     /// A packet of an instruction trace.
     #[inline]
-    fn instructions(&mut self, _origin: Origin, _at: Range<u64>, _packet: etmv4::Packet) {}
+    fn instructions(&mut self, _origin: Origin, _at: Range<u64>, _packet: Instructions) {}
     /// Bytes of an origin that are no packet.
     fn loss(&mut self, _origin: Origin, _at: Range<u64>, _why: Malformed) {}
     /// Bytes of an origin that nobody wanted: they lead up to where reading starts.
@@ -39,6 +39,41 @@ pub trait Tap {
 }
 
 impl Tap for () {}
+
+/// A packet of an instruction trace.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Instructions {
+    /// ETM version 3.
+    Etmv3(etmv3::Packet),
+    /// ETM version 4.
+    Etmv4(etmv4::Packet),
+}
+
+impl From<etmv3::Packet> for Instructions {
+    fn from(packet: etmv3::Packet) -> Self {
+        Self::Etmv3(packet)
+    }
+}
+
+impl From<etmv4::Packet> for Instructions {
+    fn from(packet: etmv4::Packet) -> Self {
+        Self::Etmv4(packet)
+    }
+}
+
+impl Instructions {
+    /// Packets are missing before it: the trace unit's buffer was full.
+    #[must_use]
+    pub const fn tells_overflow(&self) -> bool {
+        match self {
+            Self::Etmv3(etmv3::Packet::Start(start)) => {
+                matches!(start.reason, etmv3::Reason::Overflow)
+            }
+            Self::Etmv3(_) => false,
+            Self::Etmv4(packet) => matches!(packet, etmv4::Packet::Overflow),
+        }
+    }
+}
 
 /// One stream on its way to events.
 #[derive(Debug)]
@@ -65,6 +100,8 @@ enum Reading {
     Mtb(mtb::Decoder),
     /// Packets only: what ran follows from them and the image together (see
     /// [`FlowLine`](super::FlowLine)).
+    Etmv3(Box<etmv3::Decoder>),
+    /// The same.
     Etmv4(Box<etmv4::Decoder>),
     Poll(poll::Decoder, PollReader),
     /// An event trace has files of its own: see [`EventTrace`](super::EventTrace).
@@ -86,6 +123,9 @@ impl Line {
                     Reading::Itm(itm::Decoder::new(), ItmReader::new(origin, settings.clock()))
                 }
                 Protocol::Mtb => Reading::Mtb(mtb::Decoder::new()),
+                Protocol::Etmv3(settings) => {
+                    Reading::Etmv3(Box::new(etmv3::Decoder::new(*settings)))
+                }
                 Protocol::Etmv4(settings) => {
                     Reading::Etmv4(Box::new(etmv4::Decoder::new(*settings)))
                 }
@@ -153,7 +193,8 @@ impl Source {
                 decoder.push(bytes, &mut Tapped { origin, tap, events: reader.feeding(sink) });
             }
             Reading::Mtb(decoder) => decoder.push(bytes, &mut Branches { origin, tap, sink }),
-            Reading::Etmv4(decoder) => decoder.push(bytes, &mut Instructions { origin, tap, sink }),
+            Reading::Etmv3(decoder) => decoder.push(bytes, &mut Traced { origin, tap, sink }),
+            Reading::Etmv4(decoder) => decoder.push(bytes, &mut Traced { origin, tap, sink }),
             Reading::Poll(decoder, reader) => decoder.push(bytes, &mut reader.feeding(sink)),
             Reading::Folder => {}
         }
@@ -168,6 +209,7 @@ impl Source {
                 reader.slip(sink);
             }
             Reading::Mtb(decoder) => decoder.interrupt(&mut Branches { origin, tap, sink }),
+            Reading::Etmv3(decoder) => decoder.interrupt(why),
             Reading::Etmv4(decoder) => decoder.interrupt(why),
             Reading::Poll(decoder, reader) => decoder.interrupt(&mut reader.feeding(sink)),
             Reading::Folder => {}
@@ -182,7 +224,7 @@ impl Source {
         };
         match &mut self.reading {
             Reading::Itm(_, reader) => reader.gap(offset, why, sink),
-            Reading::Mtb(_) | Reading::Etmv4(_) | Reading::Folder => {
+            Reading::Mtb(_) | Reading::Etmv3(_) | Reading::Etmv4(_) | Reading::Folder => {
                 sink.event(untimed(self.origin, offset), &event);
             }
             Reading::Poll(_, reader) => sink.event(reader.position(offset), &event),
@@ -203,7 +245,8 @@ impl Source {
                 reader.finish(sink);
             }
             Reading::Mtb(decoder) => decoder.finish(&mut Branches { origin, tap, sink }),
-            Reading::Etmv4(decoder) => decoder.finish(&mut Instructions { origin, tap, sink }),
+            Reading::Etmv3(decoder) => decoder.finish(&mut Traced { origin, tap, sink }),
+            Reading::Etmv4(decoder) => decoder.finish(&mut Traced { origin, tap, sink }),
             Reading::Poll(decoder, mut reader) => decoder.finish(&mut reader.feeding(sink)),
             Reading::Folder => {}
         }
@@ -275,16 +318,17 @@ impl<T: Tap, S: event::Sink> mtb::Sink for Branches<'_, T, S> {
 }
 
 /// Hands packets of an instruction trace to the tap.
-struct Instructions<'a, T, S> {
+struct Traced<'a, T, S> {
     origin: Origin,
     tap: &'a mut T,
     sink: &'a mut S,
 }
 
-impl<T: Tap, S: event::Sink> etmv4::Sink for Instructions<'_, T, S> {
+impl<T: Tap, S: event::Sink, P: Into<Instructions>> Sink<P> for Traced<'_, T, S> {
     #[inline(always)]
-    fn packet(&mut self, at: Range<u64>, packet: etmv4::Packet) {
-        if packet == etmv4::Packet::Overflow {
+    fn packet(&mut self, at: Range<u64>, packet: P) {
+        let packet = packet.into();
+        if packet.tells_overflow() {
             let event = Event::Lost { bytes: at.clone(), why: LossReason::Overflow };
             self.sink.event(untimed(self.origin, at.start), &event);
         }

@@ -19,7 +19,7 @@ mod tests;
 pub use event_trace::{EventReading, EventTrace};
 pub use flow_line::FlowLine;
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
-pub use line::{Line, Tap};
+pub use line::{Instructions, Line, Tap};
 pub use manifest::{
     CtfSettings, Framing, InterruptSpec, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings,
     Protocol, SignalSpec, SourceSpec, StreamSpec, Target,

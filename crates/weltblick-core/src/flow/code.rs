@@ -17,6 +17,8 @@ pub struct Code<'a> {
     image: &'a Image,
     /// `wfi` and `wfe` are told by the trace.
     waits_end_blocks: bool,
+    /// Whether conditions of `it` blocks held is told.
+    tells_conditions: bool,
     blocks: Vec<Block>,
     sections: Vec<Section>,
 }
@@ -35,7 +37,19 @@ impl<'a> Code<'a> {
     pub fn new(image: &'a Image, waits_end_blocks: bool) -> Self {
         let section = |(range, _)| Section { range, starts: Vec::new() };
         let sections = image.code().map(section).collect();
-        Self { image, waits_end_blocks, blocks: Vec::new(), sections }
+        Self { image, waits_end_blocks, tells_conditions: false, blocks: Vec::new(), sections }
+    }
+
+    /// The same, for a trace that tells of every instruction whether its condition held.
+    #[must_use]
+    pub fn with_conditions(self) -> Self {
+        Self { tells_conditions: true, ..self }
+    }
+
+    /// Whether it is told which instructions of `it` blocks were passed over.
+    #[must_use]
+    pub const fn tells_conditions(&self) -> bool {
+        self.tells_conditions
     }
 
     /// The image.
@@ -119,6 +133,28 @@ impl<'a> Code<'a> {
             at += u64::from(instruction.length);
             Some((address, instruction))
         })
+    }
+
+    /// The address of the block's instruction with this number, counted from 0, if an `it` makes it
+    /// conditional.
+    #[must_use]
+    pub(super) fn conditional(&self, block: &Block, number: u32) -> Option<u64> {
+        let mut state = it_state(self.image, block.start);
+        for (place, (address, instruction)) in (0..).zip(self.instructions(block, block.after())) {
+            if place == number {
+                return state.is_conditional().then_some(address);
+            }
+            state = match instruction.kind {
+                Kind::IfThen(begins) => begins,
+                _ => state.advance(),
+            };
+        }
+        None
+    }
+
+    /// The address of the block's instruction with this number, counted from 0.
+    pub(super) fn nth(&self, block: &Block, number: u32) -> Option<u64> {
+        self.instructions(block, block.after()).nth(number as usize).map(|(address, _)| address)
     }
 
     /// Whether `address` is the first byte of one of the block's instructions.

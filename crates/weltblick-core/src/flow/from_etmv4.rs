@@ -4,8 +4,8 @@ use super::follower::{Follower, mismatch};
 use super::speculation::Waiting;
 use super::{Code, Gap, Mismatch, Moment, Sink};
 use crate::image::Image;
-use crate::wire::Malformed;
 use crate::wire::etmv4::{self, Atoms, Exception, Packet, Returns, Settings};
+use crate::wire::{self, Malformed};
 use std::ops::Range;
 
 /// What ran, as an ETMv4 tells it: a sink of its packets.
@@ -263,7 +263,7 @@ pub struct Feeding<'f, 'a, S> {
     sink: &'f mut S,
 }
 
-impl<S: Sink> etmv4::Sink for Feeding<'_, '_, S> {
+impl<S: Sink> wire::Sink<Packet> for Feeding<'_, '_, S> {
     #[inline(always)]
     fn packet(&mut self, at: Range<u64>, packet: Packet) {
         let Self { flow, sink } = self;

@@ -11,18 +11,22 @@
 mod block;
 mod code;
 mod follower;
+mod from_etmv3;
 mod from_etmv4;
 mod from_mtb;
 mod return_stack;
 mod speculation;
+mod stepper;
 #[cfg(test)]
 mod tests;
 
 pub use block::{Block, BlockId, End};
 pub use code::Code;
 pub use follower::Follower;
+pub use from_etmv3::Etmv3Flow;
 pub use from_etmv4::Etmv4Flow;
 pub use from_mtb::MtbFlow;
+pub use stepper::Stepper;
 
 use crate::wire::Malformed;
 
@@ -32,6 +36,9 @@ pub trait Sink {
     fn ran(&mut self, block: &Block, taken: bool);
     /// The beginning of a block ran: so many instructions, those before `until`, an address inside it.
     fn ran_part(&mut self, _block: &Block, _until: u64, _instructions: u32) {}
+    /// The instruction at this address, which is about to be told, was passed over: its condition
+    /// failed. Only where the trace tells of every instruction; branches that are not taken are none.
+    fn skipped(&mut self, _address: u64) {}
     /// Execution goes on at the start of this block: after an indirect branch, an exception's entry
     /// or return, or a gap.
     fn arrived(&mut self, _block: &Block) {}
@@ -53,6 +60,9 @@ impl<S: Sink> Sink for &mut S {
     }
     fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
         (**self).ran_part(block, until, instructions);
+    }
+    fn skipped(&mut self, address: u64) {
+        (**self).skipped(address);
     }
     #[inline(always)]
     fn at(&mut self, offset: u64) {
@@ -80,6 +90,10 @@ impl<A: Sink, B: Sink> Sink for (A, B) {
     fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
         self.0.ran_part(block, until, instructions);
         self.1.ran_part(block, until, instructions);
+    }
+    fn skipped(&mut self, address: u64) {
+        self.0.skipped(address);
+        self.1.skipped(address);
     }
     #[inline(always)]
     fn at(&mut self, offset: u64) {
@@ -174,6 +188,8 @@ pub enum Mismatch {
     Outside(u64),
     /// The branch at this address always branches, and the packets say that it did not.
     AlwaysTaken(u64),
+    /// The instruction at this address has no condition, and the packets say that it failed.
+    Unconditional(u64),
     /// From this address on there is no branch in the image, and the packets tell of one.
     NoBranch(u64),
     /// The packets do not say where the branch at this address went.

@@ -3,6 +3,7 @@
 use super::*;
 use crate::image::Image;
 use crate::measure::execution::Calls;
+use crate::wire::etmv3;
 use crate::wire::etmv4::{Decoder, Settings};
 use object::write::{Object, StandardSection, Symbol, SymbolSection};
 use object::{Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope};
@@ -242,6 +243,93 @@ fn what_may_be_taken_back_waits() {
     assert_eq!(counted[..4], ["at 0", "0..4 |", "4..8 ->", "Cycles(Some(0))"]);
 }
 
+fn told_by_version_3(image: &Image, etmcr: u32, packets: &[u8]) -> Vec<String> {
+    let mut told = Told::default();
+    let mut flow = Etmv3Flow::new(image);
+    let settings = etmv3::Settings { etmcr, ..etmv3::Settings::default() };
+    let mut decoder = etmv3::Decoder::new(settings);
+    let begin = [0, 0, 0, 0, 0, 0x80, 0x08, 0x21, 1, 0, 0, 0];
+    decoder.push(&[&begin[..], packets].concat(), &mut flow.feeding(&mut told));
+    decoder.finish(&mut flow.feeding(&mut told));
+    flow.finish(&mut told);
+    told.0
+}
+
+#[test]
+fn atoms_of_instructions_step_through_blocks() {
+    // movs, movs, b 0; then a handler at 6: nop, bx lr.
+    let image = image(&[0x2000, 0x2101, 0xe7fc, 0xbf00, 0x4770]);
+    let told = |packets: &[u8]| told_by_version_3(&image, 0, packets);
+    // Four executed: once around, and one more.
+    assert_eq!(told(&[0x90]), ["at 0", "0..6 ->", "0..2 (1)"]);
+    // SysTick comes in behind it, returns, and goes on where it was.
+    let taken = [0x90, 0x87, 0x40, 0x1e];
+    assert_eq!(
+        told(&[&taken[..], &[0x88, 0x76, 0x03, 0x88]].concat()),
+        [
+            "at 0",
+            "0..6 ->",
+            "0..2 (1)",
+            "enter Some(15)",
+            "at 6",
+            "6..a ->",
+            "Left",
+            "at 2",
+            "2..6 ->"
+        ]
+    );
+    // The exception cancels the last instruction.
+    let cancels = [0x90, 0x87, 0x40, 0x3e];
+    assert_eq!(told(&cancels), ["at 0", "0..6 ->", "enter Some(15)", "at 6"]);
+    // The return is told behind the address.
+    assert_eq!(
+        told(&[&taken[..], &[0x88, 0x03, 0x76, 0x84]].concat())[4..],
+        ["at 6", "6..a ->", "at 2", "Left", "at 2", "2..4 (1)"]
+    );
+}
+
+#[test]
+fn atoms_that_the_image_does_not_allow_are_told_once() {
+    // it eq; movseq; bx lr
+    let image = image(&[0xbf08, 0x2000, 0x4770]);
+    let told = |packets: &[u8]| told_by_version_3(&image, 0, packets);
+    // Executed, its condition failed, executed.
+    assert_eq!(told(&[0xc4, 0x84]), ["at 0", "0..6 ->"]);
+    let first = Mismatch::Unconditional(0);
+    assert_eq!(told(&[0xc0, 0x84]), ["at 0".to_owned(), format!("{:?}", Gap::Mismatch(first))]);
+    let branch = Mismatch::AlwaysTaken(4);
+    assert_eq!(
+        told(&[0xc8, 0x84])[1..],
+        ["0..4 (2)".to_owned(), format!("{:?}", Gap::Mismatch(branch))]
+    );
+    let untold = Mismatch::NoTarget(4);
+    assert_eq!(
+        told(&[0x90, 0x84])[1..],
+        ["0..6 ->".to_owned(), format!("{:?}", Gap::Mismatch(untold))]
+    );
+}
+
+#[test]
+fn cycles_of_atoms_are_told_block_by_block() {
+    let image = image(&[0x2000, 0x2101, 0xe7fc, 0xbf00, 0x4770]);
+    // WEWE, WWWE, then WE, and an exception after two more cycles.
+    let packets = [0x88, 0xe8, 0x84, 0xa4, 0x87, 0x40, 0x1e, 0xbc, 0x84];
+    assert_eq!(
+        told_by_version_3(&image, 1 << 12, &packets),
+        [
+            "at 0",
+            "0..6 ->",
+            "Cycles(Some(5))",
+            "0..2 (1)",
+            "Cycles(Some(3))",
+            "enter Some(15)",
+            "at 6",
+            "Cycles(Some(9))",
+            "6..8 (1)",
+        ]
+    );
+}
+
 /// Halfwords that lean towards branches.
 fn code() -> impl Strategy<Value = Vec<u16>> {
     let half = prop_oneof![
@@ -273,6 +361,24 @@ fn packets() -> impl Strategy<Value = Vec<u8>> {
     vec(piece, 0..200).prop_map(|pieces| pieces.concat())
 }
 
+/// Bytes that lean towards packets of version 3.
+fn packets_of_version_3() -> impl Strategy<Value = Vec<u8>> {
+    let start = |reason: u8, at: u8| vec![0x08, 1 | reason << 5, at << 1 | 1, 0, 0, 0];
+    let piece = prop_oneof![
+        6 => (0x20_u8..0x40).prop_map(|atoms| vec![0x80 | (atoms & 0x1f) << 2]),
+        3 => (0x80_u8..).prop_map(|atoms| vec![atoms & !1]),
+        3 => (0_u8..0x40).prop_map(|low| vec![low << 1 | 1]),
+        2 => (0_u8..0x40, 0_u8..0x40).prop_map(|(low, kind)| vec![low << 1 | 0x81, 0x40, kind]),
+        1 => (0_u8..4, 0_u8..0x7f).prop_map(move |(reason, at)| start(reason, at)),
+        1 => Just(vec![0, 0, 0, 0, 0, 0x80]),
+        1 => Just(vec![0x76]),
+        1 => (0_u8..0x80).prop_map(|count| vec![0x04, count]),
+        1 => (0_u8..0x80).prop_map(|value| vec![0x42, value]),
+        1 => vec(any::<u8>(), 1..5),
+    ];
+    vec(piece, 0..200).prop_map(|pieces| pieces.concat())
+}
+
 /// Checks what every sink may rely on, and counts how much it was told.
 #[derive(Default)]
 struct Checked {
@@ -291,6 +397,27 @@ impl Sink for Checked {
     }
 }
 
+/// What is told of a stream whose packets nobody chose; `follow` says how many blocks were reached.
+fn told_of_any(
+    image: &Image,
+    chunk: usize,
+    follow: impl FnOnce(&mut (Told, (Checked, Calls<'_>))) -> usize,
+) -> Vec<String> {
+    let clocking = [Clocking::Cycles, Clocking::Timestamps, Clocking::Nothing][chunk % 3];
+    let mut told = (Told::default(), (Checked::default(), Calls::new(image, clocking)));
+    // A block at each address at most.
+    assert!(follow(&mut told) <= 512);
+    let (told, (checked, mut calls)) = told;
+    calls.finish();
+    assert_eq!(calls.instructions(), checked.instructions);
+    let in_paths: u64 = calls.tree().nodes().iter().map(|node| node.instructions).sum();
+    assert_eq!(in_paths, checked.instructions);
+    for (_, figures) in calls.figures() {
+        assert!(figures.instructions.count() + figures.cut <= figures.calls);
+    }
+    told.0
+}
+
 proptest! {
     #[test]
     fn any_packets_with_any_image_are_harmless(
@@ -304,26 +431,42 @@ proptest! {
         let settings = Settings { trcidr0: 0x0800_06a1, trcidr8: depth, ..settings(return_stack) };
         let stream = [&SYNC[..], &[0x01, 0x00], &packets].concat();
         let run = |chunk: usize| {
-            let clocking = [Clocking::Cycles, Clocking::Timestamps, Clocking::Nothing][chunk % 3];
-            let mut told = (Told::default(), (Checked::default(), Calls::new(&image, clocking)));
-            let mut flow = Etmv4Flow::new(&image, &settings);
-            let mut decoder = Decoder::new(settings);
-            for bytes in stream.chunks(chunk) {
-                decoder.push(bytes, &mut flow.feeding(&mut told));
-            }
-            decoder.finish(&mut flow.feeding(&mut told));
-            flow.finish(&mut told);
-            // A block at each address at most.
-            assert!(flow.code().blocks().len() <= code.len());
-            let (told, (checked, mut calls)) = told;
-            calls.finish();
-            assert_eq!(calls.instructions(), checked.instructions);
-            let in_paths: u64 = calls.tree().nodes().iter().map(|node| node.instructions).sum();
-            assert_eq!(in_paths, checked.instructions);
-            for (_, figures) in calls.figures() {
-                assert!(figures.instructions.count() + figures.cut <= figures.calls);
-            }
-            told.0
+            told_of_any(&image, chunk, |told| {
+                let mut flow = Etmv4Flow::new(&image, &settings);
+                let mut decoder = Decoder::new(settings);
+                for bytes in stream.chunks(chunk) {
+                    decoder.push(bytes, &mut flow.feeding(told));
+                }
+                decoder.finish(&mut flow.feeding(told));
+                flow.finish(told);
+                flow.into_code().blocks().len()
+            })
+        };
+        prop_assert_eq!(run(cut), run(usize::MAX));
+    }
+
+    #[test]
+    fn any_packets_of_version_3_with_any_image_are_harmless(
+        code in code(),
+        packets in packets_of_version_3(),
+        cycle_accurate: bool,
+        cut in 1_usize..50,
+    ) {
+        let image = image(&code);
+        let etmcr = u32::from(cycle_accurate) << 12;
+        let settings = etmv3::Settings { etmcr, ..etmv3::Settings::default() };
+        let stream = [&[0, 0, 0, 0, 0, 0x80, 0x08, 0x21, 1, 0, 0, 0][..], &packets].concat();
+        let run = |chunk: usize| {
+            told_of_any(&image, chunk, |told| {
+                let mut flow = Etmv3Flow::new(&image);
+                let mut decoder = etmv3::Decoder::new(settings);
+                for bytes in stream.chunks(chunk) {
+                    decoder.push(bytes, &mut flow.feeding(told));
+                }
+                decoder.finish(&mut flow.feeding(told));
+                flow.finish(told);
+                flow.into_code().blocks().len()
+            })
         };
         prop_assert_eq!(run(cut), run(usize::MAX));
     }

@@ -1,9 +1,10 @@
 //! The debug block: DWT, ITM and their registers (DDI 0403E, C1).
 
 use super::etb::Etb;
-use super::etmv4::{Etm, MOST_BYTES, Step};
+use super::fitted::Fitted;
 use super::itm::{self, Encoded};
 use super::link::Link;
+use super::step::Step;
 
 /// `DWT_CTRL` bits.
 mod control {
@@ -41,6 +42,8 @@ mod function {
 /// Registers of the buffer on the chip: one CoreSight component.
 const ETB: u32 = 0xe004_2000;
 const ETB_END: u32 = 0xe004_2fff;
+/// Bytes that one instruction or exception can make: atoms that wait, a synchronisation, addresses.
+const MOST_BYTES: u64 = 80;
 /// The instruction trace unit.
 const ETM: u32 = 0xe004_1000;
 const ETM_END: u32 = 0xe004_1fff;
@@ -70,7 +73,7 @@ const TRACE_ENABLE: u32 = 1 << 24;
 #[derive(Debug, Clone)]
 pub struct TraceUnit {
     link: Link,
-    etm: Etm,
+    etm: Fitted,
     /// What takes the trace instead of the port, while it is on.
     etb: Etb,
     demcr: u32,
@@ -107,7 +110,7 @@ impl TraceUnit {
     #[must_use]
     pub fn new(link: Link, core_clock: u64) -> Self {
         Self {
-            etm: Etm::default(),
+            etm: Fitted::default(),
             etb: Etb::default(),
             itm_tpr: 0,
             comparators: [Comparator { compare: 0, mask: 0, function: 0 }; 4],
@@ -221,13 +224,13 @@ impl TraceUnit {
 
     /// The instruction trace unit.
     #[must_use]
-    pub const fn etm(&self) -> &Etm {
+    pub const fn etm(&self) -> &Fitted {
         &self.etm
     }
 
-    /// The instruction trace unit, to teach it other manners.
-    pub const fn etm_mut(&mut self) -> &mut Etm {
-        &mut self.etm
+    /// Builds another instruction trace unit in, or one with other manners.
+    pub fn fit(&mut self, etm: Fitted) {
+        self.etm = etm;
     }
 
     /// An instruction was executed while the instruction trace unit listens.
@@ -255,18 +258,18 @@ impl TraceUnit {
         &mut self,
         cycle: u64,
         number: u16,
-        [value, stacked]: [u32; 2],
+        addresses: [u32; 2],
         handler: u32,
     ) {
         let room = self.instruction_room(cycle);
-        self.etm.chained(number, value, stacked, handler, room);
+        self.etm.chained(cycle, number, addresses, handler, room);
         self.send_instructions(cycle);
     }
 
     /// A handler ended, and execution goes on at `address`.
     pub(crate) fn handler_returned(&mut self, cycle: u64, address: u32) {
         let room = self.instruction_room(cycle);
-        self.etm.returned(address, room);
+        self.etm.returned(cycle, address, room);
         self.send_instructions(cycle);
     }
 

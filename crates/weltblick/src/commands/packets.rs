@@ -10,13 +10,13 @@ use std::ops::Range;
 use std::rc::Rc;
 use std::time::Duration;
 use weltblick_core::budget::{Point, PointRange};
-use weltblick_core::capture::Tap;
+use weltblick_core::capture::{Instructions, Tap};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
 use weltblick_core::wire::itm::{Malformed, Packet};
+use weltblick_core::wire::mtb;
 use weltblick_core::wire::tpiu::Damage;
-use weltblick_core::wire::{etmv4, mtb};
 
 /// Packets that wait for their timestamp at most; the event reader holds no more either.
 const MOST_WAITING: usize = 1100;
@@ -119,7 +119,7 @@ struct Waiting {
 enum What {
     Packet(Packet),
     Branch(mtb::Packet),
-    Instructions(etmv4::Packet),
+    Instructions(Instructions),
     Loss(&'static str),
 }
 
@@ -215,7 +215,7 @@ impl Tap for Packets<'_> {
         self.0.borrow_mut().hold(origin, at, What::Branch(packet));
     }
 
-    fn instructions(&mut self, origin: Origin, at: Range<u64>, packet: etmv4::Packet) {
+    fn instructions(&mut self, origin: Origin, at: Range<u64>, packet: Instructions) {
         self.0.borrow_mut().hold(origin, at, What::Instructions(packet));
     }
 

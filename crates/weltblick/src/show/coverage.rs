@@ -248,7 +248,12 @@ fn one_way(report: &CoverageReport, look: &Look<'_>, out: &mut dyn Write) -> Res
 
 /// Where a branch went, always.
 fn way(row: &OneWayRow) -> (&'static str, u64) {
-    if row.taken > 0 { ("always taken", row.taken) } else { ("never taken", row.not_taken) }
+    match (row.conditional, row.taken > 0) {
+        (false, true) => ("always taken", row.taken),
+        (false, false) => ("never taken", row.not_taken),
+        (true, true) => ("condition held", row.taken),
+        (true, false) => ("condition failed", row.not_taken),
+    }
 }
 
 /// For spreadsheets: files or functions.

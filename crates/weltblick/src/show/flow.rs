@@ -61,6 +61,8 @@ pub(crate) struct FlowLine {
     /// Of a branch: whether it branched.
     #[serde(skip_serializing_if = "Option::is_none")]
     branched: Option<bool>,
+    /// Its condition failed: it had no effect. Only where the trace tells.
+    passed_over: bool,
 }
 
 /// What a history holds, as lines: so many instructions before the place, and after it. `None` if the place
@@ -75,9 +77,13 @@ pub(crate) fn report(
     let Some((steps, hit)) = history.steps() else { return Ok(None) };
     let disassembler = Disassembler::new()?;
     let mut lines = Vec::new();
+    let mut passed_over = Vec::new();
     for (number, step) in steps.iter().enumerate() {
         let here = (number == hit).then_some(place);
-        add(step, here, image, scale, &disassembler, &mut lines);
+        match step.what {
+            What::PassedOver(address) => passed_over.push(address),
+            _ => add(step, here, image, scale, &disassembler, &mut passed_over, &mut lines),
+        }
     }
     trim(&mut lines, around);
     let path = history.path().iter().map(|entry| path_name(entry, image)).collect();
@@ -115,13 +121,15 @@ fn path_name(&(root, function): &(Root, Option<Named>), image: &Image) -> String
     }
 }
 
-/// A step's lines; `here`: the place lies in it, at this address or at its beginning.
+/// A step's lines; `here`: the place lies in it, at this address or at its beginning. Conditions of the
+/// instructions in `passed_over` failed.
 fn add(
     step: &Step,
     here: Option<Option<u64>>,
     image: &Image,
     scale: Option<Scale>,
     disassembler: &Disassembler,
+    passed_over: &mut Vec<u64>,
     lines: &mut Vec<FlowLine>,
 ) {
     let since_ns = step.ticks.zip(scale).map(|(ticks, scale)| ticks as f64 * scale.ns);
@@ -153,15 +161,18 @@ fn add(
                     code: Some(opcode(code)),
                     text: disassembler.text(at, code),
                     branched: branched.filter(|_| last),
+                    passed_over: passed_over.contains(&at),
                     ..base.clone()
                 });
                 at += length;
             }
+            passed_over.clear();
         }
         What::Entered(Some(exception)) => lines
             .push(other("entered", format!("{} enters", interrupt_name(Some(image), exception)))),
         What::Entered(None) => lines.push(other("entered", "no handler: the core halts".into())),
         What::Left => lines.push(other("left", "handler returns".into())),
+        What::PassedOver(_) => {}
         What::Gap(gap) => lines.push(other("gap", gap_text(gap))),
     }
 }
@@ -231,6 +242,7 @@ pub(crate) fn text(
             )?;
         }
         let arrow = match line.branched {
+            _ if line.passed_over => "  (condition failed)",
             Some(true) => "  ->",
             Some(false) if line.text.starts_with('b') || line.text.starts_with("cb") => "  |",
             _ => "",
@@ -256,8 +268,19 @@ pub(crate) fn text(
 pub(crate) fn csv(report: &FlowReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
     csv.write_record([
-        "kind", "here", "byte", "since_ns", "depth", "address", "function", "file", "line", "code",
-        "text", "branched",
+        "kind",
+        "here",
+        "byte",
+        "since_ns",
+        "depth",
+        "address",
+        "function",
+        "file",
+        "line",
+        "code",
+        "text",
+        "branched",
+        "passed_over",
     ])?;
     for line in &report.lines {
         let text = |field: &Option<String>| {
@@ -276,6 +299,7 @@ pub(crate) fn csv(report: &FlowReport, out: &mut dyn Write) -> Result<()> {
             text(&line.code),
             cell(&line.text).into_owned(),
             line.branched.map(|branched| branched.to_string()).unwrap_or_default(),
+            line.passed_over.to_string(),
         ])?;
     }
     csv.flush()?;

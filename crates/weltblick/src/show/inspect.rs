@@ -194,8 +194,8 @@ fn rate(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<()>
         .map(|rows| (rows.iter().map(|r| r.bytes).sum(), rows.iter().map(|r| r.overflows).sum()))
         .collect();
     let width = report.rate_width * joined as f64;
-    // The last column is seldom whole: its rate would mislead.
-    let last = (duration.ns - width * (columns.len() - 1) as f64).clamp(width * 0.05, width);
+    // The last column is seldom whole; the less there is of it, the less its rate says.
+    let last = (duration.ns - width * (columns.len() - 1) as f64).clamp(width * 0.5, width);
     let per_second = |(index, &(bytes, _)): (usize, &(u64, u64))| {
         let ns = if index + 1 == columns.len() { last } else { width };
         bytes as f64 / ns * 1e9

@@ -6,6 +6,8 @@ mod course;
 pub(crate) mod coverage;
 pub(crate) mod coverage_page;
 mod disassembly;
+mod etmv3;
+mod etmv4;
 mod evidence;
 pub(crate) mod exact;
 pub(crate) mod flow;

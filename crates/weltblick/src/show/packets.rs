@@ -5,11 +5,12 @@ use crate::cli::Format;
 use serde_json::json;
 use std::io::{self, Write};
 use std::ops::Range;
+use weltblick_core::capture::Instructions;
 use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
 use weltblick_core::wire::ctf::{Record, Schema, Value};
 use weltblick_core::wire::itm::{Action, Packet, Relation, Size};
-use weltblick_core::wire::{etmv4, mtb};
+use weltblick_core::wire::mtb;
 
 /// Where and when a packet is.
 pub(crate) struct PacketLine<'a> {
@@ -63,7 +64,7 @@ impl<'a> PacketFace<'a> {
     pub(crate) fn instructions(
         &mut self,
         line: &PacketLine<'_>,
-        packet: &etmv4::Packet,
+        packet: &Instructions,
     ) -> io::Result<()> {
         let (name, meaning) = super::instructions::describe(packet, line.image);
         self.line(line, name, &meaning)

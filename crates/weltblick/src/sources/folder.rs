@@ -19,7 +19,6 @@ use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
-use weltblick_core::wire::etmv4;
 use weltblick_core::wire::tpiu::Start;
 
 /// An image and where it came from.
@@ -466,7 +465,7 @@ impl Capture {
         let image = self.image()?;
         let (number, source) = self.manifest.flow().with_context(|| {
             format!(
-                "{}: no stream of this capture is an instruction trace (`protocol = \"etmv4\"` or `\"mtb\"`)",
+                "{}: no stream of this capture is an instruction trace (`protocol = \"etmv3\"`, `\"etmv4\"` or `\"mtb\"`)",
                 self.name.display()
             )
         })?;
@@ -544,10 +543,27 @@ impl Capture {
                 let settings = match &source.protocol {
                     Protocol::Itm(settings) => settings,
                     Protocol::Ctf(settings) => return trace_line(settings),
+                    Protocol::Etmv3(settings) => {
+                        return instruction_line(
+                            source,
+                            &[
+                                ("etmv3", true),
+                                ("cycles", settings.cycle_accurate()),
+                                ("timestamps", settings.timestamps()),
+                                ("every target", settings.branch_broadcast()),
+                            ],
+                        );
+                    }
                     Protocol::Etmv4(settings) => {
-                        let id =
-                            source.trace_id.map_or_else(String::new, |id| format!("source {id}: "));
-                        return format!("{id}{}", instruction_line(settings));
+                        return instruction_line(
+                            source,
+                            &[
+                                ("etmv4", true),
+                                ("cycle counts", settings.cycle_counts()),
+                                ("return stack", settings.return_stack()),
+                                ("every target", settings.branch_broadcast()),
+                            ],
+                        );
                     }
                     Protocol::Mtb => {
                         return "branches of a micro trace buffer, in order but without times"
@@ -582,19 +598,11 @@ impl Capture {
     }
 }
 
-/// One line about an instruction trace for people.
-fn instruction_line(settings: &etmv4::Settings) -> String {
-    let mut parts = vec!["instruction trace (etmv4)"];
-    if settings.cycle_counts() {
-        parts.push("cycle counts");
-    }
-    if settings.return_stack() {
-        parts.push("return stack");
-    }
-    if settings.branch_broadcast() {
-        parts.push("every target");
-    }
-    parts.join(", ")
+/// One line about an instruction trace for people: what it has.
+fn instruction_line(source: &SourceSpec, has: &[(&str, bool)]) -> String {
+    let id = source.trace_id.map_or_else(String::new, |id| format!("source {id}: "));
+    let has: Vec<&str> = has.iter().filter(|(_, has)| *has).map(|(name, _)| *name).collect();
+    format!("{id}instruction trace ({})", has.join(", "))
 }
 
 /// One line about an event trace for people.

@@ -9,6 +9,33 @@ fn profile_is_exact() {
 }
 
 #[test]
+fn other_trace_units_tell_the_same() {
+    let bench = Bench::with_all_flows();
+    assert_snapshot!("etmv3_profile", bench.out("profile buoy-etmv3 --top 8"));
+    assert_snapshot!("etmv3_inspect", bench.out("inspect buoy-etmv3"));
+    assert_snapshot!(
+        "etmv3_packets",
+        bench.out("inspect buoy-etmv3 --packets --within etm@10430..etm@10506")
+    );
+    assert_snapshot!(
+        "etmv3_conditions",
+        bench.out("coverage buoy-etmv3 --inside kernel_choose --top 4")
+    );
+    assert_snapshot!("etmv3_flow", bench.out("flow buoy-etmv3 --around first -n 30"));
+    assert_snapshot!("mtb_profile", bench.out("profile buoy-mtb --top 4"));
+    // The same program ran the same way: counts of what both saw are equal.
+    let instructions_a_call = |capture: &str| {
+        let report = bench.json(&format!("profile {capture}"));
+        let rows = report["rows"].as_array().unwrap();
+        let sine = rows.iter().find(|row| row["function"] == "sine").unwrap();
+        let calls = sine["calls"].as_u64().unwrap();
+        assert!(calls > 200);
+        sine["instructions_per_call"]["max"].as_f64()
+    };
+    assert_eq!(instructions_a_call("buoy-etmv3"), instructions_a_call("buoy-mtb"));
+}
+
+#[test]
 fn profile_by_interrupt_and_line() {
     let bench = Bench::with_flow();
     assert_snapshot!("exact_by_interrupt", bench.out("profile buoy-flow --by interrupt"));

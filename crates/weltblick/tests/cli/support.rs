@@ -18,6 +18,10 @@ const BUDGETS: &str = include_str!("../../../../demo/budgets.toml");
 /// The capture with an instruction trace, and a piece of the firmware's source.
 const INSTRUCTIONS: &[u8] = include_bytes!("../../../../demo/buoy-flow/etm.bin");
 const FLOW_MANIFEST: &str = include_str!("../../../../demo/buoy-flow/capture.toml");
+const ATOMS: &[u8] = include_bytes!("../../../../demo/buoy-etmv3/etm.bin");
+const ATOMS_MANIFEST: &str = include_str!("../../../../demo/buoy-etmv3/capture.toml");
+const BRANCHES: &[u8] = include_bytes!("../../../../demo/buoy-mtb/mtb.bin");
+const BRANCHES_MANIFEST: &str = include_str!("../../../../demo/buoy-mtb/capture.toml");
 const FILTER: &str = include_str!("../../../../demo/firmware/src/dsp/filter.c");
 
 /// A temporary folder, current for every command.
@@ -100,6 +104,20 @@ impl Bench {
         bench.write("buoy/swo.bin", TRACE);
         bench.write("buoy/capture.toml", MANIFEST);
         bench.write("budgets.toml", BUDGETS);
+        bench
+    }
+
+    /// With the captures of other trace units, too.
+    pub(crate) fn with_all_flows() -> Self {
+        let bench = Self::with_flow();
+        for (folder, file, bytes, manifest) in [
+            ("buoy-etmv3", "etm.bin", ATOMS, ATOMS_MANIFEST),
+            ("buoy-mtb", "mtb.bin", BRANCHES, BRANCHES_MANIFEST),
+        ] {
+            bench.write(&format!("{folder}/wave-buoy.elf"), FIRMWARE);
+            bench.write(&format!("{folder}/{file}"), bytes);
+            bench.write(&format!("{folder}/capture.toml"), manifest);
+        }
         bench
     }
 

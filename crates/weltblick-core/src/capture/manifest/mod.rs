@@ -15,8 +15,8 @@ use crate::document::At;
 use crate::event::{CodeRanges, ItmClock, Meaning};
 use crate::isa::Isa;
 use crate::time::Frequency;
-use crate::wire::etmv4;
 use crate::wire::tpiu::{Start, TraceId};
+use crate::wire::{etmv3, etmv4};
 use std::time::Duration;
 
 /// The manifest's file name in a capture folder.
@@ -96,6 +96,8 @@ pub enum Protocol {
     Itm(ItmSettings),
     /// Packets of a micro trace buffer.
     Mtb,
+    /// Instruction trace of ETM version 3.
+    Etmv3(etmv3::Settings),
     /// Instruction trace of ETM version 4.
     Etmv4(etmv4::Settings),
     /// What a debug stub was asked.
@@ -143,14 +145,14 @@ impl Protocol {
     pub const fn itm(&self) -> Option<&ItmSettings> {
         match self {
             Self::Itm(settings) => Some(settings),
-            Self::Mtb | Self::Etmv4(_) | Self::Poll(_) | Self::Ctf(_) => None,
+            Self::Mtb | Self::Etmv3(_) | Self::Etmv4(_) | Self::Poll(_) | Self::Ctf(_) => None,
         }
     }
 
     /// Whether it tells, with an image, every instruction that ran.
     #[must_use]
     pub const fn tells_flow(&self) -> bool {
-        matches!(self, Self::Etmv4(_) | Self::Mtb)
+        matches!(self, Self::Etmv3(_) | Self::Etmv4(_) | Self::Mtb)
     }
 
     /// Whether it may carry samples of the program counter.
@@ -229,7 +231,11 @@ impl Manifest {
         let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
         sources.find_map(|source| match &source.protocol {
             Protocol::Poll(settings) => Some(settings),
-            Protocol::Itm(_) | Protocol::Mtb | Protocol::Etmv4(_) | Protocol::Ctf(_) => None,
+            Protocol::Itm(_)
+            | Protocol::Mtb
+            | Protocol::Etmv3(_)
+            | Protocol::Etmv4(_)
+            | Protocol::Ctf(_) => None,
         })
     }
 
@@ -277,6 +283,7 @@ impl Manifest {
     pub fn flow_events(&self) -> Option<(usize, usize)> {
         let (stream, source) = self.flow()?;
         let counts = match &self.streams[stream].sources[source].protocol {
+            Protocol::Etmv3(settings) => settings.cycle_accurate(),
             Protocol::Etmv4(settings) => settings.cycle_counts(),
             _ => false,
         };
@@ -292,7 +299,11 @@ impl Manifest {
         let mut sources = self.streams.iter().flat_map(|stream| &stream.sources);
         sources.find_map(|source| match &source.protocol {
             Protocol::Ctf(settings) => Some(settings),
-            Protocol::Itm(_) | Protocol::Mtb | Protocol::Etmv4(_) | Protocol::Poll(_) => None,
+            Protocol::Itm(_)
+            | Protocol::Mtb
+            | Protocol::Etmv3(_)
+            | Protocol::Etmv4(_)
+            | Protocol::Poll(_) => None,
         })
     }
 

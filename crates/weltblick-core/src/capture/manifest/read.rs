@@ -10,8 +10,8 @@ use crate::document::{At, Fault, Source, Table, nearest};
 use crate::event::CodeRanges;
 use crate::isa::Isa;
 use crate::time::{Frequency, parse_duration};
-use crate::wire::etmv4;
 use crate::wire::tpiu::{Start, TraceId};
+use crate::wire::{etmv3, etmv4};
 use std::ops::Range;
 
 /// The last stimulus port: 256 pages of 32.
@@ -193,6 +193,7 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
             settings.map(Table::finish).transpose()?;
             Protocol::Mtb
         }
+        "etmv3" => Protocol::Etmv3(settings.map(read_etmv3).transpose()?.unwrap_or_default()),
         "etmv4" => Protocol::Etmv4(settings.map(read_etmv4).transpose()?.unwrap_or_default()),
         "poll" if trace_id.is_none() => {
             Protocol::Poll(settings.map(read_poll).transpose()?.unwrap_or_default())
@@ -203,7 +204,7 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
         }
         other => {
             let message = format!(
-                "`{other}` is no protocol that this version reads here; write `itm`, `etmv4`, `mtb`, `poll` or `ctf`"
+                "`{other}` is no protocol that this version reads here; write `itm`, `etmv3`, `etmv4`, `mtb`, `poll` or `ctf`"
             );
             return Err(table.fault(protocol.span, message));
         }
@@ -211,23 +212,38 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
     Ok(SourceSpec { trace_id, protocol })
 }
 
-/// Registers under their standard names, for what differs from an M-profile trace unit.
+fn read_etmv3(table: Table<'_>) -> Result<etmv3::Settings, Fault> {
+    let mut settings = etmv3::Settings::default();
+    let etmv3::Settings { etmcr, etmidr, etmccer } = &mut settings;
+    read_registers(table, [("etmcr", etmcr), ("etmidr", etmidr), ("etmccer", etmccer)])?;
+    Ok(settings)
+}
+
 fn read_etmv4(table: Table<'_>) -> Result<etmv4::Settings, Fault> {
     let mut settings = etmv4::Settings::default();
     let etmv4::Settings { trcconfigr, trcidr0, trcidr1, trcidr2, trcidr8 } = &mut settings;
-    for (name, register) in [
+    let registers = [
         ("trcconfigr", trcconfigr),
         ("trcidr0", trcidr0),
         ("trcidr1", trcidr1),
         ("trcidr2", trcidr2),
         ("trcidr8", trcidr8),
-    ] {
+    ];
+    read_registers(table, registers)?;
+    Ok(settings)
+}
+
+/// Registers under their standard names, for what differs from the trace unit of an M-profile core.
+fn read_registers<const N: usize>(
+    table: Table<'_>,
+    registers: [(&'static str, &mut u32); N],
+) -> Result<(), Fault> {
+    for (name, register) in registers {
         let Some(At { value, span }) = table.integer(name)? else { continue };
         *register = u32::try_from(value)
             .map_err(|_| table.fault(span, format!("`{name}` is a register of 32 bits")))?;
     }
-    table.finish()?;
-    Ok(settings)
+    table.finish()
 }
 
 fn read_poll(table: Table<'_>) -> Result<PollSettings, Fault> {

@@ -6,8 +6,8 @@ use super::{
     FORMAT, Framing, ItmSettings, LapPoint, Manifest, Protocol, SourceSpec, StreamSpec, Target,
     write_signals,
 };
-use crate::wire::etmv4;
 use crate::wire::tpiu::Start;
+use crate::wire::{etmv3, etmv4};
 use std::fmt::Write as _;
 use std::ops::Range;
 
@@ -112,6 +112,11 @@ fn write_source(text: &mut String, source: &SourceSpec) {
         Protocol::Itm(settings) => {
             let _ = writeln!(text, "protocol = \"itm\"\n\n[{table}]");
             return write_itm(text, settings);
+        }
+        Protocol::Etmv3(etmv3::Settings { etmcr, etmidr, etmccer }) => {
+            let _ = writeln!(text, "protocol = \"etmv3\"\n\n[{table}]");
+            let _ = writeln!(text, "etmcr = {etmcr:#010x}\netmidr = {etmidr:#010x}");
+            writeln!(text, "etmccer = {etmccer:#010x}")
         }
         Protocol::Etmv4(settings) => {
             let etmv4::Settings { trcconfigr, trcidr0, trcidr1, trcidr2, trcidr8 } = settings;

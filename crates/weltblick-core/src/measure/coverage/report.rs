@@ -70,8 +70,14 @@ impl Gather<'_> {
         })
     }
 
-    fn ways(&self, listed: &Listed) -> [u64; 2] {
-        self.seen.ways.get(&listed.address).copied().unwrap_or_default()
+    /// How often an instruction went each of its two ways, if it has two and that is told.
+    fn ways(&self, listed: &Listed) -> Option<[u64; 2]> {
+        let told = match listed.role {
+            Role::Branch => !self.seen.lower_bound,
+            Role::Conditional => self.seen.conditions,
+            Role::Plain | Role::Call => false,
+        };
+        told.then(|| self.seen.ways.get(&listed.address).copied().unwrap_or_default())
     }
 
     /// One function's row; what it has is added to its files and lines.
@@ -84,8 +90,7 @@ impl Gather<'_> {
         let (first, _) = *instructions.first()?;
         for &(listed, count) in &instructions {
             ran_at_all |= count > 0;
-            let ways =
-                (listed.role == Role::Branch && !self.seen.lower_bound).then(|| self.ways(&listed));
+            let ways = self.ways(&listed);
             add(&mut measures, &listed, count, ways);
             let file = listed.line.map(|(file, _)| file);
             let nothing = self.nothing();
@@ -162,17 +167,15 @@ impl Gather<'_> {
     }
 
     fn one_way(&self, function: &ListedFunction, name: &str, out: &mut Vec<OneWayRow>) {
-        if self.seen.lower_bound {
-            return;
-        }
-        for (listed, _) in self.instructions(function).filter(|(l, _)| l.role == Role::Branch) {
-            let [not_taken, taken] = self.ways(listed);
+        for (listed, _) in self.instructions(function) {
+            let Some([not_taken, taken]) = self.ways(listed) else { continue };
             if (not_taken == 0) != (taken == 0) {
                 out.push(OneWayRow {
                     function: name.to_owned(),
                     file: listed.line.map(|(file, _)| self.listing.file(file).to_owned()),
                     line: listed.line.map(|(_, line)| line),
                     address: format!("{:#010x}", listed.address),
+                    conditional: listed.role == Role::Conditional,
                     taken,
                     not_taken,
                 });
@@ -210,9 +213,10 @@ impl Gather<'_> {
         never.sort_by_key(|row| (!row.whole, rank(&row.file), row.lines.first().copied()));
         one_way.sort_by_key(|row| (rank(&row.file), row.line, row.address.clone()));
         let conditional = listing.instructions.iter().zip(&seen.executed);
-        let conditional =
-            conditional.filter(|(l, count)| l.role == Role::Conditional && **count > 0);
-        let evidence = evidence(seen, conditional.count() as u64);
+        let told = |l: &Listed| seen.ways.get(&l.address).map_or(0, |ways| ways[0] + ways[1]);
+        let untold =
+            conditional.filter(|(l, count)| l.role == Role::Conditional && **count > told(l));
+        let evidence = evidence(seen, untold.count() as u64);
         let lines = lines.into_iter().map(|((file, line), seen)| LineRow {
             file: listing.file(file).to_owned(),
             line,

@@ -24,7 +24,7 @@ pub struct Measures {
     pub lines: Part,
     /// Instructions that ran.
     pub instructions: Part,
-    /// Ways of conditional branches that were gone, two for each; absent where nothing tells.
+    /// Ways of conditional branches (and, where the trace tells, of instructions in IT blocks) that were gone, two for each; absent where nothing tells.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub branches: Option<Part>,
     /// Calls that ran.
@@ -117,7 +117,7 @@ pub struct NeverRow {
     pub instructions: u64,
 }
 
-/// A branch that went only one way.
+/// A branch, or a conditional instruction, that went only one way.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct OneWayRow {
     /// The function.
@@ -130,7 +130,10 @@ pub struct OneWayRow {
     pub line: Option<u32>,
     /// The branch's address, in hexadecimal.
     pub address: String,
-    /// How often it branched.
+    /// It is no branch, but another instruction of an IT block: it went the one way where its
+    /// condition held, and the other where it did not.
+    pub conditional: bool,
+    /// How often it branched, or its condition held.
     pub taken: u64,
     /// How often it did not.
     pub not_taken: u64,

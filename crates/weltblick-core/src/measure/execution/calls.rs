@@ -51,6 +51,8 @@ pub(super) struct Frame {
     /// Where it returns to; `None` for the first frame of a context.
     pub(super) returns_to: Option<u64>,
     pub(super) context: usize,
+    /// It was called in the place of the frame below (a tail call), and returns with it.
+    in_place: bool,
     /// It was seen to begin.
     whole: bool,
     /// The stretch in which it began.
@@ -59,6 +61,8 @@ pub(super) struct Frame {
     began: [Clock; 2],
     /// The same of its context's own clock.
     began_own: [Clock; 2],
+    /// Its context's own clock at the start of the stretch in which it ended.
+    ended_own: Clock,
     /// Where its beginning is told.
     offset: u64,
 }
@@ -219,7 +223,7 @@ impl<'a> Calls<'a> {
         let edge = std::mem::take(&mut self.edge);
         let context = self.contexts.current();
         match edge {
-            Edge::Call(returns_to) => self.open(context, function, Some(returns_to), true),
+            Edge::Call(returns_to) => self.open(context, function, Some(returns_to), false, true),
             Edge::Return => self.return_to(address, function),
             Edge::Jump if self.unwind(context, address) => {}
             Edge::Jump | Edge::None => self.move_on(context, address, function),
@@ -239,7 +243,14 @@ impl<'a> Calls<'a> {
     }
 
     /// A call begins.
-    fn open(&mut self, context: usize, function: Named, returns_to: Option<u64>, whole: bool) {
+    fn open(
+        &mut self,
+        context: usize,
+        function: Named,
+        returns_to: Option<u64>,
+        in_place: bool,
+        whole: bool,
+    ) {
         if whole {
             self.figures.entry(function).or_default().calls += 1;
         }
@@ -258,10 +269,12 @@ impl<'a> Calls<'a> {
             node,
             returns_to,
             context,
+            in_place,
             whole,
             stretch: self.stretch + 1,
             began: [Clock::default(); 2],
             began_own: [Clock::default(); 2],
+            ended_own: Clock::default(),
             offset: self.offset,
         };
         let number = match self.free.pop() {
@@ -288,6 +301,16 @@ impl<'a> Calls<'a> {
         self.take_off(context, Item::Cut);
     }
 
+    /// The innermost call ends or is not followed any more, and with it those in whose place it was called.
+    fn take_off_returning(&mut self, context: usize, item: fn(usize) -> Item) {
+        let mut again = true;
+        while std::mem::take(&mut again) {
+            let top = self.contexts.frames(context).last();
+            again = top.is_some_and(|&frame| self.frames[frame].in_place);
+            self.take_off(context, item);
+        }
+    }
+
     fn take_off(&mut self, context: usize, item: impl FnOnce(usize) -> Item) {
         let Some(number) = self.contexts.pop(context) else { return };
         let whole = self.frames[number].whole;
@@ -298,7 +321,9 @@ impl<'a> Calls<'a> {
     fn return_to(&mut self, address: u64, function: Named) {
         // Which thread it is may show only now.
         let frames = &self.frames;
-        let replaced = self.contexts.decide(address, |frame| frames[frame].returns_to);
+        let returns_to = |frame: usize| frames[frame].returns_to;
+        let replaced =
+            self.contexts.decide(address, returns_to, |frame: usize| frames[frame].in_place);
         let context = self.contexts.current();
         if let Some((stand_in, popped)) = replaced {
             self.adopt(stand_in, context, popped);
@@ -310,7 +335,7 @@ impl<'a> Calls<'a> {
         while !self.contexts.frames(context).is_empty() {
             self.cut(context);
         }
-        self.open(context, function, None, false);
+        self.open(context, function, None, false, false);
     }
 
     /// Frames of a stand-in were those of `context`, and so was what it ran.
@@ -321,7 +346,7 @@ impl<'a> Calls<'a> {
         self.item(Item::Join(stand_in, context));
         // These ended while nobody knew whose they were.
         for _ in 0..popped {
-            self.cut(context);
+            self.take_off_returning(context, Item::Cut);
         }
     }
 
@@ -331,9 +356,10 @@ impl<'a> Calls<'a> {
         let frames = self.contexts.frames(context);
         let returns = |&frame: &usize| self.frames[frame].returns_to == Some(address);
         if let Some(above) = frames.iter().rev().position(returns) {
-            for _ in 0..=above {
+            for _ in 0..above {
                 self.close(context);
             }
+            self.take_off_returning(context, Item::Close);
             return true;
         }
         let function = Named(self.image.function_at(address));
@@ -359,15 +385,37 @@ impl<'a> Calls<'a> {
             // A handler, or a thread, that begins.
             let handler = matches!(self.contexts.root(context), Root::Exception(_));
             let begins = handler || self.is_start_of(function, address);
-            return self.open(context, function, None, begins);
+            return self.open(context, function, None, false, begins);
         };
         if self.frames[top].function == function {
             return; // a computed jump inside of it
         }
-        let returns_to = self.frames[top].returns_to;
+        let Frame { returns_to, .. } = self.frames[top];
         let at_start = self.is_start_of(function, address);
-        self.close(context);
-        self.open(context, function, returns_to, at_start);
+        match self.place_in_chain(context, function) {
+            None => self.open(context, function, returns_to, true, at_start),
+            Some(above) => {
+                for _ in 0..above {
+                    self.close(context);
+                }
+                if at_start {
+                    // Tail calls in a circle: it begins anew, or the stack would grow without end.
+                    let top = self.contexts.frames(context).last();
+                    let in_place = top.is_some_and(|&frame| self.frames[frame].in_place);
+                    self.close(context);
+                    self.open(context, function, returns_to, in_place, true);
+                }
+            }
+        }
+    }
+
+    /// How many frames lie above that of a function among those that return together, if it is one of
+    /// them.
+    fn place_in_chain(&self, context: usize, function: Named) -> Option<usize> {
+        let frames = self.contexts.frames(context);
+        let returns_further = frames.iter().rev().take_while(|&&f| self.frames[f].in_place).count();
+        let chain = frames.iter().rev().take(returns_further + 1);
+        chain.into_iter().position(|&frame| self.frames[frame].function == function)
     }
 
     /// Instructions that ran become an item.
@@ -402,7 +450,8 @@ impl<'a> Calls<'a> {
             // Nor is it known of calls that are open how long they last.
             self.unknown = self.stretch;
         }
-        share_out(&items, ticks, self.stretch, &mut self.pace, &mut self.tree);
+        let idle = (!self.contexts.is_nobody()).then_some(self.node);
+        share_out(&items, ticks, self.stretch, idle, &mut self.pace, &mut self.tree);
         let ticks = ticks.unwrap_or(0);
         self.clock.low += ticks;
         self.clock.high += ticks;
@@ -412,16 +461,19 @@ impl<'a> Calls<'a> {
                 self.contexts.join_time(stand_in, context);
             }
         }
-        for item in &items {
+        let at_once = self.before_anything_ran(&items);
+        for (place, item) in items.iter().enumerate() {
+            // Nothing ran before it: it happened when the stretch began.
+            let passed = if place < at_once { 0 } else { ticks };
             match *item {
-                Item::Open(number) => {
+                Item::Open(number) if passed > 0 => {
                     let own = self.contexts.clock(self.frames[number].context);
                     let frame = &mut self.frames[number];
                     frame.began[1] = self.clock;
                     frame.began_own[1] = own;
                 }
                 Item::Close(number) => {
-                    self.note(number, before, ticks);
+                    self.note(number, before, [ticks, passed]);
                     self.free.push(number);
                 }
                 Item::Cut(number) => {
@@ -429,12 +481,29 @@ impl<'a> Calls<'a> {
                     self.free.push(number);
                 }
                 Item::Drop(number) => self.free.push(number),
-                Item::Ran { .. } | Item::Waits(_) | Item::Join(..) => {}
+                Item::Open(_) | Item::Ran { .. } | Item::Waits(_) | Item::Join(..) => {}
             }
         }
         self.contexts.bury();
         self.items = items;
         self.items.clear();
+    }
+
+    /// How many items stand before the first one that took time: calls and returns do not, but handlers
+    /// take some to begin. A cycle count tells the time of the last branch itself; a timestamp comes
+    /// some time after it.
+    fn before_anything_ran(&self, items: &[Item]) -> usize {
+        let took = |item: &Item| match *item {
+            Item::Ran { .. } | Item::Waits(_) => true,
+            Item::Open(number) => self.frames[number].returns_to.is_none(),
+            Item::Close(_) | Item::Cut(_) | Item::Drop(_) | Item::Join(..) => false,
+        };
+        match self.clocking {
+            // What is found out about threads changes their clocks.
+            Clocking::Cycles if items.iter().any(|item| matches!(item, Item::Join(..))) => 0,
+            Clocking::Cycles => items.iter().position(took).unwrap_or(items.len()),
+            Clocking::Timestamps | Clocking::Nothing => 0,
+        }
     }
 
     /// A stretch in which one function ran and nothing else happened: most are.
@@ -443,11 +512,13 @@ impl<'a> Calls<'a> {
         self.clock.low += ticks;
         self.clock.high += ticks;
         let instructions = std::mem::take(&mut self.run);
-        if instructions == 0 {
+        if instructions == 0 && self.contexts.is_nobody() {
             return;
         }
         self.clock.instructions += instructions;
-        self.pace.learn(ticks, instructions);
+        if instructions > 0 {
+            self.pace.learn(ticks, instructions);
+        }
         let node = self.tree.node_mut(self.node);
         node.instructions += instructions;
         node.time.add(SelfTime { ticks, low: ticks, high: ticks });
@@ -470,8 +541,9 @@ impl<'a> Calls<'a> {
                     frame.began_own = [own; 2];
                 }
                 Item::Close(number) => {
-                    let frame = &self.frames[number];
-                    let own = self.contexts.clock(frame.context).instructions;
+                    let frame = &mut self.frames[number];
+                    frame.ended_own = self.contexts.clock(frame.context);
+                    let own = frame.ended_own.instructions;
                     let ran = own.saturating_sub(frame.began_own[0].instructions);
                     let ran = Ticks::exact(ran);
                     let (offset, until) = (frame.offset, self.offset);
@@ -489,8 +561,9 @@ impl<'a> Calls<'a> {
         }
     }
 
-    /// How long a call lasted that ended in the stretch that began at `before` and had `ticks`.
-    fn note(&mut self, number: usize, before: Clock, ticks: u64) {
+    /// How long a call lasted that ended in the stretch that began at `before` and had `ticks`, after
+    /// `passed` of them at most.
+    fn note(&mut self, number: usize, before: Clock, [ticks, passed]: [u64; 2]) {
         let frame = self.frames[number];
         if frame.stretch <= self.unknown || self.clocking == Clocking::Nothing {
             return;
@@ -498,11 +571,15 @@ impl<'a> Calls<'a> {
         let own = self.contexts.clock(frame.context);
         let elapsed = Ticks {
             low: before.low.saturating_sub(frame.began[1].low),
-            high: self.clock.high.saturating_sub(frame.began[0].high),
+            high: (before.high + passed).saturating_sub(frame.began[0].high),
+        };
+        let [own_low, own_high] = match passed {
+            0 => [frame.ended_own.low, frame.ended_own.high],
+            _ => [own.low.saturating_sub(ticks), own.high],
         };
         let alone = Ticks {
-            low: own.low.saturating_sub(ticks).saturating_sub(frame.began_own[1].low),
-            high: own.high.saturating_sub(frame.began_own[0].high).min(elapsed.high),
+            low: own_low.saturating_sub(frame.began_own[1].low),
+            high: own_high.saturating_sub(frame.began_own[0].high).min(elapsed.high),
         };
         let until = self.offset;
         let figures = self.figures.entry(frame.function).or_default();
@@ -553,7 +630,7 @@ impl<'a> Calls<'a> {
         if stands_in {
             let function = self.function_of(block);
             let context = self.contexts.current();
-            self.open(context, function, None, false);
+            self.open(context, function, None, false, false);
         }
         self.show_top();
     }

@@ -27,7 +27,7 @@ struct Context {
     edge: Edge,
     /// It stands in for one of these.
     candidates: Vec<usize>,
-    /// So many of their frames ended while it did.
+    /// So often one of them returned while it did.
     popped: usize,
     /// Calls above its frames that are not followed.
     too_deep: u32,
@@ -257,23 +257,25 @@ impl Contexts {
     }
 
     /// A return to `address` may show for whom a stand-in runs: then that one runs from now on.
-    /// Returns the stand-in, and how many frames of the other ended meanwhile.
+    /// Returns the stand-in, and how often the other returned meanwhile. `in_place`: the frame was called in
+    /// the place of the one below, and returns with it.
     pub(super) fn decide(
         &mut self,
         address: u64,
         returns_to: impl Fn(usize) -> Option<u64>,
+        in_place: impl Fn(usize) -> bool,
     ) -> Option<(usize, usize)> {
         let stand_in = self.current?;
         let context = self.get(stand_in)?;
         // It returns from what it called itself, or nobody is looked for.
-        if context.candidates.is_empty() || context.frames.len() > 1 {
+        let called = context.frames.iter().skip(1).any(|&frame| !in_place(frame));
+        if context.candidates.is_empty() || called {
             return None;
         }
         let popped = context.popped;
         let fits = |&number: &usize| {
             let waits = self.threads.contains(&number);
-            let frames = self.frames(number);
-            let top = frames.len().checked_sub(1 + popped).map(|place| frames[place]);
+            let top = after_returns(self.frames(number), popped, &in_place);
             waits && top.and_then(&returns_to) == Some(address)
         };
         let candidates: Vec<usize> = context.candidates.iter().copied().filter(fits).collect();
@@ -332,4 +334,18 @@ impl Contexts {
             busy
         });
     }
+}
+
+/// The innermost frame after so many returns.
+fn after_returns(
+    frames: &[usize],
+    returns: usize,
+    in_place: impl Fn(usize) -> bool,
+) -> Option<usize> {
+    let mut left = frames;
+    for _ in 0..returns {
+        let ended = left.iter().rev().take_while(|&&frame| in_place(frame)).count() + 1;
+        left = &left[..left.len().checked_sub(ended)?];
+    }
+    left.last().copied()
 }

@@ -13,6 +13,8 @@ pub struct BlockCounts {
     ran: Vec<[u64; 2]>,
     /// Beginnings of blocks, by number and the address before which it ended.
     parts: FxHashMap<(BlockId, u64), u64>,
+    /// By address: how often an instruction was passed over, since its condition failed.
+    skipped: FxHashMap<u64, u64>,
     /// What is not known.
     pub gaps: Gaps,
 }
@@ -103,7 +105,8 @@ impl BlockCounts {
     /// By address, so that it can be added to what was read elsewhere.
     #[must_use]
     pub fn into_tally(self, code: &Code<'_>) -> Tally {
-        let mut tally = Tally { gaps: self.gaps, ..Tally::default() };
+        let skipped = code.tells_conditions().then_some(self.skipped);
+        let mut tally = Tally { gaps: self.gaps, skipped, ..Tally::default() };
         for (block, &[stayed, branched]) in code.blocks().iter().zip(&self.ran) {
             if stayed + branched > 0 {
                 let run = Run {
@@ -140,6 +143,10 @@ impl Sink for BlockCounts {
         *self.parts.entry((block.id, until)).or_default() += 1;
     }
 
+    fn skipped(&mut self, address: u64) {
+        *self.skipped.entry(address).or_default() += 1;
+    }
+
     fn moment(&mut self, offset: u64, moment: &Moment) {
         if let Moment::Gap(gap) = *moment {
             self.gaps.note(offset, gap);
@@ -167,6 +174,9 @@ pub struct Tally {
     pub runs: FxHashMap<Run, [u64; 2]>,
     /// How often beginnings of blocks ran, up to where an exception came in.
     pub parts: FxHashMap<Run, u64>,
+    /// By address: how often an instruction was passed over, since its condition failed. It counts as
+    /// run above. `None` where the trace does not tell.
+    pub skipped: Option<FxHashMap<u64, u64>>,
     /// What is not known.
     pub gaps: Gaps,
 }

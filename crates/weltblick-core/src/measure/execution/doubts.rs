@@ -54,6 +54,9 @@ fn describe(mismatch: Mismatch) -> String {
         Mismatch::AlwaysTaken(address) => {
             format!("the branch at {address:#010x} always branches, and did not")
         }
+        Mismatch::Unconditional(address) => {
+            format!("the instruction at {address:#010x} has no condition, and it failed")
+        }
         Mismatch::NoBranch(address) => {
             format!("there was a branch, and the image has none from {address:#010x} on")
         }

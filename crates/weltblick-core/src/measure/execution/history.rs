@@ -48,6 +48,9 @@ pub enum What {
         /// Whether the last one branched; `None` if an exception came in behind it.
         branched: Option<bool>,
     },
+    /// The condition of the instruction at this address, which is among those that are told next,
+    /// failed.
+    PassedOver(u64),
     /// An exception was taken.
     Entered(Option<u16>),
     /// A handler ended.
@@ -206,6 +209,10 @@ impl Sink for History<'_> {
     fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
         self.calls.ran_part(block, until, instructions);
         self.push(What::Ran { start: block.start, until, instructions, branched: None });
+    }
+
+    fn skipped(&mut self, address: u64) {
+        self.push(What::PassedOver(address));
     }
 
     fn arrived(&mut self, block: &Block) {

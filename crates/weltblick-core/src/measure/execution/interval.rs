@@ -1,6 +1,6 @@
 //! What happened between two moments whose time is known, and how time is shared out then.
 
-use super::tree::{NodeId, Tree};
+use super::tree::{NodeId, SelfTime, Tree};
 
 /// Something that happened, in order.
 #[derive(Debug, Clone, Copy)]
@@ -70,11 +70,12 @@ impl Pace {
 
 /// Shares the `ticks` of a stretch out among the paths that ran: by instructions; but where one waits,
 /// what is left after the usual pace is the time that it waited. Stretches have numbers from 1; of one
-/// whose ticks are not known, only instructions count.
+/// whose ticks are not known, only instructions count. Where nothing ran, time passed in `idle`.
 pub(super) fn share_out(
     items: &[Item],
     known: Option<u64>,
     stretch: u64,
+    idle: Option<NodeId>,
     pace: &mut Pace,
     tree: &mut Tree,
 ) {
@@ -104,9 +105,13 @@ pub(super) fn share_out(
     if let (Some(node), true) = (first, alone) {
         tree.node_mut(node).time.low += ticks;
     }
+    let nothing_ran = total == 0 && waits.is_none();
+    if let (Some(node), true) = (idle, nothing_ran) {
+        tree.node_mut(node).time.add(SelfTime { ticks, low: ticks, high: ticks });
+    }
     match waits {
         Some(node) => tree.node_mut(node).time.ticks += ticks - busy,
-        None if known.is_some() => pace.learn(ticks, total),
+        None if known.is_some() && total > 0 => pace.learn(ticks, total),
         None => {}
     }
 }

@@ -1,7 +1,7 @@
 //! What of a listing ran.
 
 use super::counts::{Gaps, Tally};
-use super::listing::{Listed, Listing};
+use super::listing::{Listed, Listing, Role};
 use crate::measure::profile::SampleCounts;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
@@ -11,8 +11,11 @@ use std::collections::BTreeMap;
 pub struct Seen {
     /// By instruction: how often it ran, or how many samples found it.
     pub executed: Vec<u64>,
-    /// By address: how often a branch did not branch, and did. Empty where nothing tells.
+    /// By address: how often a branch did not branch, and did; of another instruction of an IT block,
+    /// how often its condition failed, and held. Empty where nothing tells.
     pub ways: FxHashMap<u64, [u64; 2]>,
+    /// Instructions of IT blocks are among them.
+    pub conditions: bool,
     /// From samples: what was not seen may have run all the same.
     pub lower_bound: bool,
     /// What is not known.
@@ -49,8 +52,16 @@ impl Seen {
             u64::try_from(now).unwrap_or(u64::MAX)
         };
         let executed: Vec<u64> = listing.instructions.iter().map(count).collect();
+        if let Some(skipped) = &tally.skipped {
+            let passed = listing.instructions.iter().zip(&executed);
+            for (listed, &count) in passed.filter(|(l, _)| l.role == Role::Conditional) {
+                let skipped = skipped.get(&listed.address).copied().unwrap_or(0);
+                ways.insert(listed.address, [skipped, count.saturating_sub(skipped)]);
+            }
+        }
         Self {
             executed,
+            conditions: tally.skipped.is_some(),
             ways,
             lower_bound: false,
             gaps: tally.gaps.clone(),
@@ -70,13 +81,12 @@ impl Seen {
                 executed[position] += samples;
             }
         }
-        let gaps = Gaps::default();
-        Self { executed, ways: FxHashMap::default(), lower_bound: true, gaps, total }
+        Self { executed, lower_bound: true, total, ..Self::default() }
     }
 
     /// Adds what another capture of the same image saw.
     pub fn merge(&mut self, other: Self) {
-        let Self { executed, ways, lower_bound, gaps, total } = other;
+        let Self { executed, ways, conditions, lower_bound, gaps, total } = other;
         self.executed.resize(self.executed.len().max(executed.len()), 0);
         for (mine, theirs) in self.executed.iter_mut().zip(executed) {
             *mine = mine.saturating_add(theirs);
@@ -85,6 +95,7 @@ impl Seen {
             let way = self.ways.entry(address).or_default();
             *way = [way[0].saturating_add(stayed), way[1].saturating_add(branched)];
         }
+        self.conditions |= conditions;
         self.lower_bound |= lower_bound;
         self.gaps.merge(gaps);
         self.total = self.total.saturating_add(total);

@@ -4,7 +4,7 @@ use super::event_trace::KindsSeen;
 use super::kinds::Kind;
 use super::rate::Rate;
 use super::trial::KEPT;
-use crate::capture::{EventTrace, Framing, Tap};
+use crate::capture::{EventTrace, Framing, Instructions, Tap};
 use crate::event::{Event, LossReason, Origin, Position, Sink};
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
@@ -13,7 +13,7 @@ use crate::measure::recording::Recording;
 use crate::measure::timing::Clocks;
 use crate::wire::itm::{Malformed, Packet};
 use crate::wire::tpiu::{Damage, TraceId};
-use crate::wire::{etmv4, mtb};
+use crate::wire::{etmv3, etmv4, mtb};
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -106,15 +106,19 @@ impl Tap for Wire {
         self.note_target(u64::from(packet.destination));
     }
 
-    fn instructions(&mut self, _: Origin, at: Range<u64>, packet: etmv4::Packet) {
+    fn instructions(&mut self, _: Origin, at: Range<u64>, packet: Instructions) {
         let kind = Kind::of_instructions(&packet);
         self.packets[kind as usize] += 1;
         self.bytes[kind as usize] += at.end - at.start;
+        if kind == Kind::Sync {
+            self.first_sync.get_or_insert(at.start);
+        }
         match packet {
-            etmv4::Packet::Async => {
-                self.first_sync.get_or_insert(at.start);
+            Instructions::Etmv3(etmv3::Packet::Start(start)) => {
+                start.address.into_iter().for_each(|address| self.note_target(address));
             }
-            etmv4::Packet::Address(address) => self.note_target(address.value),
+            Instructions::Etmv3(etmv3::Packet::Branch(branch)) => self.note_target(branch.address),
+            Instructions::Etmv4(etmv4::Packet::Address(address)) => self.note_target(address.value),
             _ => {}
         }
     }

@@ -1,7 +1,8 @@
 //! Packets and bytes by kind.
 
+use crate::capture::Instructions;
 use crate::wire::itm::Packet;
-use crate::wire::{etmv4, mtb};
+use crate::wire::{etmv3, etmv4, mtb};
 
 /// What a packet is, without its values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -100,7 +101,38 @@ impl Kind {
 
     /// The kind of a packet of an instruction trace.
     #[must_use]
-    pub const fn of_instructions(packet: &etmv4::Packet) -> Self {
+    pub const fn of_instructions(packet: &Instructions) -> Self {
+        match packet {
+            Instructions::Etmv3(packet) => Self::of_etmv3(packet),
+            Instructions::Etmv4(packet) => Self::of_etmv4(packet),
+        }
+    }
+
+    const fn of_etmv3(packet: &etmv3::Packet) -> Self {
+        match packet {
+            etmv3::Packet::Async => Self::Sync,
+            etmv3::Packet::Start(start) => match start.reason {
+                etmv3::Reason::Overflow => Self::Overflow,
+                etmv3::Reason::Periodic => Self::TraceInfo,
+                etmv3::Reason::TraceOn | etmv3::Reason::LeftDebug => Self::TraceOn,
+            },
+            etmv3::Packet::Atoms(_) => Self::Atoms,
+            etmv3::Packet::Branch(branch) => match branch.exception {
+                Some(_) => Self::Exception,
+                None => Self::Address,
+            },
+            etmv3::Packet::CycleCount(_) => Self::CycleCount,
+            etmv3::Packet::Context(_) | etmv3::Packet::Vmid(_) => Self::Context,
+            etmv3::Packet::Timestamp { .. } => Self::GlobalTime,
+            etmv3::Packet::ExceptionReturn => Self::ExceptionReturn,
+            etmv3::Packet::Data(_) => Self::DataTrace,
+            etmv3::Packet::ExceptionEntry | etmv3::Packet::Trigger | etmv3::Packet::Ignore => {
+                Self::OtherInstruction
+            }
+        }
+    }
+
+    const fn of_etmv4(packet: &etmv4::Packet) -> Self {
         match packet {
             etmv4::Packet::Async => Self::Sync,
             etmv4::Packet::Overflow | etmv4::Packet::Discard => Self::Overflow,

@@ -22,7 +22,7 @@ mod settings;
 #[cfg(test)]
 mod tests;
 
-pub use decoder::{Decoder, Sink};
+pub use decoder::{Decoder, Etmv4};
 pub use packet::{
     Address, Atoms, Conditional, Context, DataSync, Exception, InstructionSet, Packet, Returns,
     TraceInfo,

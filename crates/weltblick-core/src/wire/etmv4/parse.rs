@@ -7,17 +7,8 @@ use super::packet::{
 };
 use super::settings::Settings;
 use crate::wire::Malformed;
-
-/// Why no packet was read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Stop {
-    /// Its end has not arrived.
-    NotYet,
-    /// It is none.
-    Bad(Malformed),
-    /// Two zeros where a header was due: an alignment synchronisation, if it is sound.
-    Zeros,
-}
+use crate::wire::alignment::Stop;
+use crate::wire::fields::Fields;
 
 const RESERVED: Stop = Stop::Bad(Malformed::ReservedHeader);
 
@@ -66,7 +57,7 @@ pub(super) fn read(
     settings: &Settings,
     history: &mut History,
 ) -> Result<(usize, Packet), Stop> {
-    let mut fields = Fields { bytes, at: 0 };
+    let mut fields = Fields::new(bytes);
     let header = fields.byte()?;
     let packet = match header {
         FIRST_ATOMS.. => Packet::Atoms(ATOMS[usize::from(header - FIRST_ATOMS)]),
@@ -96,7 +87,7 @@ fn general(header: u8, fields: &mut Fields<'_>, history: &mut History) -> Result
             Packet::TraceInfo(info)
         }
         0x02 | 0x03 => {
-            let value = timestamp(fields, history.timestamp)?;
+            let value = fields.timestamp(history.timestamp, 64)?;
             let cycles = if header & 1 == 1 { Some(fields.continued(3, 20)?) } else { None };
             history.timestamp = value;
             Packet::Timestamp { value, cycles }
@@ -131,20 +122,6 @@ fn trace_info(fields: &mut Fields<'_>) -> Result<TraceInfo, Stop> {
     }
     // Sections of a later version have a length that nobody here knows.
     if sections >> 4 != 0 { Err(Stop::Bad(Malformed::ReservedPayload)) } else { Ok(info) }
-}
-
-/// The low bits of a timestamp, seven a byte, the ninth byte eight; the rest is as it was.
-fn timestamp(fields: &mut Fields<'_>, before: u64) -> Result<u64, Stop> {
-    let mut low = 0;
-    for place in 0..8 {
-        let byte = fields.byte()?;
-        low |= u64::from(byte & 0x7f) << (7 * place);
-        if byte & 0x80 == 0 {
-            let kept = !0 << (7 * place + 7);
-            return Ok(before & kept | low);
-        }
-    }
-    Ok(low | u64::from(fields.byte()?) << 56)
 }
 
 fn exception(fields: &mut Fields<'_>) -> Result<Exception, Stop> {
@@ -302,43 +279,7 @@ enum Form {
     Whole(InstructionSet),
 }
 
-/// The bytes of a packet, one after the other.
-struct Fields<'a> {
-    bytes: &'a [u8],
-    at: usize,
-}
-
 impl Fields<'_> {
-    #[inline]
-    fn byte(&mut self) -> Result<u8, Stop> {
-        let byte = *self.bytes.get(self.at).ok_or(Stop::NotYet)?;
-        self.at += 1;
-        Ok(byte)
-    }
-
-    /// Seven bits a byte, lowest first, as long as the top bit is set: at most so many bytes, and at
-    /// most so many bits.
-    fn continued(&mut self, bytes: u32, bits: u32) -> Result<u32, Stop> {
-        let mut value = 0_u64;
-        for place in 0..bytes {
-            let byte = self.byte()?;
-            value |= u64::from(byte & 0x7f) << (7 * place);
-            if byte & 0x80 == 0 {
-                let fits = value >> bits == 0;
-                return if fits { Ok(value as u32) } else { Err(Stop::Bad(Malformed::TooLong)) };
-            }
-        }
-        Err(Stop::Bad(Malformed::TooLong))
-    }
-
-    fn word(&mut self, bytes: usize) -> Result<u32, Stop> {
-        let mut value = 0;
-        for place in 0..bytes {
-            value |= u32::from(self.byte()?) << (8 * place);
-        }
-        Ok(value)
-    }
-
     /// An address: how many low bits are missing depends on the instruction set.
     fn address(&mut self, form: Form, history: &History) -> Result<(u64, InstructionSet), Stop> {
         let (set, bytes) = match form {

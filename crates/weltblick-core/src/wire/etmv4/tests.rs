@@ -2,45 +2,19 @@
 
 use super::*;
 use crate::wire::Malformed;
+use crate::wire::seen::{self, Recorder, assert_accounted, assert_recovers, decode};
 use proptest::collection::vec;
 use proptest::prelude::*;
-use std::ops::Range;
-
-#[derive(Debug, Clone, PartialEq)]
-enum Seen {
-    Packet(Range<u64>, Packet),
-    Loss(Range<u64>, Malformed),
-}
-
-#[derive(Default)]
-struct Recorder(Vec<Seen>);
-
-impl Sink for Recorder {
-    fn packet(&mut self, at: Range<u64>, packet: Packet) {
-        self.0.push(Seen::Packet(at, packet));
-    }
-    fn loss(&mut self, at: Range<u64>, why: Malformed) {
-        self.0.push(Seen::Loss(at, why));
-    }
-}
 
 /// An M-profile trace unit with IDs of contexts and virtual machines, which none has.
 fn settings() -> Settings {
     Settings { trcidr2: 4 | 4 << 5 | 1 << 10, ..Settings::default() }
 }
 
-fn decode<'a>(settings: Settings, chunks: impl Iterator<Item = &'a [u8]>) -> Vec<Seen> {
-    let mut recorder = Recorder::default();
-    let mut decoder = Decoder::new(settings);
-    for chunk in chunks {
-        decoder.push(chunk, &mut recorder);
-    }
-    decoder.finish(&mut recorder);
-    recorder.0
-}
+type Seen = seen::Seen<Packet>;
 
 fn whole(bytes: &[u8]) -> Vec<Seen> {
-    decode(settings(), std::iter::once(bytes))
+    decode(Decoder::new(settings()), std::iter::once(bytes))
 }
 
 const SYNC: [u8; 12] = [0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x80];
@@ -48,7 +22,7 @@ const SYNC: [u8; 12] = [0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x80];
 /// The packets after a synchronisation.
 fn packets(settings: Settings, bytes: &[u8]) -> Vec<Packet> {
     let stream = [&SYNC[..], bytes].concat();
-    let seen = decode(settings, std::iter::once(&stream[..]));
+    let seen = decode(Decoder::new(settings), std::iter::once(&stream[..]));
     let packet = |seen: Seen| match seen {
         Seen::Packet(_, packet) => packet,
         Seen::Loss(at, why) => panic!("{at:?} {why:?} of {bytes:02x?}"),
@@ -340,7 +314,7 @@ fn a_synchronisation_inside_a_payload_is_believed() {
 
 #[test]
 fn a_gap_costs_up_to_the_next_synchronisation() {
-    let mut recorder = Recorder::default();
+    let mut recorder = Recorder(Vec::new());
     let mut decoder = Decoder::starting_at(settings(), 100);
     decoder.push(&[&SYNC[..], &[0x9b, 0x01]].concat(), &mut recorder);
     decoder.interrupt(Malformed::FramingLoss);
@@ -369,12 +343,6 @@ fn noisy_stream() -> impl Strategy<Value = Vec<u8>> {
     vec(piece, 0..120).prop_map(|pieces| pieces.concat())
 }
 
-fn range(seen: &Seen) -> Range<u64> {
-    match seen {
-        Seen::Packet(at, _) | Seen::Loss(at, _) => at.clone(),
-    }
-}
-
 proptest! {
     #[test]
     fn every_byte_is_accounted_for(stream in noisy_stream(), cut in 1_usize..64, speculative: bool) {
@@ -383,21 +351,13 @@ proptest! {
         } else {
             settings()
         };
-        let seen = decode(settings, std::iter::once(&stream[..]));
-        let end = seen.iter().map(range).try_fold(0, |next, at| {
-            (at.start == next && at.end > next).then_some(at.end)
-        });
-        prop_assert_eq!(end, Some(stream.len() as u64), "gap or overlap: {:?}", &seen);
-        prop_assert_eq!(decode(settings, stream.chunks(cut)), seen, "where it was cut must not show");
+        assert_accounted(&Decoder::new(settings), &stream, cut);
     }
 
     #[test]
     fn any_bytes_are_accounted_for(stream in vec(any::<u8>(), 0..600), cut in 1_usize..9) {
         let stream = [&SYNC[..], &stream].concat();
-        let seen = whole(&stream);
-        let read: u64 = seen.iter().map(|seen| range(seen).end - range(seen).start).sum();
-        prop_assert_eq!(read, stream.len() as u64);
-        prop_assert_eq!(decode(settings(), stream.chunks(cut)), seen);
+        assert_accounted(&Decoder::new(settings()), &stream, cut);
     }
 
     /// After a damaged byte, everything from the next synchronisation on is as it was.
@@ -417,16 +377,6 @@ proptest! {
         let tail = [&SYNC[..], &[0x01, 0x00], &bytes(&after)].concat();
         let at = place.index(damaged.len());
         damaged[at] ^= flip;
-        let start = damaged.len() as u64;
-        let seen = whole(&[damaged, tail.clone()].concat());
-        let shifted: Vec<Seen> = whole(&tail)
-            .into_iter()
-            .skip(1) // the synchronisation may take zeros before it as its own
-            .map(|seen| match seen {
-                Seen::Packet(at, packet) => Seen::Packet(at.start + start..at.end + start, packet),
-                Seen::Loss(at, why) => Seen::Loss(at.start + start..at.end + start, why),
-            })
-            .collect();
-        prop_assert!(seen.ends_with(&shifted), "{seen:?}\n{shifted:?}");
+        assert_recovers(&Decoder::new(settings()), &damaged, &tail);
     }
 }

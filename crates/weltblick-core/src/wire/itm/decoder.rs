@@ -1,8 +1,9 @@
 //! The push decoder: bytes in, packets and losses out, every byte in exactly one of them.
 
 use super::packet::{Packet, Relation};
-use super::parse::{Stop, read};
+use super::parse::read;
 use crate::wire::Malformed;
+use crate::wire::alignment::{Alignment, Mode, Stop};
 use std::ops::Range;
 
 /// Receives packets and losses in stream order; together their byte ranges tile the stream.
@@ -22,8 +23,6 @@ pub trait Sink {
 
 /// Zero bytes that a synchronisation needs before its `0x80`.
 const SYNC_ZEROS: u64 = 5;
-/// The longest packet: a global timestamp of format 2 in its 64-bit form.
-const LONGEST: usize = 7;
 
 /// An ITM decoder. A few words of state, no allocation.
 ///
@@ -50,24 +49,7 @@ const LONGEST: usize = 7;
 /// ```
 #[derive(Debug, Clone)]
 pub struct Decoder {
-    /// Where the next pushed byte stands in the stream.
-    offset: u64,
-    /// A packet whose end has not arrived.
-    held: [u8; 8],
-    held_len: usize,
-    /// Zero bytes directly before `offset`, in packets or not.
-    zeros: u64,
-    mode: Mode,
-}
-
-#[derive(Debug, Clone, Copy)]
-enum Mode {
-    /// The next byte is a header.
-    Packets,
-    /// A run of zeros began at `start`, where a header was due.
-    Zeros { start: u64 },
-    /// Looking for a synchronisation.
-    Lost { start: u64, why: Malformed },
+    alignment: Alignment,
 }
 
 impl Default for Decoder {
@@ -80,13 +62,13 @@ impl Decoder {
     /// A decoder at the start of a stream, expecting a header.
     #[must_use]
     pub const fn new() -> Self {
-        Self { offset: 0, held: [0; 8], held_len: 0, zeros: 0, mode: Mode::Packets }
+        Self { alignment: Alignment::new(0, Mode::Packets) }
     }
 
     /// How many bytes were pushed so far.
     #[must_use]
     pub const fn offset(&self) -> u64 {
-        self.offset
+        self.alignment.offset
     }
 
     /// Reads the next bytes of the stream.
@@ -94,50 +76,37 @@ impl Decoder {
         let mut used = 0;
         while used < bytes.len() {
             let rest = &bytes[used..];
-            used += match self.mode {
-                Mode::Packets if self.held_len > 0 => self.complete_held(rest, sink),
+            used += match self.alignment.mode {
+                Mode::Packets if self.alignment.held_len > 0 => self.complete_held(rest, sink),
                 Mode::Packets => self.read_packets(bytes, used, sink),
-                Mode::Zeros { start } => self.read_zeros(rest, start, sink),
+                Mode::Zeros { start } => {
+                    let (took, sync) = self.alignment.read_zeros(rest, start, SYNC_ZEROS);
+                    if let Some(at) = sync {
+                        sink.packet(at, Packet::Sync);
+                    }
+                    took
+                }
                 Mode::Lost { start, why } => self.hunt(rest, start, why, sink),
             };
         }
     }
 
     /// Ends the stream: what is still open is lost.
-    pub fn finish(mut self, sink: &mut impl Sink) {
-        self.abandon(Malformed::CutOff);
-        if let Mode::Lost { start, why } = self.mode {
-            report_loss(start..self.offset, why, sink);
+    pub fn finish(self, sink: &mut impl Sink) {
+        if let Some((at, why)) = self.alignment.finish() {
+            sink.loss(at, why);
         }
     }
 
     /// Bytes are missing here, for some reason: the half packet is lost, and so is everything up to
     /// the next synchronisation.
     pub fn interrupt(&mut self, why: Malformed) {
-        self.abandon(why);
-        match &mut self.mode {
-            // What is lost outweighs what nobody wanted.
-            Mode::Lost { why: before @ Malformed::Unwanted, .. } => *before = why,
-            Mode::Lost { .. } => {}
-            mode => *mode = Mode::Lost { start: self.offset, why },
-        }
-        self.zeros = 0;
-    }
-
-    /// Turns a half packet or an open run of zeros into the start of a loss.
-    fn abandon(&mut self, why: Malformed) {
-        let start = match self.mode {
-            Mode::Packets if self.held_len > 0 => self.offset - self.held_len as u64,
-            Mode::Zeros { start } => start,
-            Mode::Packets | Mode::Lost { .. } => return,
-        };
-        self.held_len = 0;
-        self.mode = Mode::Lost { start, why };
+        self.alignment.interrupt(why);
     }
 
     /// The hot loop: whole packets from `bytes[from..]`. Returns how many bytes it took.
     fn read_packets(&mut self, bytes: &[u8], from: usize, sink: &mut impl Sink) -> usize {
-        let base = self.offset - from as u64;
+        let base = self.alignment.offset - from as u64;
         let mut at = from;
         let stopped = loop {
             let Some(ahead) = ahead(bytes, at) else { break None };
@@ -147,20 +116,13 @@ impl Decoder {
             }
         };
         let stopped = stopped.or_else(|| self.read_tail(bytes, &mut at, base, sink));
-        self.settle(bytes, from, at);
+        self.alignment.settle(&bytes[from..at]);
         match stopped {
-            None => {}
-            Some(Stop::Zeros) => self.mode = Mode::Zeros { start: self.offset },
-            Some(Stop::Bad(why)) => self.mode = Mode::Lost { start: self.offset, why },
-            Some(Stop::NotYet) => {
-                let tail = &bytes[at..];
-                self.held[..tail.len()].copy_from_slice(tail);
-                self.held_len = tail.len();
-                self.settle(bytes, at, bytes.len());
-                at = bytes.len();
+            None => at - from,
+            Some(stop) => {
+                at - from + self.alignment.stop(stop, self.alignment.offset, &bytes[at..])
             }
         }
-        at - from
     }
 
     /// Packets at the end of a slice.
@@ -182,82 +144,29 @@ impl Decoder {
 
     /// Goes on with a packet that the last slice left half.
     fn complete_held(&mut self, rest: &[u8], sink: &mut impl Sink) -> usize {
-        let had = self.held_len;
-        let take = rest.len().min(LONGEST - had);
-        self.held[had..had + take].copy_from_slice(&rest[..take]);
-        let start = self.offset - had as u64;
-        match read_short(&self.held[..had + take], start, sink) {
-            Ok(len) => {
-                self.held_len = 0;
-                self.settle(rest, 0, len - had);
-                len - had
+        let had = self.alignment.held_len;
+        let (held, start) = self.alignment.held_with(rest);
+        let tried = held.len() - had;
+        match read_short(held, start, sink) {
+            Ok(length) => {
+                self.alignment.held_len = 0;
+                self.alignment.settle(&rest[..length - had]);
+                length - had
             }
-            Err(Stop::NotYet) => {
-                self.held_len += take;
-                self.settle(rest, 0, take);
-                take
-            }
-            Err(Stop::Bad(why)) => {
-                self.held_len = 0;
-                self.mode = Mode::Lost { start, why };
-                0
-            }
-            Err(Stop::Zeros) => unreachable!("a held packet never starts with zero"),
+            Err(stop) => self.alignment.stop(stop, start, &rest[..tried]),
         }
     }
 
-    /// Inside a run of zeros that began where a header was due.
-    fn read_zeros(&mut self, rest: &[u8], start: u64, sink: &mut impl Sink) -> usize {
-        let run = rest.iter().take_while(|&&byte| byte == 0).count();
-        self.settle(rest, 0, run);
-        match rest.get(run) {
-            None => run,
-            Some(0x80) if self.zeros >= SYNC_ZEROS => {
-                self.settle(rest, run, run + 1);
-                sink.packet(start..self.offset, Packet::Sync);
-                self.mode = Mode::Packets;
-                run + 1
-            }
-            Some(_) => {
-                self.mode = Mode::Lost { start, why: Malformed::BrokenSync };
-                run
-            }
-        }
-    }
-
-    /// Looks for five zeros and `0x80`, and reports what lay before them as lost.
+    /// Looks for a synchronisation, and reports what lay before it as lost.
     fn hunt(&mut self, rest: &[u8], start: u64, why: Malformed, sink: &mut impl Sink) -> usize {
-        for (at, &byte) in rest.iter().enumerate() {
-            if byte == 0x80 && self.zeros >= SYNC_ZEROS {
-                let end = self.offset + at as u64;
-                let sync = (end - SYNC_ZEROS).max(start);
-                report_loss(start..sync, why, sink);
-                sink.packet(sync..end + 1, Packet::Sync);
-                self.offset = end + 1;
-                self.zeros = 0;
-                self.mode = Mode::Packets;
-                return at + 1;
+        let (took, sync) = self.alignment.hunt(rest, start, SYNC_ZEROS);
+        if let Some(at) = sync {
+            if start < at.start {
+                sink.loss(start..at.start, why);
             }
-            self.zeros = if byte == 0 { self.zeros.saturating_add(1) } else { 0 };
+            sink.packet(at, Packet::Sync);
         }
-        self.offset += rest.len() as u64;
-        rest.len()
-    }
-
-    /// Accounts for `bytes[from..to]` as read: moves the offset, and counts the zeros at the end,
-    /// which may turn out to be the first of a synchronisation.
-    fn settle(&mut self, bytes: &[u8], from: usize, to: usize) {
-        let read = &bytes[from..to];
-        let zeros = read.iter().rev().take_while(|&&byte| byte == 0).count();
-        let before = if zeros == read.len() { self.zeros } else { 0 };
-        self.zeros = before.saturating_add(zeros as u64);
-        self.offset += read.len() as u64;
-    }
-}
-
-fn report_loss(at: Range<u64>, why: Malformed, sink: &mut impl Sink) {
-    if !at.is_empty() {
-        sink.loss(at, why);
+        took
     }
 }
 

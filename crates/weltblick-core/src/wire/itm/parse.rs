@@ -3,16 +3,7 @@
 use super::decoder::Sink;
 use super::packet::{Action, Counters, Packet, Relation, Size};
 use crate::wire::Malformed;
-
-/// Why there is no packet at a header.
-pub(super) enum Stop {
-    /// Its end has not arrived.
-    NotYet,
-    /// Zeros: perhaps a synchronisation.
-    Zeros,
-    /// No header, or no payload, of any packet.
-    Bad(Malformed),
-}
+use crate::wire::alignment::Stop;
 
 /// A packet, and how many bytes it has.
 type Parsed = Result<(Packet, usize), Stop>;

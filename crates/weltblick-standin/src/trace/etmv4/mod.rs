@@ -9,6 +9,7 @@ mod atoms;
 mod packet;
 mod registers;
 
+use super::step::{Segment, Step, Told};
 use crate::core::Branch;
 use packet::Encoder;
 use registers::Registers;
@@ -19,8 +20,6 @@ const IDR0: u32 = 0x2800_06a1;
 const IDR1: u32 = 0x4100_f400;
 const IDR2: u32 = 0x0000_0004;
 
-/// Bytes that one instruction or exception can make: atoms that wait, a synchronisation, addresses.
-pub(super) const MOST_BYTES: u64 = 80;
 /// Atoms that wait at most.
 const MOST_ATOMS: usize = 24;
 /// Entries of the return stack.
@@ -52,41 +51,12 @@ impl Default for Manners {
     }
 }
 
-/// One executed instruction.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Step {
-    /// How many were executed before it.
-    pub(crate) number: u64,
-    pub(crate) pc: u32,
-    /// The instruction behind it.
-    pub(crate) behind: u32,
-    /// Where execution goes on; of an exception return, its value.
-    pub(crate) next: u32,
-    pub(crate) branch: Branch,
-    /// It returns from an exception.
-    pub(crate) returns: bool,
-    /// When it was done.
-    pub(crate) cycle: u64,
-    /// The DWT's comparators that match it.
-    pub(crate) comparators: u32,
-}
-
-/// A stretch of instructions that the trace tells without a gap.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Segment {
-    /// The number of its first instruction.
-    pub first: u64,
-    /// How many are certain: up to the last branch or exception that was sent.
-    pub told: u64,
-}
-
 /// The trace unit.
 #[derive(Debug, Clone, Default)]
 pub struct Etm {
     /// What this implementation does where the architecture leaves room.
-    pub manners: Manners,
-    /// What it told, in order.
-    pub segments: Vec<Segment>,
+    manners: Manners,
+    told: Told,
     registers: Registers,
     encoder: Encoder,
     /// A start point was reached, or none is needed.
@@ -108,6 +78,18 @@ pub struct Etm {
 }
 
 impl Etm {
+    /// A trace unit that is not set up, with its own way of doing things.
+    #[must_use]
+    pub fn new(manners: Manners) -> Self {
+        Self { manners, ..Self::default() }
+    }
+
+    /// What it told, in order.
+    #[must_use]
+    pub fn segments(&self) -> &[Segment] {
+        &self.told.0
+    }
+
     /// Whether it must be told what executes.
     pub(crate) const fn listens(&self) -> bool {
         self.registers.on()
@@ -238,13 +220,7 @@ impl Etm {
         if self.encoder.waiting() > 0 {
             self.encoder.flush();
             let until = self.with_atom;
-            self.sure(until);
-        }
-    }
-
-    fn sure(&mut self, until: u64) {
-        if let Some(segment) = self.segments.last_mut() {
-            segment.told = segment.told.max(until.saturating_sub(segment.first));
+            self.told.sure(until);
         }
     }
 
@@ -264,7 +240,7 @@ impl Etm {
         self.at_target = true;
         self.last_count = step.cycle;
         self.with_atom = step.number;
-        self.segments.push(Segment { first: step.number, told: 0 });
+        self.told.begin(step.number);
     }
 
     fn synchronise(&mut self, cycle: u64) {
@@ -309,7 +285,7 @@ impl Etm {
         if self.active && self.has_room(room) {
             self.flush();
             let told = self.executed;
-            self.sure(told);
+            self.told.sure(told);
             let at_target = self.at_target;
             self.exception(number, returns_to, at_target, handler);
             self.count(cycle);

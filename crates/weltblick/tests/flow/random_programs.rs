@@ -1,15 +1,17 @@
 //! Programs made at random: run on the stand-in, traced by its encoder, followed by the decoder.
 
+use crate::etmv3::follow;
+use crate::executed::{Executed, compare};
 use object::write::{Object, StandardSection, Symbol, SymbolSection};
 use object::{Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope};
 use proptest::collection::vec;
 use proptest::prelude::*;
-use weltblick_core::flow::{Block, Etmv4Flow, Gap, Moment, Sink};
+use weltblick_core::flow::{Etmv4Flow, Gap};
 use weltblick_core::image::Image;
-use weltblick_core::isa::{Isa, instruction_length};
 use weltblick_core::wire::etmv4::{Decoder, Settings};
 use weltblick_standin::machine::Setup;
-use weltblick_standin::trace::{Manners, TailChain};
+use weltblick_standin::trace::etmv4::{Etm, Manners, TailChain};
+use weltblick_standin::trace::{Fitted, etmv3};
 use weltblick_standin::{Machine, Program};
 
 /// Something that a function does.
@@ -180,40 +182,41 @@ fn image(code: &[u8], functions: usize) -> Image {
     Image::parse(&file.write().unwrap()).unwrap()
 }
 
-/// The addresses of all instructions, gap by gap.
-struct Executed<'a> {
-    image: &'a Image,
-    segments: Vec<Vec<u32>>,
-    gaps: Vec<Gap>,
-}
-
-impl Executed<'_> {
-    fn push(&mut self, start: u64, until: u64) {
-        let bytes = self.image.instructions_from(start).unwrap();
-        let mut at = start;
-        while at < until {
-            self.segments.last_mut().unwrap().push(at as u32);
-            at += instruction_length(Isa::Thumb, &bytes[(at - start) as usize..]).unwrap();
-        }
-    }
-}
-
-impl Sink for Executed<'_> {
-    fn ran(&mut self, block: &Block, _: bool) {
-        self.push(block.start, block.after());
-    }
-    fn ran_part(&mut self, block: &Block, until: u64, _: u32) {
-        self.push(block.start, until);
-    }
-    fn moment(&mut self, _: u64, moment: &Moment) {
-        if let Moment::Gap(gap) = *moment {
-            self.gaps.push(gap);
-            self.segments.push(Vec::new());
-        }
-    }
-}
-
 const ETM: u32 = 0xe004_1000;
+
+/// A machine with these functions, and SysTick interrupts at any place, more urgent than the supervisor's
+/// handler.
+fn machine(functions: &[Vec<Item>], link_bit_rate: u64, tick: u32) -> (Image, Machine) {
+    let code: Vec<u8> = assemble(functions).iter().flat_map(|half| half.to_le_bytes()).collect();
+    let image = image(&code, functions.len());
+    let setup = Setup { link_bit_rate, ..Setup::default() };
+    let mut machine = Machine::new(&Program::from_bytes(0, code), setup).unwrap();
+    machine.keep_addresses();
+    for (address, value) in [
+        (0xe000_e014, tick),
+        (0xe000_ed1c, 0x80 << 24),
+        (0xe000_e010, 0b111),
+        (0xe000_edfc, 1 << 24),
+    ] {
+        machine.poke(address, 4, value).unwrap();
+    }
+    (image, machine)
+}
+
+fn manners() -> impl Strategy<Value = etmv3::Manners> {
+    let flag = any::<bool>;
+    (flag(), flag(), flag(), flag(), flag()).prop_map(
+        |(cancels, sync_is_target, return_after_address, folds, original_branches)| {
+            etmv3::Manners {
+                cancels,
+                sync_is_target,
+                return_after_address,
+                folds,
+                original_branches,
+            }
+        },
+    )
+}
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(96))]
@@ -230,16 +233,11 @@ proptest! {
         overflow_synchronises: bool,
         tick in 40_u32..900,
     ) {
-        let code: Vec<u8> = assemble(&functions).iter().flat_map(|half| half.to_le_bytes()).collect();
-        let image = image(&code, functions.len());
-        let setup = Setup { link_bit_rate: bit_rate, ..Setup::default() };
-        let mut machine = Machine::new(&Program::from_bytes(0, code), setup).unwrap();
-        machine.keep_addresses();
-        machine.trace_mut().etm_mut().manners = Manners { tail_chain, overflow_synchronises };
+        let (image, mut machine) = machine(&functions, bit_rate, tick);
+        let manners = Manners { tail_chain, overflow_synchronises };
+        machine.trace_mut().fit(Fitted::Etmv4(Etm::new(manners)));
         for (address, value) in [
-            // SysTick interrupts at any place, and more urgently than the supervisor's handler.
-            (0xe000_e014, tick), (0xe000_ed1c, 0x80 << 24), (0xe000_e010, 0b111),
-            (0xe000_edfc, 1 << 24), (ETM + 0x010, config), (ETM + 0x034, sync), (ETM + 0x038, 8),
+            (ETM + 0x010, config), (ETM + 0x034, sync), (ETM + 0x038, 8),
             (ETM + 0x080, 1 | 1 << 9), (ETM + 0x004, 1),
         ] {
             machine.poke(address, 4, value).unwrap();
@@ -248,21 +246,36 @@ proptest! {
         machine.run(60_000);
         let bytes = machine.take_trace();
         let settings = Settings { trcconfigr: config, ..Settings::default() };
-        let mut executed = Executed { image: &image, segments: vec![Vec::new()], gaps: Vec::new() };
+        let mut executed = Executed::new(&image);
         let mut flow = Etmv4Flow::new(&image, &settings);
         let mut decoder = Decoder::new(settings);
         decoder.push(&bytes, &mut flow.feeding(&mut executed));
         decoder.finish(&mut flow.feeding(&mut executed));
         flow.finish(&mut executed);
-        let only_overflows = executed.gaps.iter().all(|gap| *gap == Gap::Overflow);
+        let only_overflows = executed.gaps.iter().all(|(_, gap)| *gap == Gap::Overflow);
         prop_assert!(only_overflows, "{:?}", executed.gaps);
-        let truth = machine.truth().addresses.as_ref().unwrap();
-        let told = machine.trace().etm().segments.iter().filter(|segment| segment.told > 0);
-        let found = executed.segments.iter().filter(|found| !found.is_empty());
-        for (found, told) in found.clone().zip(told.clone()) {
-            let first = told.first as usize;
-            prop_assert_eq!(found.as_slice(), &truth[first..first + told.told as usize]);
+        compare(&machine, &executed, 0);
+    }
+
+    #[test]
+    fn every_instruction_of_any_program_is_found_by_atoms(
+        functions in vec(vec(item(), 0..14), 2..7),
+        etmcr in prop::sample::select(vec![0_u32, 1 << 8, 1 << 12, 1 << 12 | 1 << 28]),
+        sync in prop::sample::select(vec![0_u32, 128, 1024]),
+        manners in manners(),
+        bit_rate in prop::sample::select(vec![10_000_000_000_u64, 200_000_000, 40_000_000]),
+        tick in 40_u32..900,
+    ) {
+        let (image, mut machine) = machine(&functions, bit_rate, tick);
+        machine.trace_mut().fit(Fitted::Etmv3(etmv3::Etm::new(manners)));
+        for (address, value) in [(ETM + 0x020, 0x6f), (ETM + 0x1e0, sync), (ETM, etmcr)] {
+            machine.poke(address, 4, value).unwrap();
         }
-        prop_assert_eq!(found.count(), told.count());
+        machine.run(60_000);
+        let bytes = machine.take_trace();
+        let executed = follow(&image, etmcr, manners.original_branches, &bytes);
+        let only_overflows = executed.gaps.iter().all(|(_, gap)| *gap == Gap::Overflow);
+        prop_assert!(only_overflows, "{:?}", executed.gaps);
+        compare(&machine, &executed, 1);
     }
 }

@@ -1,0 +1,224 @@
+//! Running through blocks instruction by instruction, as a trace says that tells of each.
+
+use super::block::{BlockId, End, next};
+use super::code::Code;
+use super::{Mismatch, Sink};
+
+/// Where execution is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum At {
+    /// Nobody knows.
+    Unknown,
+    /// Inside a block, after so many of its instructions.
+    Inside { block: u32, done: u32 },
+    /// Behind the indirect branch at the end of this block.
+    Behind(u32),
+}
+
+/// Follows execution through the blocks of an image.
+#[derive(Debug)]
+pub struct Stepper<'a> {
+    code: Code<'a>,
+    at: At,
+}
+
+impl<'a> Stepper<'a> {
+    /// A stepper that does not know yet where execution is.
+    #[must_use]
+    pub const fn new(code: Code<'a>) -> Self {
+        Self { code, at: At::Unknown }
+    }
+
+    /// The blocks that were reached so far.
+    #[must_use]
+    pub const fn code(&self) -> &Code<'a> {
+        &self.code
+    }
+
+    /// The blocks, when all is read.
+    #[must_use]
+    pub fn into_code(self) -> Code<'a> {
+        self.code
+    }
+
+    /// Whether it is not known where execution is.
+    #[must_use]
+    pub fn is_lost(&self) -> bool {
+        self.at == At::Unknown
+    }
+
+    /// Nothing is known any more, until the next address. What was stepped through of a block ran.
+    pub fn lose(&mut self, sink: &mut impl Sink) {
+        self.leave(sink);
+        self.at = At::Unknown;
+    }
+
+    /// So many instructions ran, each on its condition.
+    ///
+    /// The hot loop: one look at a block and one call of the sink per block.
+    ///
+    /// # Errors
+    ///
+    /// If the image does not lead on; the rest is dropped then.
+    #[inline]
+    pub fn run(&mut self, mut count: u32, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        while count > 0 {
+            let At::Inside { block: mut number, mut done } = self.at else {
+                return self.run_elsewhere(sink);
+            };
+            while let Some(block) = self.code.get(number) {
+                let left = block.instructions - done;
+                if count < left {
+                    self.at = At::Inside { block: number, done: done + count };
+                    return Ok(());
+                }
+                let follows = block.next[1];
+                if follows >= next::FIRST {
+                    break;
+                }
+                sink.ran(block, true);
+                count -= left;
+                (number, done) = (follows, 0);
+            }
+            self.at = At::Inside { block: number, done };
+            if count > 0 {
+                count -= self.code.block(BlockId(number)).instructions - done;
+                self.end(BlockId(number), true, sink)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Instructions while it is not known where.
+    #[cold]
+    fn run_elsewhere(&mut self, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        match self.at {
+            At::Behind(from) => {
+                let last = self.code.block(BlockId(from)).last;
+                Err(self.fail(Mismatch::NoTarget(last), sink))
+            }
+            // Nothing was known before, nothing is now.
+            At::Unknown | At::Inside { .. } => Ok(()),
+        }
+    }
+
+    /// An instruction did not run: its condition failed, or it is a branch that was not taken.
+    ///
+    /// # Errors
+    ///
+    /// If it has no condition, or the image does not lead on.
+    pub fn skip(&mut self, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        let At::Inside { block: number, done } = self.at else { return self.run_elsewhere(sink) };
+        let block = *self.code.block(BlockId(number));
+        let is_last = done + 1 == block.instructions;
+        if is_last && !matches!(block.end, End::Through | End::Edge) {
+            if !block.conditional {
+                return Err(self.fail(Mismatch::AlwaysTaken(block.last), sink));
+            }
+            return self.end(BlockId(number), false, sink);
+        }
+        let Some(address) = self.code.conditional(&block, done) else {
+            let address = self.code.nth(&block, done).unwrap_or(block.last);
+            return Err(self.fail(Mismatch::Unconditional(address), sink));
+        };
+        sink.skipped(address);
+        if is_last {
+            return self.end(BlockId(number), false, sink);
+        }
+        self.at = At::Inside { block: number, done: done + 1 };
+        Ok(())
+    }
+
+    /// The last instruction of a block ran, or was skipped.
+    #[inline(never)]
+    fn end(&mut self, id: BlockId, ran: bool, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        let block = *self.code.block(id);
+        let taken = ran && !matches!(block.end, End::Through | End::Edge);
+        sink.ran(&block, taken);
+        self.at = At::Unknown;
+        self.at = match block.end {
+            End::Indirect(_) if taken => At::Behind(id.0),
+            _ => match self.code.successor(id, taken) {
+                Ok(found) => At::Inside { block: found.0, done: 0 },
+                Err(outside) => return Err(Mismatch::Outside(outside)),
+            },
+        };
+        Ok(())
+    }
+
+    /// The packets say where execution is.
+    ///
+    /// # Errors
+    ///
+    /// If that is not where the image leads, or outside of it.
+    pub fn address(&mut self, address: u64, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        match self.position() {
+            Some(expected) if expected == address => Ok(()),
+            Some(expected) => {
+                Err(self.fail(Mismatch::OtherTarget { expected, told: address }, sink))
+            }
+            None => self.arrive(address, sink),
+        }
+    }
+
+    /// Execution goes on at `address`, wherever it was.
+    ///
+    /// # Errors
+    ///
+    /// If that is outside of the image.
+    pub fn arrive(&mut self, address: u64, sink: &mut impl Sink) -> Result<(), Mismatch> {
+        self.leave(sink);
+        match self.code.block_at(address) {
+            Some(id) => {
+                self.at = At::Inside { block: id.0, done: 0 };
+                sink.arrived(self.code.block(id));
+                Ok(())
+            }
+            None => {
+                self.at = At::Unknown;
+                Err(Mismatch::Outside(address))
+            }
+        }
+    }
+
+    /// The address of the next instruction, where that is known.
+    #[must_use]
+    pub fn position(&self) -> Option<u64> {
+        match self.at {
+            At::Inside { block, done: 0 } => Some(self.code.block(BlockId(block)).start),
+            At::Inside { block, done } => self.code.nth(self.code.block(BlockId(block)), done),
+            At::Unknown | At::Behind(_) => None,
+        }
+    }
+
+    /// At the very start of a block: the last thing that was told was where execution is.
+    #[must_use]
+    pub const fn is_at_start(&self) -> bool {
+        matches!(self.at, At::Inside { done: 0, .. })
+    }
+
+    /// In the middle of a block.
+    #[must_use]
+    pub const fn is_inside(&self) -> bool {
+        matches!(self.at, At::Inside { done: 1.., .. })
+    }
+
+    /// Execution leaves the block that it is in: what was stepped through ran.
+    pub fn leave(&mut self, sink: &mut impl Sink) {
+        if let At::Inside { block, done } = self.at
+            && done > 0
+        {
+            let block = *self.code.block(BlockId(block));
+            if let Some(until) = self.code.nth(&block, done) {
+                sink.ran_part(&block, until, done);
+            }
+        }
+        self.at = At::Unknown;
+    }
+
+    /// What cannot be is not followed.
+    fn fail(&mut self, mismatch: Mismatch, sink: &mut impl Sink) -> Mismatch {
+        self.lose(sink);
+        mismatch
+    }
+}

@@ -1,0 +1,229 @@
+//! ETMv3, held against what the stand-in executed.
+
+use crate::executed::{Executed, FIRMWARE, comparator, compare, image, stands_in};
+use weltblick_core::flow::{Etmv3Flow, Gap};
+use weltblick_core::image::Image;
+use weltblick_core::wire::etmv3::{Decoder, Settings};
+use weltblick_standin::machine::Setup;
+use weltblick_standin::trace::Fitted;
+use weltblick_standin::trace::etmv3::{Etm, Manners};
+use weltblick_standin::{Machine, Program};
+
+/// Registers of the trace unit.
+const ETMCR: u32 = 0xe004_1000;
+const ETMTEEVR: u32 = ETMCR + 0x020;
+const ETMTECR1: u32 = ETMCR + 0x024;
+const ETMSYNCFR: u32 = ETMCR + 0x1e0;
+const ETMTESSEICR: u32 = ETMCR + 0x1f0;
+
+/// `ETMCR` bits.
+const BROADCAST: u32 = 1 << 8;
+const CYCLES: u32 = 1 << 12;
+const TIMESTAMPS: u32 = 1 << 28;
+
+/// How it is traced.
+#[derive(Debug, Clone, Copy)]
+struct Trace {
+    etmcr: u32,
+    sync: u32,
+    bit_rate: u64,
+    manners: Manners,
+    /// Further registers.
+    more: &'static [(u32, u32)],
+}
+
+impl Default for Trace {
+    fn default() -> Self {
+        let manners = Manners::default();
+        Self { etmcr: 0, sync: 1024, bit_rate: 10_000_000_000, manners, more: &[] }
+    }
+}
+
+/// Everything that implementations may do differently, at once.
+const ODD: Manners = Manners {
+    cancels: true,
+    sync_is_target: true,
+    return_after_address: true,
+    folds: true,
+    original_branches: true,
+};
+
+/// A machine that ran so many cycles from reset, and its instruction trace.
+fn record(trace: Trace, cycles: u64) -> (Machine, Vec<u8>) {
+    let program = Program::parse(FIRMWARE).unwrap();
+    let setup = Setup { link_bit_rate: trace.bit_rate, ..Setup::default() };
+    let mut machine = Machine::new(&program, setup).unwrap();
+    machine.keep_addresses();
+    let etm = Etm::new(trace.manners);
+    machine.trace_mut().fit(Fitted::Etmv3(etm));
+    let registers = [(0xe000_edfc, 1 << 24), (ETMTEEVR, 0x6f), (ETMSYNCFR, trace.sync)];
+    let registers = registers.iter().chain(trace.more).copied().chain([(ETMCR, trace.etmcr)]);
+    for (address, value) in registers {
+        machine.poke(address, 4, value).unwrap();
+    }
+    machine.run(cycles);
+    let bytes = machine.take_trace();
+    (machine, bytes)
+}
+
+pub(crate) fn follow<'a>(
+    image: &'a Image,
+    etmcr: u32,
+    original_branches: bool,
+    bytes: &[u8],
+) -> Executed<'a> {
+    let etmidr = if original_branches { 0x4104_f250 } else { 0x4114_f250 };
+    let mut executed = Executed::new(image);
+    let mut flow = Etmv3Flow::new(image);
+    let mut decoder = Decoder::new(Settings { etmcr, etmidr, ..Settings::default() });
+    decoder.push(bytes, &mut flow.feeding(&mut executed));
+    decoder.finish(&mut flow.feeding(&mut executed));
+    flow.finish(&mut executed);
+    executed
+}
+
+/// Records, follows and compares: how many instructions were told, and what was recorded.
+fn check(trace: Trace, cycles: u64) -> (usize, Vec<(u64, Gap)>, Vec<u8>) {
+    let image = image();
+    let (machine, bytes) = record(trace, cycles);
+    let executed = follow(&image, trace.etmcr, trace.manners.original_branches, &bytes);
+    let instructions = compare(&machine, &executed, 1);
+    println!("{instructions} instructions in {} bytes, {} gaps", bytes.len(), executed.gaps.len());
+    (instructions, executed.gaps, bytes)
+}
+
+#[test]
+fn every_instruction_is_found() {
+    let (instructions, gaps, bytes) = check(Trace::default(), 40_000_000);
+    assert!(instructions > 4_000_000, "{instructions}");
+    assert_eq!(gaps, []);
+    assert!(bytes.len() * 4 < instructions, "more than 2 bits an instruction");
+}
+
+#[test]
+fn whatever_is_switched_on_instructions_are_the_same() {
+    for etmcr in [0, BROADCAST, CYCLES, TIMESTAMPS, CYCLES | TIMESTAMPS | BROADCAST] {
+        for manners in [Manners::default(), ODD] {
+            for sync in [0, 256, 1024] {
+                let trace = Trace { etmcr, sync, manners, ..Trace::default() };
+                let (instructions, gaps, _) = check(trace, 3_000_000);
+                assert!(instructions > 300_000, "{instructions}");
+                assert!(gaps.is_empty(), "{trace:?}");
+            }
+        }
+    }
+}
+
+#[test]
+fn cycles_add_up() {
+    for manners in [Manners::default(), ODD] {
+        let trace = Trace { etmcr: CYCLES, manners, ..Trace::default() };
+        let (machine, bytes) = record(trace, 3_000_000);
+        let executed = follow(&image(), CYCLES, manners.original_branches, &bytes).cycles;
+        let cycles = machine.cycle();
+        // From the first instruction to the last one that was sent.
+        assert!(executed <= cycles && executed + 10_000 > cycles, "{executed} of {cycles}");
+    }
+}
+
+#[test]
+fn after_an_overflow_it_goes_on() {
+    for etmcr in [0, CYCLES | TIMESTAMPS] {
+        for manners in [Manners::default(), ODD] {
+            let trace = Trace { etmcr, bit_rate: 12_000_000, manners, ..Trace::default() };
+            let (instructions, gaps, _) = check(trace, 20_000_000);
+            let overflows = gaps.iter().filter(|(_, gap)| *gap == Gap::Overflow).count();
+            assert!(overflows > 20 && instructions > 20_000, "{overflows}, {instructions}");
+            assert_eq!(gaps.len(), overflows, "{:?}", &gaps[..5]);
+        }
+    }
+}
+
+#[test]
+fn windows_and_ranges_are_unwatched_and_not_lost() {
+    let image = image();
+    let function = |name: &str| image.function(image.functions_named(name)[0]).range.clone();
+    let (start, stop) = (function("spectrum_power").start, function("systick_handler").start);
+    let range = comparator(0, start & !0x3ff, 10);
+    let between = [
+        &comparator(0, start, 0)[..],
+        &comparator(1, stop, 0),
+        &[(ETMTECR1, 1 << 25), (ETMTESSEICR, 0b10 << 16 | 0b01)],
+    ]
+    .concat();
+    let inside = [&range[..], &[(ETMTEEVR, 0x20)]].concat();
+    let outside = [&range[..], &[(ETMTEEVR, 1 << 14 | 0x20)]].concat();
+    for more in [between, inside, outside] {
+        let trace = Trace { more: more.leak(), ..Trace::default() };
+        let (instructions, gaps, _) = check(trace, 20_000_000);
+        assert!(instructions > 5_000 && gaps.len() > 3, "{instructions}, {}", gaps.len());
+        assert!(gaps.iter().all(|(_, gap)| *gap == Gap::Unwatched), "{gaps:?}");
+    }
+}
+
+#[test]
+fn a_recording_may_start_and_end_anywhere() {
+    let image = image();
+    let (machine, bytes) = record(Trace::default(), 8_000_000);
+    let truth = machine.truth().addresses.as_ref().unwrap();
+    for cut in [1, 777, 1_500, 9_001] {
+        let executed = follow(&image, 0, false, &bytes[cut..bytes.len() - cut]);
+        assert_eq!(executed.segments.len(), 1, "{:?}", executed.gaps);
+        assert!(stands_in(&executed.segments[0], truth, 0).is_some(), "{cut}");
+        let damage = |(_, gap): &(u64, Gap)| matches!(gap, Gap::Damaged { .. });
+        assert!(executed.gaps.iter().all(damage) && executed.gaps.len() <= 2);
+    }
+}
+
+/// Damage costs instructions up to the next synchronisation, and is told unless the damaged packet is as
+/// good as a real one; then what runs is wrong until image and packets contradict each other.
+#[test]
+fn a_damaged_byte_costs_up_to_the_next_synchronisation() {
+    let image = image();
+    let (_, bytes) = record(Trace::default(), 8_000_000);
+    let sync = [0, 0, 0, 0, 0, 0x80, 0x08];
+    let mut told = 0;
+    for round in 1..60 {
+        let mut damaged = bytes.clone();
+        let place = round * bytes.len() / 61;
+        damaged[place] ^= 1 << (round % 8) | 0x10;
+        let next = place + bytes[place + 7..].windows(7).position(|w| w == sync).unwrap();
+        let executed = follow(&image, 0, false, &damaged);
+        // What was read before the byte and after the synchronisation is the same.
+        let before = follow(&image, 0, false, &bytes[..place]).segments.concat();
+        let after = follow(&image, 0, false, &bytes[next..]).segments.concat();
+        let all = executed.segments.concat();
+        // The last atom before it may have waited for what was damaged.
+        assert!(all.starts_with(&before[..before.len() - 1]), "round {round}");
+        assert!(all.ends_with(&after), "round {round}");
+        told += usize::from(!executed.gaps.is_empty());
+        assert!(executed.gaps.len() <= 4, "round {round}: {:?}", executed.gaps);
+    }
+    assert!(told > 50, "{told} of 59");
+}
+
+/// Which instructions of `it` blocks had no effect, one by one.
+#[test]
+fn conditions_are_told() {
+    use weltblick_core::flow::{Block, Sink};
+    #[derive(Default)]
+    struct Skipped(Vec<u64>);
+    impl Sink for Skipped {
+        fn ran(&mut self, _: &Block, _: bool) {}
+        fn skipped(&mut self, address: u64) {
+            self.0.push(address);
+        }
+    }
+    let image = image();
+    let (machine, bytes) = record(Trace::default(), 8_000_000);
+    let mut skipped = Skipped::default();
+    let mut flow = Etmv3Flow::new(&image);
+    let mut decoder = Decoder::new(Settings::default());
+    decoder.push(&bytes, &mut flow.feeding(&mut skipped));
+    flow.finish(&mut skipped);
+    let addresses = machine.truth().addresses.as_ref().unwrap();
+    let truth = machine.truth().passed_over.iter();
+    let truth: Vec<u64> = truth.map(|&number| addresses[number as usize].into()).collect();
+    assert!(truth.len() > 100, "{}", truth.len());
+    assert!(truth.starts_with(&skipped.0) && truth.len() <= skipped.0.len() + 1);
+}

@@ -1,0 +1,7 @@
+//! Executed instructions, held against those that the stand-in executed.
+
+mod etmv3;
+mod etmv4;
+mod executed;
+mod mtb;
+mod random_programs;
