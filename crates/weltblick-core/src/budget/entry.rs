@@ -36,6 +36,13 @@ pub enum Figure {
         /// Which figure.
         measure: CallMeasure,
     },
+    /// A figure of the way through the code, from one place to another.
+    Way {
+        /// The places, first to last.
+        points: Vec<Point>,
+        /// Which figure.
+        measure: CallMeasure,
+    },
 }
 
 /// What coverage counts.

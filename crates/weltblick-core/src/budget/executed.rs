@@ -6,6 +6,7 @@ use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Choice, Part, report};
 use crate::measure::execution::{CallFigures, Calls, Listing, Named, Seen};
 use crate::measure::statistic::Scale;
+use crate::point::Point;
 use crate::stats::{Bounds, Spread};
 
 /// What was executed, as far as budgets ask for it.
@@ -19,6 +20,8 @@ pub struct Executed<'a> {
     pub seen: &'a Seen,
     /// Who called whom, if there is an instruction trace.
     pub calls: Option<&'a Calls<'a>>,
+    /// Ways through the code that were followed, by their points.
+    pub ways: &'a [(Vec<Point>, Calls<'a>)],
     /// How ticks of calls are stated.
     pub scale: Option<Scale>,
     /// A debugger stopped the core while this was recorded: its timing is not its own.
@@ -36,6 +39,24 @@ struct Observed {
     count: u64,
     /// Why it cannot be called met, and what would help.
     objection: Option<[&'static str; 2]>,
+}
+
+/// Something that happens again and again, and how long it takes.
+#[derive(Clone, Copy)]
+struct Occurrences<'a> {
+    /// What they are called.
+    what: &'a str,
+    count: u64,
+    /// Not seen to their end.
+    cut: u64,
+    /// Of these, open when the recording ended, and the longest of them so far.
+    open: u64,
+    open_for: u64,
+    own: &'a Spread,
+    elapsed: &'a Spread,
+    timed: bool,
+    /// Why there is none, and what would help.
+    none: [&'a str; 2],
 }
 
 const TRACE_INSTRUCTIONS: &str =
@@ -128,30 +149,86 @@ impl Executed<'_> {
         let Some(calls) = self.calls else {
             return without(blank, "samples tell no calls", TRACE_INSTRUCTIONS);
         };
-        let whole = self.is_whole();
         let none = CallFigures::default();
         let found = calls.figures().find(|(named, _)| *named == Named(Some(function)));
         let figures = found.map_or(&none, |(_, figures)| figures);
-        let cut = match figures.cut {
-            0 => String::new(),
-            cut => format!(", {cut} not seen to their end"),
+        let occurrences = Occurrences {
+            what: "calls",
+            count: figures.calls,
+            cut: figures.cut,
+            open: figures.open,
+            open_for: figures.open_for,
+            own: &figures.own,
+            elapsed: &figures.elapsed,
+            timed: calls.ticks().is_some(),
+            none: ["it was not called from beginning to end", "measure until it is called"],
         };
-        let evidence = format!("{} calls{cut}", figures.calls);
+        self.judge_occurrences(budget, &occurrences, measure, blank)
+    }
+
+    /// Judges a figure of a way through the code.
+    pub(super) fn judge_way(
+        &self,
+        budget: &Budget,
+        points: &[Point],
+        measure: CallMeasure,
+        blank: Judgement,
+    ) -> Judgement {
+        let found = self.ways.iter().find(|(way, _)| way == points);
+        let Some(crossings) = found.and_then(|(_, calls)| calls.crossings()) else {
+            return without(blank, "samples tell no way through the code", TRACE_INSTRUCTIONS);
+        };
+        let whole = crossings.total.instructions.count();
+        let occurrences = Occurrences {
+            what: "times from the first point to the last",
+            count: whole + crossings.cut,
+            cut: crossings.cut,
+            open: crossings.open_at_end,
+            open_for: crossings.open_for,
+            own: &crossings.total.own,
+            elapsed: &crossings.total.elapsed,
+            timed: crossings.is_timed(),
+            none: [
+                "it was gone not once from the first point to the last",
+                "measure until it is; `span` says more",
+            ],
+        };
+        // One that has not ended is none yet.
+        let occurrences = match measure {
+            CallMeasure::Count => Occurrences { count: whole, ..occurrences },
+            _ => occurrences,
+        };
+        self.judge_occurrences(budget, &occurrences, measure, blank)
+    }
+
+    fn judge_occurrences(
+        &self,
+        budget: &Budget,
+        occurrences: &Occurrences<'_>,
+        measure: CallMeasure,
+        blank: Judgement,
+    ) -> Judgement {
+        let &Occurrences { what, count, cut, open, open_for, own, elapsed, timed, none } =
+            occurrences;
+        let whole = self.is_whole();
+        let evidence = match cut {
+            0 => format!("{count} {what}"),
+            cut => format!("{count} {what}, {cut} not seen to their end"),
+        };
         let (spread, of) = match measure {
-            CallMeasure::Own(of) => (&figures.own, of),
-            CallMeasure::Elapsed(of) => (&figures.elapsed, of),
-            CallMeasure::Count => (&figures.elapsed, Of::All),
+            CallMeasure::Own(of) => (own, of),
+            CallMeasure::Elapsed(of) => (elapsed, of),
+            CallMeasure::Count => (elapsed, Of::All),
         };
         if measure == CallMeasure::Count {
-            let best = figures.calls as f64;
+            let best = count as f64;
             let bounds = Bounds { low: best, high: if whole { best } else { f64::INFINITY } };
-            let count = figures.calls;
             let objection = self.objection();
             let observed =
                 Observed { bounds, best, evidence, advice: LOSE_NOTHING, count, objection };
             return decide(budget, observed, 1.0, blank);
         }
-        let Some(scale) = self.scale.filter(|_| calls.ticks().is_some()) else {
+        let Some(scale) = self.scale.filter(|_| timed) else {
             return without(
                 blank,
                 "nothing tells time",
@@ -159,16 +236,12 @@ impl Executed<'_> {
             );
         };
         let Some(seen) = statistic(spread, of) else {
-            return without(
-                blank,
-                "it was not called from beginning to end",
-                "measure until it is called",
-            );
+            return without(blank, none[0], none[1]);
         };
         // What is missing may have been longer, or shorter.
-        let missing = figures.calls.saturating_sub(spread.count() + figures.open);
+        let missing = count.saturating_sub(spread.count() + open);
         let whole = whole && missing == 0;
-        let still_runs = spread.max().is_some_and(|longest| figures.open_for > longest.high);
+        let still_runs = spread.max().is_some_and(|longest| open_for > longest.high);
         let objection = self
             .objection()
             .or(self.intrusive.then_some(STOPPED))

@@ -3,11 +3,12 @@
 use super::entry::{
     Budget, CallMeasure, Covered, Figure, Of, TimingSubject, condition, read_value,
 };
-use super::place::{function_of, function_point};
+use super::place::{address_of, function_of, function_point};
 use super::relation::{Relation, read_relation};
 use super::timing_file::read_timings;
 use crate::document::{At, Fault, Source, Table};
 use crate::image::{FunctionId, Image};
+use crate::point::Point;
 use crate::time::Unit;
 use std::ops::Range;
 
@@ -46,7 +47,11 @@ impl BudgetFile {
         for (subject, kind) in TimingSubject::ALL {
             if let Some(tables) = root.table(kind)? {
                 for (name, table) in tables.named_tables()? {
-                    read_timings(&name, subject, table, &mut budgets)?;
+                    if subject == TimingSubject::Span && name.value.contains("..") {
+                        read_way(&name, table, &mut budgets)?;
+                    } else {
+                        read_timings(&name, subject, table, &mut budgets)?;
+                    }
                 }
             }
         }
@@ -115,6 +120,14 @@ impl BudgetFile {
             Figure::SelfShare { function } | Figure::Call { function, .. } => {
                 function_of(function, image).map(Some).map_err(fault)
             }
+            Figure::Way { points, .. } => {
+                let place = |point| address_of(point, image).map(|_| ());
+                points
+                    .iter()
+                    .try_for_each(place)
+                    .map(|()| None)
+                    .map_err(|why| fault(why.to_string()))
+            }
             Figure::Timing(figure) if figure.subject == TimingSubject::Interrupt => {
                 let known = figure.name.parse::<u16>().is_ok()
                     || image.exception_named(&figure.name).is_some();
@@ -141,23 +154,55 @@ fn read_function(
     let figure = call(CallMeasure::Count);
     read_figure(name, &subject, &table, "calls", figure, Unit::Count, budgets)?;
     if let Some(total) = table.table("total")? {
-        for kind in ["own", "elapsed"] {
-            let Some(statistics) = total.table(kind)? else { continue };
-            for (key, of) in CALL_STATISTICS {
-                let before = budgets.len();
-                let own = kind == "own";
-                let figure =
-                    call(if own { CallMeasure::Own(of) } else { CallMeasure::Elapsed(of) });
-                read_figure(name, &subject, &statistics, key, figure, Unit::Time, budgets)?;
-                for budget in &mut budgets[before..] {
-                    budget.key = format!("total.{kind}.{key}");
-                }
-            }
-            statistics.finish()?;
-        }
+        read_durations(name, &subject, "total.", &total, &call, budgets)?;
         total.finish()?;
     }
     table.finish()
+}
+
+/// `[span."modem_send..checksum"]`: a way through the code.
+fn read_way(name: &At<&str>, table: Table<'_>, budgets: &mut Vec<Budget>) -> Result<(), Fault> {
+    let point = |text: &str| {
+        let fault = |why: String| table.fault(name.span.clone(), format!("`{text}`: {why}"));
+        let point: Point = text.parse().map_err(|error| fault(format!("{error}")))?;
+        match point {
+            Point::Function { .. } | Point::Line { .. } | Point::Address(_) => Ok(point),
+            _ => Err(fault("is no place in the code".into())),
+        }
+    };
+    let points: Vec<Point> = name.value.split("..").map(point).collect::<Result<_, _>>()?;
+    let subject = format!("span.{}", name.value);
+    let way = |measure| Figure::Way { points: points.clone(), measure };
+    let figure = way(CallMeasure::Count);
+    read_figure(name, &subject, &table, "count", figure, Unit::Count, budgets)?;
+    read_durations(name, &subject, "", &table, &way, budgets)?;
+    table.finish()
+}
+
+/// `own` and `elapsed`, each with statistics.
+fn read_durations(
+    name: &At<&str>,
+    subject: &str,
+    prefix: &str,
+    table: &Table<'_>,
+    figure: &dyn Fn(CallMeasure) -> Figure,
+    budgets: &mut Vec<Budget>,
+) -> Result<(), Fault> {
+    for kind in ["own", "elapsed"] {
+        let Some(statistics) = table.table(kind)? else { continue };
+        for (key, of) in CALL_STATISTICS {
+            let before = budgets.len();
+            let measure =
+                if kind == "own" { CallMeasure::Own(of) } else { CallMeasure::Elapsed(of) };
+            let figure = figure(measure);
+            read_figure(name, subject, &statistics, key, figure, Unit::Time, budgets)?;
+            for budget in &mut budgets[before..] {
+                budget.key = format!("{prefix}{kind}.{key}");
+            }
+        }
+        statistics.finish()?;
+    }
+    Ok(())
 }
 
 /// The statistics of calls, by key.

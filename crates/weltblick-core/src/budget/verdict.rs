@@ -75,6 +75,12 @@ pub fn judge(
                     executed.judge_calls(budget, function, *measure, blank(budget, unit))
                 }));
             }
+            (Figure::Way { points, measure }, _) => {
+                let unit = if *measure == CallMeasure::Count { "count" } else { "ns" };
+                budgets.extend(executed.map(|executed| {
+                    executed.judge_way(budget, points, *measure, blank(budget, unit))
+                }));
+            }
             _ => budgets.push(court.judge(budget, function)),
         }
     }

@@ -53,6 +53,16 @@ impl<'a> FlowLine<'a> {
         (spec.framing == Framing::None).then_some(Self { framing: None, trace_id: None, reading })
     }
 
+    /// Blocks begin at these addresses, and none runs across them: whoever waits for one of these
+    /// instructions need only look at the beginnings of blocks. Before anything was pushed.
+    pub fn cut_at(&mut self, addresses: &[u64]) {
+        match &mut self.reading {
+            Reading::Etmv3(_, flow) => flow.cut_at(addresses),
+            Reading::Etmv4(_, flow) => flow.cut_at(addresses),
+            Reading::Mtb(_, _, flow) => flow.cut_at(addresses),
+        }
+    }
+
     /// What tells time in such a source.
     #[must_use]
     pub fn clocking(spec: &StreamSpec, source: usize) -> Clocking {

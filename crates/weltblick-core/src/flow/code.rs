@@ -19,6 +19,8 @@ pub struct Code<'a> {
     waits_end_blocks: bool,
     /// Whether conditions of `it` blocks held is told.
     tells_conditions: bool,
+    /// Where blocks begin in any case, in order.
+    cuts: Vec<u64>,
     blocks: Vec<Block>,
     sections: Vec<Section>,
 }
@@ -37,13 +39,27 @@ impl<'a> Code<'a> {
     pub fn new(image: &'a Image, waits_end_blocks: bool) -> Self {
         let section = |(range, _)| Section { range, starts: Vec::new() };
         let sections = image.code().map(section).collect();
-        Self { image, waits_end_blocks, tells_conditions: false, blocks: Vec::new(), sections }
+        Self {
+            image,
+            waits_end_blocks,
+            tells_conditions: false,
+            cuts: Vec::new(),
+            blocks: Vec::new(),
+            sections,
+        }
     }
 
     /// The same, for a trace that tells of every instruction whether its condition held.
     #[must_use]
     pub fn with_conditions(self) -> Self {
         Self { tells_conditions: true, ..self }
+    }
+
+    /// Blocks begin at these addresses, and none runs across them: so whoever waits for an instruction
+    /// need only look at the beginnings of blocks. Before any block was made.
+    pub fn cut_at(&mut self, addresses: &[u64]) {
+        self.cuts = addresses.to_vec();
+        self.cuts.sort_unstable();
     }
 
     /// Whether it is told which instructions of `it` blocks were passed over.
@@ -90,7 +106,9 @@ impl<'a> Code<'a> {
             return Some(BlockId(number));
         }
         let id = BlockId(self.blocks.len() as u32);
-        let block = walk(self.image, address, id, self.waits_end_blocks)?;
+        let cut = self.cuts.partition_point(|&cut| cut <= address);
+        let until = self.cuts.get(cut).copied().unwrap_or(u64::MAX);
+        let block = walk(self.image, address..until, id, self.waits_end_blocks)?;
         section.starts[slot] = id.0 + 1;
         self.blocks.push(block);
         Some(id)
@@ -165,8 +183,9 @@ impl<'a> Code<'a> {
     }
 }
 
-/// Walks from `start` to the first instruction that ends a block.
-fn walk(image: &Image, start: u64, id: BlockId, waits: bool) -> Option<Block> {
+/// Walks from the start of a range to the first instruction that ends a block, or to the range's end.
+fn walk(image: &Image, within: Range<u64>, id: BlockId, waits: bool) -> Option<Block> {
+    let start = within.start;
     let bytes = image.instructions_from(start)?;
     let mut state = it_state(image, start);
     let mut block = Block {
@@ -194,7 +213,7 @@ fn walk(image: &Image, start: u64, id: BlockId, waits: bool) -> Option<Block> {
             finish(&mut block, instruction.kind, end, state.is_conditional());
             return Some(block);
         }
-        if block.instructions == LONGEST {
+        if block.instructions == LONGEST || at >= within.end {
             block.end = End::Through;
             block.next[1] = next::SPECIAL;
             block.next[0] = next::SPECIAL;

@@ -40,6 +40,11 @@ impl<'a> Follower<'a> {
         &self.code
     }
 
+    /// Blocks begin at these addresses, and none runs across them. Before anything was followed.
+    pub fn cut_at(&mut self, addresses: &[u64]) {
+        self.code.cut_at(addresses);
+    }
+
     /// The blocks, when all is read.
     #[must_use]
     pub fn into_code(self) -> Code<'a> {
@@ -242,15 +247,14 @@ impl<'a> Follower<'a> {
     fn run_from_return(&mut self, address: u64, at_target: bool, sink: &mut impl Sink) {
         let Some(top) = self.stack.as_ref().and_then(ReturnStack::peek) else { return };
         let Some(id) = self.code.block_at(top) else { return };
-        let block = *self.code.block(id);
-        let reaches = if at_target { top == address } else { self.code.holds(&block, address) };
+        let reaches = if at_target { top == address } else { self.ahead(id, address).is_some() };
         if reaches {
             if let Some(stack) = &mut self.stack {
                 stack.pop();
             }
-            sink.arrived(&block);
-            if address > block.start {
-                self.tell_part(&block, address, sink);
+            sink.arrived(self.code.block(id));
+            if let Some(last) = self.ahead(id, address) {
+                self.tell_up_to(id, last, address, sink);
             }
         }
     }
@@ -342,23 +346,35 @@ impl<'a> Follower<'a> {
         let since = self.code.block(id).start;
         let not_reached = Mismatch::NotReached { since, told: address };
         // Looked for first: nothing runs unless it is reached.
+        let last = self.ahead(id, address).ok_or(not_reached)?;
+        self.tell_up_to(id, last, address, sink);
+        Ok(())
+    }
+
+    /// The block that `address` lies in, if the code from `id` on leads there without a branch.
+    fn ahead(&mut self, id: BlockId, address: u64) -> Option<BlockId> {
         let mut ahead = id;
         while !self.reaches(self.code.block(ahead), address) {
             if self.code.block(ahead).end != End::Through {
-                return Err(not_reached);
+                return None;
             }
-            ahead = self.code.successor(ahead, false).map_err(|_| not_reached)?;
+            ahead = self.code.successor(ahead, false).ok()?;
         }
+        Some(ahead)
+    }
+
+    /// Everything from block `id` on, up to `address` in block `last`, ran.
+    fn tell_up_to(&mut self, id: BlockId, last: BlockId, address: u64, sink: &mut impl Sink) {
         let mut at = id;
-        while at != ahead {
+        while at != last {
             sink.ran(&self.code.block(at).to_owned(), false);
-            at = self.code.successor(at, false).map_err(|_| not_reached)?;
+            let Ok(next) = self.code.successor(at, false) else { return };
+            at = next;
         }
         let block = *self.code.block(at);
         if address > block.start {
             self.tell_part(&block, address, sink);
         }
-        Ok(())
     }
 
     fn tell_part(&self, block: &Block, until: u64, sink: &mut impl Sink) {

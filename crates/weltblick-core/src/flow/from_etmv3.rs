@@ -80,6 +80,11 @@ impl<'a> Etmv3Flow<'a> {
         self.stepper.code()
     }
 
+    /// Blocks begin at these addresses, and none runs across them. Before anything was followed.
+    pub fn cut_at(&mut self, addresses: &[u64]) {
+        self.stepper.cut_at(addresses);
+    }
+
     /// The blocks, when all is read.
     #[must_use]
     pub fn into_code(self) -> Code<'a> {

@@ -14,6 +14,7 @@ mod follower;
 mod from_etmv3;
 mod from_etmv4;
 mod from_mtb;
+mod only;
 mod return_stack;
 mod speculation;
 mod stepper;
@@ -26,6 +27,7 @@ pub use follower::Follower;
 pub use from_etmv3::Etmv3Flow;
 pub use from_etmv4::Etmv4Flow;
 pub use from_mtb::MtbFlow;
+pub use only::{Edge, Only};
 pub use stepper::Stepper;
 
 use crate::wire::Malformed;

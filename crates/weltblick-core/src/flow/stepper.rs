@@ -35,6 +35,11 @@ impl<'a> Stepper<'a> {
         &self.code
     }
 
+    /// Blocks begin at these addresses, and none runs across them. Before anything was followed.
+    pub fn cut_at(&mut self, addresses: &[u64]) {
+        self.code.cut_at(addresses);
+    }
+
     /// The blocks, when all is read.
     #[must_use]
     pub fn into_code(self) -> Code<'a> {

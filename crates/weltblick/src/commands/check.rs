@@ -13,9 +13,10 @@ use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 use weltblick_core::budget::{
-    BudgetFile, CheckReport, Executed, Figure, TimingSubject, Timings, USUAL_WINDOW, Verdict, judge,
+    BudgetFile, CheckReport, Executed, Figure, Point, TimingSubject, Timings, USUAL_WINDOW,
+    Verdict, address_of, judge,
 };
-use weltblick_core::measure::execution::{BlockCounts, Calls, Listing, Seen};
+use weltblick_core::measure::execution::{BlockCounts, Calls, Crossings, Listing, Seen};
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::signals::{FromText, Signals};
@@ -109,6 +110,7 @@ struct Ran<'a> {
     listing: Listing,
     seen: Seen,
     calls: Option<Calls<'a>>,
+    ways: Vec<(Vec<Point>, Calls<'a>)>,
 }
 
 impl<'a> Ran<'a> {
@@ -117,8 +119,9 @@ impl<'a> Ran<'a> {
         capture: &'a Capture,
         samples: &SampleCounts,
     ) -> Result<Option<Self>> {
-        let wanted =
-            |figure: &Figure| matches!(figure, Figure::Coverage { .. } | Figure::Call { .. });
+        let wanted = |figure: &Figure| {
+            matches!(figure, Figure::Coverage { .. } | Figure::Call { .. } | Figure::Way { .. })
+        };
         if !budgets.figures().any(wanted) {
             return Ok(None);
         }
@@ -126,14 +129,15 @@ impl<'a> Ran<'a> {
         let listing = Listing::of(image);
         if !capture.has_flow() {
             let seen = Seen::of_samples(samples, &listing);
-            return Ok(Some(Self { listing, seen, calls: None }));
+            return Ok(Some(Self { listing, seen, calls: None, ways: Vec::new() }));
         }
         let mut sink = (BlockCounts::default(), Calls::new(image, capture.flow_clocking()));
         let code = capture.replay_flow(&mut sink)?;
         let (counts, mut calls) = sink;
         calls.finish();
         let seen = seen_of(capture, counts, &code, &listing);
-        Ok(Some(Self { listing, seen, calls: Some(calls) }))
+        let ways = ways(budgets, capture)?;
+        Ok(Some(Self { listing, seen, calls: Some(calls), ways }))
     }
 
     fn executed(&self, capture: &'a Capture) -> Result<Executed<'_>> {
@@ -143,10 +147,31 @@ impl<'a> Ran<'a> {
             listing: &self.listing,
             seen: &self.seen,
             calls: self.calls.as_ref(),
+            ways: &self.ways,
             scale: clock.map(|clock| Scale::of(clock, Some(clock))),
             intrusive: capture.conduct().intrusive,
         })
     }
+}
+
+/// Follows each way through the code that a budget is about.
+fn ways<'a>(budgets: &BudgetFile, capture: &'a Capture) -> Result<Vec<(Vec<Point>, Calls<'a>)>> {
+    let mut ways: Vec<(Vec<Point>, Calls<'a>)> = Vec::new();
+    let image = capture.image()?;
+    for figure in budgets.figures() {
+        let Figure::Way { points, .. } = figure else { continue };
+        if ways.iter().any(|(known, _)| known == points) {
+            continue;
+        }
+        let places = points.iter().map(|point| address_of(point, image));
+        let places = places.collect::<Result<Vec<u64>, _>>()?;
+        let crossings = Crossings::new(&places, false, 0);
+        let mut calls = Calls::new(image, capture.flow_clocking()).crossing(crossings);
+        capture.replay_flow_cut(&places, &mut calls)?;
+        calls.finish();
+        ways.push((points.clone(), calls));
+    }
+    Ok(ways)
 }
 
 /// Whether any budget is about such a subject.

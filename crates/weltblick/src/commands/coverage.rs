@@ -1,6 +1,7 @@
 //! `coverage`: which code never ran?
 
 use super::counting::Counted;
+use super::only::OnlyArgs;
 use crate::cli::{Format, OutputArgs, SetupArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -35,6 +36,8 @@ pub(crate) struct Args {
     /// Show so many rows of each table; 0 shows all
     #[arg(long, value_name = "ROWS", default_value_t = 20)]
     top: usize,
+    #[command(flatten)]
+    part: OnlyArgs,
     #[command(flatten)]
     files: FileArgs,
     #[command(flatten)]
@@ -135,7 +138,7 @@ fn cover(captures: &[Capture], args: &Args, texts: &mut SourceText) -> Result<Co
     let Some((first, others)) = captures.split_first() else { bail!("no capture is named") };
     let image = first.image()?;
     let listing = Listing::of(image);
-    let mut seen = look(first, &listing)?;
+    let mut seen = look(first, &listing, &args.part)?;
     for other in others {
         if !other.same_image(first) {
             bail!(
@@ -144,7 +147,7 @@ fn cover(captures: &[Capture], args: &Args, texts: &mut SourceText) -> Result<Co
                 first.name.display()
             );
         }
-        seen.merge(look(other, &listing)?);
+        seen.merge(look(other, &listing, &args.part)?);
     }
     let choice = Choice {
         inside: args.inside.clone(),
@@ -160,10 +163,11 @@ fn cover(captures: &[Capture], args: &Args, texts: &mut SourceText) -> Result<Co
 }
 
 /// What one capture saw: its instruction trace, or its samples if it has none.
-pub(super) fn look(capture: &Capture, listing: &Listing) -> Result<Seen> {
+pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Result<Seen> {
+    let part = part.part(capture)?;
     if capture.has_flow() {
         let mut counts = BlockCounts::default();
-        let code = capture.replay_flow(&mut counts)?;
+        let code = part.replay(capture, &[], &mut counts)?;
         return Ok(seen_of(capture, counts, &code, listing));
     }
     let mut counted = Counted::default();

@@ -49,6 +49,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         "  buoy/         the capture: the trace as it came, the firmware's ELF, a manifest"
     )?;
     writeln!(out, "  buoy-flow/    the first half second again, every instruction of it")?;
+    writeln!(out, "  buoy-etmv3/   its first 50 ms, as an older trace unit tells it")?;
+    writeln!(
+        out,
+        "  buoy-mtb/     the last branches of these, as a micro trace buffer holds them"
+    )?;
     writeln!(out, "  firmware/     the firmware's source, with five deliberate faults")?;
     writeln!(out, "  budgets.toml  what the firmware may cost")?;
     writeln!(out, "  README.md     the story, and the faults")?;
@@ -66,6 +71,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         ("Does every budget hold?", vec!["check", &buoy, &budgets]),
         ("How long does each call really take?", vec!["profile", &flow, "--top", "10"]),
         ("Which code never ran?", vec!["coverage", &flow, "--exclude", "/build/*", "--top", "5"]),
+        (
+            "How long from the filter to the band energies, each time?",
+            vec!["span", &flow, "wave_filter", "spectrum_power", "bands_update", "--top", "2"],
+        ),
         (
             "What exactly happens where the filter is slow?",
             vec!["flow", &flow, "--around", "filter_precise", "-n", "14"],

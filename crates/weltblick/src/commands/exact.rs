@@ -1,5 +1,6 @@
 //! `profile` of a capture that has an instruction trace: exact, with calls.
 
+use super::only::Part;
 use super::profile::{Args, ByArg, Sort};
 use crate::cli::Format;
 use crate::outcome::Outcome;
@@ -9,6 +10,7 @@ use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::flow::Clocking;
+use weltblick_core::measure::coverage::Choice;
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, CodeBy, ExactContext, ExactProfile, ExactRow, Gaps, Listing, Seen, Tally,
     by_code, by_function, by_interrupt,
@@ -32,7 +34,7 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
             "--by task needs statements of a kernel, which an instruction trace does not carry; --by interrupt, or --tree, tells threads and handlers apart"
         );
     }
-    let ran = Ran::read(capture)?;
+    let ran = Ran::read(capture, &args.calls.part.part(capture)?)?;
     if ran.calls.instructions() == 0 {
         bail!(
             "{}: the instruction trace tells of no instruction that ran; `weltblick inspect` says what is in it",
@@ -53,6 +55,7 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
             bail!("no function called `{name}` ran");
         }
     }
+    choose(&mut report.rows, args)?;
     sort(&mut report.rows, args.sort);
     match args.output.format {
         Format::Json => show::json(&report, out)?,
@@ -73,10 +76,10 @@ struct Ran<'a> {
 }
 
 impl<'a> Ran<'a> {
-    fn read(capture: &'a Capture) -> Result<Self> {
+    fn read(capture: &'a Capture, part: &Part) -> Result<Self> {
         let clocking = capture.flow_clocking();
         let mut sink = (BlockCounts::default(), Calls::new(capture.image()?, clocking));
-        let code = capture.replay_flow(&mut sink)?;
+        let code = part.replay(capture, &[], &mut sink)?;
         let (counts, mut calls) = sink;
         calls.finish();
         Ok(Self { calls, tally: counts.into_tally(&code), clocking })
@@ -113,6 +116,29 @@ fn report(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> ExactProfil
     let listing = Listing::of(context.image);
     let seen = Seen::of_flow(&ran.tally, &listing);
     by_code(&ran.calls, &listing, &seen, by, context)
+}
+
+/// Keeps the rows that are asked for.
+fn choose(rows: &mut Vec<ExactRow>, args: &Args) -> Result<()> {
+    let (inside, exclude) = (args.calls.inside.clone(), args.calls.exclude.clone());
+    if inside.is_empty() && exclude.is_empty() {
+        return Ok(());
+    }
+    if args.by == ByArg::Interrupt || args.calls.tree {
+        bail!(
+            "--inside and --exclude choose functions and files; --by interrupt and --tree have none"
+        );
+    }
+    let choice = Choice { inside, exclude, ..Choice::default() };
+    rows.retain(|row| {
+        choice.takes(row.function.as_deref().unwrap_or_default(), row.file.as_deref())
+    });
+    if rows.is_empty() {
+        bail!(
+            "nothing that ran is called so; --inside and --exclude take names of functions and files"
+        );
+    }
+    Ok(())
 }
 
 fn sort(rows: &mut [ExactRow], sort: Sort) {

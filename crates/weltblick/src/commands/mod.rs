@@ -2,6 +2,7 @@
 
 mod capture;
 mod check;
+mod code_span;
 mod console;
 mod counting;
 mod coverage;
@@ -13,6 +14,7 @@ mod import;
 mod inspect;
 mod interrupts;
 mod list;
+mod only;
 mod packets;
 mod plan;
 mod profile;

@@ -1,6 +1,7 @@
 //! `source`: a function's or a file's lines, with what ran in the margin.
 
 use super::coverage::look;
+use super::only::OnlyArgs;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -25,6 +26,8 @@ pub(crate) struct Args {
     #[arg(short, long)]
     instructions: bool,
     #[command(flatten)]
+    part: OnlyArgs,
+    #[command(flatten)]
     output: OutputArgs,
     #[command(flatten)]
     capture: CaptureArgs,
@@ -40,7 +43,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let listing = Listing::of(image);
     let name = args.name.as_deref().unwrap_or_default();
     let (chosen, home, whole) = choose(name, image, &listing)?;
-    let seen = look(&capture, &listing)?;
+    let seen = look(&capture, &listing, &args.part)?;
     let wanted =
         show::source::Wanted { image, listing: &listing, seen: &seen, chosen, home, whole };
     let report = show::source::report(&wanted, &mut SourceText::new(&args.sources))?;

@@ -1,6 +1,7 @@
 //! `span`: the time from one point in the code to another.
 
-use super::spans;
+use super::only::OnlyArgs;
+use super::{code_span, spans};
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -9,18 +10,26 @@ use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::budget::{Point, address_of};
 use weltblick_core::capture::LapPoint;
-use weltblick_core::measure::span::{Context, Passages, SpanReport, StatedReport, Way, report};
+use weltblick_core::measure::span::{
+    CodeSpanReport, Context, Passages, SpanReport, StatedReport, Way, report,
+};
 
 /// How long does it take from one point in the code to another?
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// The points, first to last, as `capture --laps` named them, or the spans that the firmware states;
-    /// without any, all of them
+    /// The points, first to last: code, where there is an instruction trace (`modem_send`,
+    /// `src/dsp/filter.c:83`, `0x08000748`); as `capture --laps` named them; or the spans that the firmware
+    /// states. Without any, all laps or spans
     #[arg(value_name = "POINT", index = 2)]
     pub(super) points: Vec<Point>,
     /// Show so many of the longest; 0 shows all
     #[arg(long, value_name = "TIMES", default_value_t = 5)]
     pub(super) top: usize,
+    /// Follow a way from one thread or handler to another: from an interrupt to the task that it wakes, say
+    #[arg(long)]
+    pub(super) across: bool,
+    #[command(flatten)]
+    pub(super) part: OnlyArgs,
     #[command(flatten)]
     pub(super) output: OutputArgs,
     #[command(flatten)]
@@ -35,6 +44,8 @@ pub(crate) struct Args {
 enum Either {
     /// Between points in the code.
     Points(SpanReport),
+    /// Between points in the code, as an instruction trace tells it.
+    Code(CodeSpanReport),
     /// What the firmware states.
     Stated(StatedReport),
 }
@@ -49,7 +60,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let capture = sources::open(&args.capture)?;
     let Some((stream, laps)) = capture.manifest.laps() else {
-        return spans::run(args, &capture, out);
+        return if is_about_code(args, &capture) {
+            code_span::run(args, &capture, out)
+        } else {
+            spans::run(args, &capture, out)
+        };
     };
     let stations = stations(args, &capture, laps)?;
     let clock = capture.clocks().core_clock;
@@ -77,6 +92,17 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
+}
+
+/// Whether the points are places in the code, and not spans that the firmware states.
+fn is_about_code(args: &Args, capture: &Capture) -> bool {
+    if args.across || args.part.only.is_some() {
+        return true;
+    }
+    let states = capture.manifest.itm().is_some() || capture.manifest.event_trace().is_some();
+    let image = capture.image.as_ref().map(|open| &open.image);
+    let is_code = |point: &Point| image.is_some_and(|image| address_of(point, image).is_ok());
+    capture.has_flow() && (!states || args.points.len() > 1 && args.points.iter().any(is_code))
 }
 
 /// The lap points that are asked for, and their names.

@@ -126,8 +126,13 @@ fn explain(
         writeln!(out, "  must hold: {}", plain(&judgement.limit))?;
     }
     writeln!(out, "  evidence: {}", plain(&judgement.evidence))?;
-    if judgement.verdict == Verdict::Broken && judgement.budget.starts_with("function.") {
-        writeln!(out, "  look closer: weltblick profile {} --by line", plain(capture))?;
+    if let Some(name) = judgement.subject.strip_prefix("function.") {
+        // Calls and their time, or the share of all time.
+        let of_calls = !judgement.budget.ends_with(".self_share");
+        let tail = if of_calls { format!("--of {}", plain(name)) } else { "--by line".into() };
+        if of_calls || judgement.verdict == Verdict::Broken {
+            writeln!(out, "  look closer: weltblick profile {} {tail}", plain(capture))?;
+        }
     }
     for (kind, command) in [("interrupt.", "interrupts"), ("task.", "tasks")] {
         if let Some(name) = judgement.subject.strip_prefix(kind) {
@@ -138,7 +143,15 @@ fn explain(
     for (kind, command) in [("signal.", "signals"), ("span.", "timeline")] {
         if let Some(name) = judgement.subject.strip_prefix(kind) {
             let (capture, name) = (plain(capture), plain(name));
-            let tail = if kind == "span." { format!("--lanes {name}") } else { name.into_owned() };
+            let tail = match (kind, name.contains("..")) {
+                ("span.", true) => {
+                    let points = name.replace("..", " ");
+                    writeln!(out, "  look closer: weltblick span {capture} {points}")?;
+                    continue;
+                }
+                ("span.", false) => format!("--lanes {name}"),
+                _ => name.into_owned(),
+            };
             writeln!(out, "  look closer: weltblick {command} {capture} {tail}")?;
         }
     }

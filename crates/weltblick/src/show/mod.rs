@@ -1,6 +1,7 @@
 //! One result, many faces: text for people, JSON for programs, CSV for spreadsheets.
 
 pub(crate) mod check;
+pub(crate) mod code_span;
 pub(crate) mod console;
 mod course;
 pub(crate) mod coverage;

@@ -462,6 +462,15 @@ impl Capture {
 
     /// Follows the instruction trace through the image; the blocks that were reached.
     pub(crate) fn replay_flow(&self, sink: &mut impl flow::Sink) -> Result<flow::Code<'_>> {
+        self.replay_flow_cut(&[], sink)
+    }
+
+    /// The same; blocks begin at these addresses, and none runs across them.
+    pub(crate) fn replay_flow_cut(
+        &self,
+        cuts: &[u64],
+        sink: &mut impl flow::Sink,
+    ) -> Result<flow::Code<'_>> {
         let image = self.image()?;
         let (number, source) = self.manifest.flow().with_context(|| {
             format!(
@@ -473,6 +482,7 @@ impl Capture {
         let Some(mut line) = FlowLine::new(spec, source, image) else {
             bail!("{}: stream {number} tells no flow", self.name.display())
         };
+        line.cut_at(cuts);
         self.read_stream(number, |piece| {
             match piece {
                 Piece::Bytes(bytes) => line.push(bytes, sink),

@@ -267,3 +267,88 @@ fn what_cannot_be_answered_says_why() {
     bench.write("buoy-flow/capture.toml", "format = 1\n[[stream]]\nfile = 'etm.bin'\nprotocol = 'etmv4'\n[stream.settings]\ntrcconfgr = 1\n");
     assert!(bench.error("inspect buoy-flow").contains("did you mean `trcconfigr`?"));
 }
+
+#[test]
+fn span_between_places_in_the_code() {
+    let bench = Bench::with_all_flows();
+    assert_snapshot!(
+        "span_with_laps",
+        bench.out("span buoy-flow wave_filter spectrum_power bands_update --top 2")
+    );
+    assert_snapshot!("span_in_instructions", bench.out("span buoy-mtb sine sine --top 2"));
+    assert_snapshot!(
+        "span_across_threads",
+        bench.out("span buoy-flow adc_ready_handler wave_filter --across --top 1")
+    );
+    assert_snapshot!(
+        "span_of_a_part",
+        bench.out("span buoy-flow copy_bytes copy_bytes --only 100ms..200ms --top 1")
+    );
+    let report = bench.json("span buoy-etmv3 wave_filter spectrum_power");
+    assert_eq!(report["schema"], "weltblick/code-span/1");
+    assert_eq!(report["total"]["elapsed"]["count"], 3);
+    assert_eq!(report["start_up"]["instructions"], 12_412);
+    let csv = bench.out("span buoy-flow wave_filter spectrum_power bands_update --format csv");
+    assert_eq!(csv.lines().count(), 5, "{csv}");
+}
+
+#[test]
+fn span_says_why_there_is_none() {
+    let bench = Bench::with_flow();
+    for (command, part) in [
+        ("span buoy-flow", "needs two points in the code"),
+        ("span buoy-flow wave_filter", "needs two points in the code"),
+        ("span buoy-flow 1ms wave_filter", "is no place in the code"),
+        ("span buoy-flow wave_filtre sine", "did you mean `wave_filter`?"),
+        ("span buoy-flow adc_ready_handler wave_filter", "--across follows it"),
+        ("span buoy-flow fault_handler wave_filter", "was gone not once (0 times begun)"),
+        ("span buoy-flow sine sine --only swo@1..", "is called `etm`, not `swo`"),
+        ("span buoy sine sine --only 1ms..", "this capture has none"),
+    ] {
+        let error = bench.error(command);
+        assert!(error.contains(part), "{command}: {error}");
+    }
+}
+
+#[test]
+fn a_part_of_what_ran() {
+    let bench = Bench::with_flow();
+    assert_snapshot!(
+        "profile_of_a_part",
+        bench.out("profile buoy-flow --only wave_filter..spectrum_power --top 5")
+    );
+    assert_snapshot!("profile_inside", bench.out("profile buoy-flow --inside src/dsp/* --top 4"));
+    let covered = |part: &str| {
+        let report = bench.json(&format!("coverage buoy-flow {part}"));
+        report["total"]["instructions"]["covered"].as_u64().unwrap()
+    };
+    let part = covered("--only wave_filter..spectrum_power");
+    assert!(part > 60 && part < covered(""), "{part}");
+    let source = bench.out("source buoy-flow wave_filter --only wave_filter..spectrum_power");
+    assert!(source.contains("31"), "{source}");
+}
+
+#[test]
+fn budgets_on_ways_through_the_code() {
+    let bench = Bench::with_flow();
+    let budgets = r#"
+        [span."wave_filter..spectrum_power"]
+        elapsed.max = "<= 650 us"
+        own.mean    = "<= 400 us"
+        count       = ">= 30"
+
+        [span."adc_ready_handler..wave_filter"]
+        elapsed.max = "<= 1 ms"
+    "#;
+    bench.write("ways.toml", budgets);
+    let ended = bench.run("check buoy-flow ways.toml");
+    assert_eq!(ended.code, 1, "{}", ended.err);
+    assert_snapshot!("budgets_on_ways", ended.out);
+    for (name, part) in
+        [("wave_filtre..sine", "did you mean"), ("1ms..sine", "no place in the code")]
+    {
+        bench.write("ways.toml", format!("[span.\"{name}\"]\nelapsed.max = \"<= 1 ms\"\n"));
+        let error = bench.error("check buoy-flow ways.toml");
+        assert!(error.contains(part) && error.contains("ways.toml:1"), "{error}");
+    }
+}

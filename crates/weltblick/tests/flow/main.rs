@@ -4,4 +4,5 @@ mod etmv3;
 mod etmv4;
 mod executed;
 mod mtb;
+mod parts;
 mod random_programs;

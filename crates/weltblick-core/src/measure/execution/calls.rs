@@ -13,6 +13,7 @@
 //! * after a gap nothing is known: open frames are cut. They count as calls and not as durations.
 
 use super::contexts::{Contexts, Resumed};
+use super::crossings::{Crossings, Passing};
 use super::figures::{CallFigures, Longest};
 use super::interval::{Clock, Item, Pace, share_out};
 use super::tree::{Named, NodeId, Root, SelfTime, Tree};
@@ -95,6 +96,12 @@ pub struct Calls<'a> {
     /// The last timestamp.
     stamp: Option<u64>,
     offset: u64,
+    /// Ways that are followed between points.
+    crossings: Option<Box<Crossings>>,
+    /// Points that were passed in this stretch.
+    passed: Vec<Passing>,
+    /// Own clocks of contexts whose stand-ins ended in it, as they were when those began.
+    joined: Vec<Clock>,
 }
 
 impl<'a> Calls<'a> {
@@ -123,7 +130,24 @@ impl<'a> Calls<'a> {
             unknown: 0,
             stamp: None,
             offset: 0,
+            crossings: None,
+            passed: Vec::new(),
+            joined: Vec::new(),
         }
+    }
+
+    /// The same, following ways between points too. Blocks must begin there: see
+    /// [`Code::cut_at`](crate::flow::Code::cut_at).
+    #[must_use]
+    pub fn crossing(self, crossings: Crossings) -> Self {
+        let crossings = crossings.timed(self.clocking != Clocking::Nothing);
+        Self { crossings: Some(Box::new(crossings)), ..self }
+    }
+
+    /// The ways that were gone, if any are followed.
+    #[must_use]
+    pub fn crossings(&self) -> Option<&Crossings> {
+        self.crossings.as_deref()
     }
 
     /// Ends the recording: open calls are cut.
@@ -137,6 +161,13 @@ impl<'a> Calls<'a> {
                 figures.open_for =
                     figures.open_for.max(self.clock.high.saturating_sub(began[0].high));
             }
+        }
+        if self.crossings.is_some() {
+            // What was passed last may be open, too.
+            self.settle(None);
+        }
+        if let Some(crossings) = &mut self.crossings {
+            crossings.note_open(self.clock);
         }
         self.forget_all();
         self.settle(None);
@@ -210,9 +241,25 @@ impl<'a> Calls<'a> {
         if self.edge != Edge::None || self.function != Some(function) {
             self.change(block.start, function);
         }
+        if self.crossings.is_some() {
+            self.pass(block.start);
+        }
         self.run += u64::from(instructions);
         if block.waits {
             self.item(Item::Waits(self.node));
+        }
+    }
+
+    /// Points at this address are passed.
+    #[inline(never)]
+    fn pass(&mut self, address: u64) {
+        let points = self.crossings.as_ref().map_or(0, |crossings| crossings.points_at(address));
+        if points > 0 {
+            self.flush();
+            let context = self.contexts.current();
+            let depth = self.contexts.frames(context).len();
+            let offset = self.offset;
+            self.item(Item::Passed { points, context, depth, offset });
         }
     }
 
@@ -456,12 +503,15 @@ impl<'a> Calls<'a> {
         self.clock.low += ticks;
         self.clock.high += ticks;
         self.contexts.advance(&items, ticks, self.stretch);
+        let at_once = self.before_anything_ran(&items);
         for item in &items {
             if let Item::Join(stand_in, context) = *item {
                 self.contexts.join_time(stand_in, context);
             }
         }
-        let at_once = self.before_anything_ran(&items);
+        if let Some(crossings) = self.crossings.take() {
+            self.crossings = Some(self.cross(crossings, &items, at_once));
+        }
         for (place, item) in items.iter().enumerate() {
             // Nothing ran before it: it happened when the stretch began.
             let passed = if place < at_once { 0 } else { ticks };
@@ -481,12 +531,56 @@ impl<'a> Calls<'a> {
                     self.free.push(number);
                 }
                 Item::Drop(number) => self.free.push(number),
-                Item::Open(_) | Item::Ran { .. } | Item::Waits(_) | Item::Join(..) => {}
+                Item::Open(_)
+                | Item::Ran { .. }
+                | Item::Waits(_)
+                | Item::Join(..)
+                | Item::Passed { .. }
+                | Item::Gone(_)
+                | Item::Lost => {}
             }
         }
         self.contexts.bury();
         self.items = items;
         self.items.clear();
+    }
+
+    /// Ways between points go on by what happened in a stretch; the first `at_once` items took no time.
+    fn cross(
+        &mut self,
+        mut crossings: Box<Crossings>,
+        items: &[Item],
+        at_once: usize,
+    ) -> Box<Crossings> {
+        crossings.unknown = self.unknown;
+        let mut passed = std::mem::take(&mut self.passed);
+        let mut each = passed.drain(..);
+        let mut joined = std::mem::take(&mut self.joined).into_iter();
+        for (place, item) in items.iter().enumerate() {
+            match *item {
+                Item::Passed { context, .. } => {
+                    let Some(mut passing) = each.next() else { break };
+                    if place >= at_once {
+                        passing.at[1] =
+                            Clock { instructions: passing.at[0].instructions, ..self.clock };
+                        let own = self.contexts.clock(context);
+                        let instructions = passing.own[0].instructions;
+                        passing.own[1] = Clock { instructions, ..own };
+                    }
+                    crossings.pass(passing, self.contexts.stands_in(context));
+                }
+                Item::Join(stand_in, context) => {
+                    let Some(own) = joined.next() else { break };
+                    crossings.join(stand_in, context, own);
+                }
+                Item::Gone(context) => crossings.end(context),
+                Item::Lost => crossings.lose(),
+                _ => {}
+            }
+        }
+        drop(each);
+        self.passed = passed;
+        crossings
     }
 
     /// How many items stand before the first one that took time: calls and returns do not, but handlers
@@ -496,7 +590,13 @@ impl<'a> Calls<'a> {
         let took = |item: &Item| match *item {
             Item::Ran { .. } | Item::Waits(_) => true,
             Item::Open(number) => self.frames[number].returns_to.is_none(),
-            Item::Close(_) | Item::Cut(_) | Item::Drop(_) | Item::Join(..) => false,
+            Item::Close(_)
+            | Item::Cut(_)
+            | Item::Drop(_)
+            | Item::Join(..)
+            | Item::Passed { .. }
+            | Item::Gone(_)
+            | Item::Lost => false,
         };
         match self.clocking {
             // What is found out about threads changes their clocks.
@@ -554,9 +654,18 @@ impl<'a> Calls<'a> {
                     }
                 }
                 Item::Join(stand_in, context) => {
+                    if self.crossings.is_some() {
+                        self.joined.push(self.contexts.clock(context));
+                    }
                     self.contexts.join_instructions(stand_in, context);
                 }
-                Item::Waits(_) | Item::Cut(_) | Item::Drop(_) => {}
+                Item::Passed { points, context, depth, offset } => {
+                    let (at, own) = ([self.clock; 2], [self.contexts.clock(context); 2]);
+                    let stretch = self.stretch;
+                    let passing = Passing { points, context, depth, offset, stretch, at, own };
+                    self.passed.push(passing);
+                }
+                Item::Waits(_) | Item::Cut(_) | Item::Drop(_) | Item::Gone(_) | Item::Lost => {}
             }
         }
     }
@@ -596,6 +705,9 @@ impl<'a> Calls<'a> {
                 self.cut(context);
             }
         }
+        if self.crossings.is_some() {
+            self.item(Item::Lost);
+        }
         self.function = None;
         self.edge = Edge::None;
     }
@@ -608,6 +720,9 @@ impl<'a> Calls<'a> {
             while !self.contexts.frames(forgotten).is_empty() {
                 self.cut(forgotten);
             }
+            if self.crossings.is_some() {
+                self.item(Item::Gone(forgotten));
+            }
         }
         self.function = None;
         self.edge = Edge::None;
@@ -618,6 +733,9 @@ impl<'a> Calls<'a> {
         if let Some(handler) = self.contexts.leave() {
             while !self.contexts.frames(handler).is_empty() {
                 self.close(handler);
+            }
+            if self.crossings.is_some() {
+                self.item(Item::Gone(handler));
             }
         }
         self.function = None;

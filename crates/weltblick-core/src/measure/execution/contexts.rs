@@ -123,6 +123,11 @@ impl Contexts {
         thread.into_iter().chain(self.handlers.iter().copied()).chain(self.current)
     }
 
+    /// Whether it is open which thread it is.
+    pub(super) fn stands_in(&self, number: usize) -> bool {
+        self.get(number).is_some_and(|context| !context.candidates.is_empty())
+    }
+
     /// A frame is put on top.
     pub(super) fn push(&mut self, number: usize, frame: usize) {
         if let Some(context) = self.get_mut(number) {

@@ -19,6 +19,12 @@ pub(super) enum Item {
     Drop(usize),
     /// What ran in the first context belongs to the second.
     Join(usize, usize),
+    /// Points were passed, one bit each, in this context, at this depth, told by this byte.
+    Passed { points: u64, context: usize, depth: usize, offset: u64 },
+    /// A handler ended.
+    Gone(usize),
+    /// What ran is not known any more.
+    Lost,
 }
 
 impl Item {

@@ -3,6 +3,7 @@
 mod calls;
 mod contexts;
 mod counts;
+mod crossings;
 mod doubts;
 mod figures;
 mod history;
@@ -16,6 +17,7 @@ mod tree;
 
 pub use calls::Calls;
 pub use counts::{BlockCounts, Gaps, Run, Tally};
+pub use crossings::{Crossing, Crossings, LegFigures, MOST_POINTS, Took};
 pub use figures::{CallFigures, Longest};
 pub use history::{History, Place, Step, What};
 pub use listing::{Listed, ListedFunction, Listing, Role};

@@ -10,7 +10,7 @@ use super::sums::{Sum, Sums, partners};
 use super::tree::{Named, Root};
 use crate::image::Image;
 use crate::measure::statistic::Scale;
-use crate::stats::{Bounds, Spread};
+use crate::stats::Bounds;
 use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 
@@ -196,7 +196,7 @@ fn sort(rows: &mut [ExactRow]) {
 fn add_calls(row: &mut ExactRow, figures: &CallFigures, scale: Option<Scale>) {
     row.calls = Some(figures.calls);
     row.calls_cut = Some(figures.cut);
-    row.instructions_per_call = numbers(&figures.instructions);
+    row.instructions_per_call = Numbers::of(&figures.instructions);
     row.own = scale.map(|scale| scale.statistic(&figures.own));
     row.elapsed = scale.map(|scale| scale.statistic(&figures.elapsed));
     row.longest = figures.longest.map(|longest| LongestCall {
@@ -204,13 +204,4 @@ fn add_calls(row: &mut ExactRow, figures: &CallFigures, scale: Option<Scale>) {
         from_byte: longest.from,
         until_byte: longest.until,
     });
-}
-
-fn numbers(spread: &Spread) -> Option<Numbers> {
-    Some(Numbers {
-        count: spread.count(),
-        min: spread.min()?.low,
-        mean: spread.mean()?.middle(),
-        max: spread.max()?.high,
-    })
 }

@@ -2,6 +2,7 @@
 
 use crate::measure::duration::Duration;
 use crate::measure::statistic::Statistic;
+use crate::stats::Spread;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -19,6 +20,19 @@ pub struct Numbers {
     pub mean: f64,
     /// The most.
     pub max: u64,
+}
+
+impl Numbers {
+    /// Of whole numbers; `None` if there are none.
+    #[must_use]
+    pub fn of(spread: &Spread) -> Option<Self> {
+        Some(Self {
+            count: spread.count(),
+            min: spread.min()?.low,
+            mean: spread.mean()?.middle(),
+            max: spread.max()?.high,
+        })
+    }
 }
 
 /// Another function, and how often.

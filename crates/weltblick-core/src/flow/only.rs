@@ -1,0 +1,165 @@
+//! A part of what ran: as if only that had been traced.
+
+use super::{Block, Gap, Moment, Sink};
+
+/// Where a part begins, or ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Edge {
+    /// Before this instruction, each time that it is about to run. Blocks must begin there: see
+    /// [`Code::cut_at`](super::Code::cut_at).
+    Address(u64),
+    /// At the first packet from this byte on.
+    Byte(u64),
+    /// At the first cycle count from so many cycles on.
+    Cycles(u64),
+}
+
+/// Hands on what ran between two edges, again and again; what is left out is not traced by choice.
+#[derive(Debug)]
+pub struct Only<S> {
+    /// Without one, from the beginning.
+    from: Option<Edge>,
+    /// Without one, up to the end.
+    until: Option<Edge>,
+    inside: bool,
+    /// It is inside for good, or outside.
+    over: bool,
+    offset: u64,
+    cycles: u64,
+    /// Something ran since the last cycle count.
+    ran: bool,
+    /// The cycles of the next count began outside.
+    cut: bool,
+    /// Cycles that passed outside are told where it goes on.
+    one_clock: bool,
+    outside: u64,
+    /// What is told.
+    pub sink: S,
+}
+
+impl<S: Sink> Only<S> {
+    /// Between these edges.
+    pub fn new(from: Option<Edge>, until: Option<Edge>, sink: S) -> Self {
+        Self {
+            from,
+            until,
+            inside: from.is_none(),
+            over: from.is_none() && until.is_none(),
+            offset: 0,
+            cycles: 0,
+            ran: false,
+            cut: false,
+            one_clock: false,
+            outside: 0,
+            sink,
+        }
+    }
+
+    /// The same; the sink is told of cycles that passed outside, so that its clock is that of the recording.
+    #[must_use]
+    pub fn on_one_clock(self) -> Self {
+        Self { one_clock: true, ..self }
+    }
+
+    fn tell_outside(&mut self) {
+        let mut left = std::mem::take(&mut self.outside);
+        while self.one_clock && left > 0 {
+            let now = left.min(u64::from(u32::MAX));
+            self.sink.moment(self.offset, &Moment::Cycles(Some(now as u32)));
+            left -= now;
+        }
+    }
+
+    fn is_at(&self, edge: Option<Edge>, block: &Block) -> bool {
+        match edge {
+            None => false,
+            Some(Edge::Address(address)) => block.start == address,
+            Some(Edge::Byte(byte)) => self.offset >= byte,
+            Some(Edge::Cycles(cycles)) => self.cycles >= cycles,
+        }
+    }
+
+    /// Whether this block is told, before it is.
+    #[inline(always)]
+    fn takes(&mut self, block: &Block) -> bool {
+        if !self.over {
+            self.look(block);
+        }
+        self.ran = true;
+        self.inside
+    }
+
+    #[inline(never)]
+    fn look(&mut self, block: &Block) {
+        if self.inside && self.is_at(self.until, block) {
+            self.inside = false;
+            self.sink.moment(self.offset, &Moment::Gap(Gap::Unwatched));
+            // A byte and a time are passed once.
+            self.over = !matches!(self.from, Some(Edge::Address(_)));
+        }
+        if !self.inside && !self.over && self.is_at(self.from, block) {
+            self.inside = true;
+            self.cut = self.ran;
+            self.tell_outside();
+            self.sink.at(self.offset);
+            self.sink.arrived(block);
+            self.over = self.until.is_none();
+        }
+    }
+}
+
+impl<S: Sink> Sink for Only<S> {
+    #[inline(always)]
+    fn ran(&mut self, block: &Block, taken: bool) {
+        if self.takes(block) {
+            self.sink.ran(block, taken);
+        }
+    }
+
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        if self.takes(block) {
+            self.sink.ran_part(block, until, instructions);
+        }
+    }
+
+    fn skipped(&mut self, address: u64) {
+        if self.inside {
+            self.sink.skipped(address);
+        }
+    }
+
+    fn arrived(&mut self, block: &Block) {
+        if self.inside {
+            self.sink.arrived(block);
+        }
+    }
+
+    #[inline(always)]
+    fn at(&mut self, offset: u64) {
+        self.offset = offset;
+        if self.inside {
+            self.sink.at(offset);
+        }
+    }
+
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        self.offset = offset;
+        let mut told = *moment;
+        if let Moment::Cycles(cycles) = moment {
+            let passed = u64::from(cycles.unwrap_or(0));
+            self.cycles = self.cycles.saturating_add(passed);
+            self.outside += if self.inside { 0 } else { passed };
+            self.ran = false;
+            if std::mem::take(&mut self.cut) {
+                told = Moment::Cycles(None);
+            }
+        }
+        if self.inside {
+            self.sink.moment(offset, &told);
+        }
+    }
+
+    fn has_enough(&self) -> bool {
+        self.over && !self.inside || self.sink.has_enough()
+    }
+}

@@ -1,0 +1,99 @@
+//! `span` of a capture that has an instruction trace: from one instruction to another, each time.
+
+use super::span::Args;
+use crate::cli::Format;
+use crate::outcome::Outcome;
+use crate::show::{self, Paint};
+use crate::sources::Capture;
+use anyhow::{Context as _, Result, bail};
+use std::io::Write;
+use weltblick_core::budget::{Point, address_of};
+use weltblick_core::flow::Clocking;
+use weltblick_core::measure::execution::{BlockCounts, Calls, Crossings, MOST_POINTS};
+use weltblick_core::measure::span::{CodeContext, StartUp, code_report};
+use weltblick_core::measure::statistic::Scale;
+
+/// What is remembered one by one at most.
+const MOST_WORST: usize = 100_000;
+
+pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result<Outcome> {
+    let places = places(args, capture)?;
+    let image = capture.image()?;
+    let part = args.part.part(capture)?;
+    let keep = if args.top == 0 { MOST_WORST } else { args.top };
+    let clocking = capture.flow_clocking();
+    let crossings = Crossings::new(&places, args.across, keep);
+    let calls = Calls::new(image, clocking).crossing(crossings);
+    let start_up = StartUp::new(image);
+    let cuts: Vec<u64> = places.iter().copied().chain(start_up.place()).collect();
+    let mut sink = (calls, (BlockCounts::default(), start_up));
+    part.replay_on_one_clock(capture, &cuts, &mut sink)?;
+    let (mut calls, (counts, start_up)) = sink;
+    calls.finish();
+    let points: Vec<String> = args.points.iter().map(Point::to_string).collect();
+    let Some(crossings) = calls.crossings().filter(|c| c.total.instructions.count() > 0) else {
+        bail!("{}: {}", capture.name.display(), nothing(&calls, &points, args.across));
+    };
+    let clock = capture.manifest.target.core_clock;
+    let context = CodeContext {
+        points: &points,
+        scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+        gaps: &counts.gaps,
+        time: match clocking {
+            Clocking::Cycles => "cycle_counts",
+            Clocking::Timestamps => "timestamps",
+            Clocking::Nothing => "nothing",
+        },
+        start_up: start_up.found,
+    };
+    let report = code_report(crossings, &context);
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::code_span::csv(&report, out)?,
+        Format::Text => {
+            let paint = Paint::new(args.output.color);
+            let shown = capture.name.display().to_string();
+            show::code_span::text(&report, &shown, &capture.flow_stream_name(), paint, out)?;
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+/// The addresses of the points that are asked for.
+fn places(args: &Args, capture: &Capture) -> Result<Vec<u64>> {
+    if args.points.len() < 2 {
+        bail!(
+            "a span needs two points in the code, such as `span {} modem_send wave_filter`; give the same one twice for the time from each to the next",
+            capture.name.display()
+        );
+    }
+    if args.points.len() > MOST_POINTS {
+        bail!("a way has {MOST_POINTS} points at most");
+    }
+    let image = capture.image()?;
+    let place = |point: &Point| match point {
+        Point::Function { .. } | Point::Line { .. } | Point::Address(_) => {
+            address_of(point, image).with_context(|| format!("`{point}`"))
+        }
+        _ => bail!(
+            "`{point}` is no place in the code: name a function, a line (src/dsp/filter.c:83) or an address; --only takes times and bytes"
+        ),
+    };
+    args.points.iter().map(place).collect()
+}
+
+/// Why nothing went the whole way.
+fn nothing(calls: &Calls<'_>, points: &[String], across: bool) -> String {
+    let way = points.join(" .. ");
+    let Some(crossings) = calls.crossings() else { return way };
+    let begun = crossings.begun;
+    let strays = crossings.strays;
+    let hint = if strays > 0 && begun > 0 && !across {
+        format!(
+            "; its last point was passed {strays} times by threads or handlers that had not passed the first: --across follows it from one to another"
+        )
+    } else {
+        String::new()
+    };
+    format!("the way {way} was gone not once ({begun} times begun){hint}")
+}

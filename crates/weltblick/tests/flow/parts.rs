@@ -1,0 +1,220 @@
+//! Parts of what ran, and ways from one place to another, held against what the stand-in executed.
+
+use crate::executed::{FIRMWARE, image};
+use std::collections::BTreeMap;
+use weltblick_core::flow::{Clocking, Code, Edge, Etmv3Flow, Etmv4Flow, Only, Sink};
+use weltblick_core::image::Image;
+use weltblick_core::measure::execution::{BlockCounts, Calls, Crossings, Listing, Seen};
+use weltblick_core::wire::{etmv3, etmv4};
+use weltblick_standin::machine::Setup;
+use weltblick_standin::trace::Fitted;
+use weltblick_standin::trace::etmv3::Etm;
+use weltblick_standin::{Machine, Program};
+
+const ETM: u32 = 0xe004_1000;
+/// Cycle counts and return stack.
+const CONFIG: u32 = 1 | 1 << 4 | 1 << 12;
+const CYCLE_ACCURATE: u32 = 1 << 12;
+
+struct Recorded {
+    machine: Machine,
+    bytes: Vec<u8>,
+    version_3: bool,
+}
+
+fn record(version_3: bool) -> Recorded {
+    let program = Program::parse(FIRMWARE).unwrap();
+    let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
+    let mut machine = Machine::new(&program, setup).unwrap();
+    machine.keep_addresses();
+    let registers: &[(u32, u32)] = if version_3 {
+        machine.trace_mut().fit(Fitted::Etmv3(Etm::default()));
+        &[(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)]
+    } else {
+        &[
+            (ETM + 0x010, CONFIG),
+            (ETM + 0x034, 12),
+            (ETM + 0x038, 8),
+            (ETM + 0x080, 1 | 1 << 9),
+            (ETM + 0x004, 1),
+        ]
+    };
+    for &(address, value) in [(0xe000_edfc, 1 << 24)].iter().chain(registers) {
+        machine.poke(address, 4, value).unwrap();
+    }
+    machine.run(6_000_000);
+    let bytes = machine.take_trace();
+    Recorded { machine, bytes, version_3 }
+}
+
+impl Recorded {
+    /// Tells a sink what ran; blocks begin at these addresses.
+    fn tell<'a>(&self, image: &'a Image, cuts: &[u64], sink: &mut impl Sink) -> Code<'a> {
+        if self.version_3 {
+            let settings = etmv3::Settings { etmcr: CYCLE_ACCURATE, ..etmv3::Settings::default() };
+            let mut flow = Etmv3Flow::new(image);
+            flow.cut_at(cuts);
+            let mut decoder = etmv3::Decoder::new(settings);
+            decoder.push(&self.bytes, &mut flow.feeding(sink));
+            decoder.finish(&mut flow.feeding(sink));
+            flow.finish(sink);
+            return flow.into_code();
+        }
+        let settings = etmv4::Settings { trcconfigr: CONFIG, ..etmv4::Settings::default() };
+        let mut flow = Etmv4Flow::new(image, &settings);
+        flow.cut_at(cuts);
+        let mut decoder = etmv4::Decoder::new(settings);
+        decoder.push(&self.bytes, &mut flow.feeding(sink));
+        decoder.finish(&mut flow.feeding(sink));
+        flow.finish(sink);
+        flow.into_code()
+    }
+
+    /// How often each instruction ran between two edges.
+    fn executed(&self, image: &Image, listing: &Listing, edges: [Option<Edge>; 2]) -> Vec<u64> {
+        let cuts: Vec<u64> = edges
+            .iter()
+            .filter_map(|edge| match edge {
+                Some(Edge::Address(address)) => Some(*address),
+                _ => None,
+            })
+            .collect();
+        let mut counts = BlockCounts::default();
+        let code = self.tell(image, &cuts, &mut Only::new(edges[0], edges[1], &mut counts));
+        Seen::of_flow(&counts.into_tally(&code), listing).executed
+    }
+
+    /// What the trace unit told of what ran.
+    fn truth(&self) -> &[u32] {
+        let [segment] = self.machine.trace().etm().segments() else { panic!("gaps") };
+        &self.machine.truth().addresses.as_ref().unwrap()[..segment.told as usize]
+    }
+}
+
+fn start_of(image: &Image, name: &str) -> u64 {
+    image.function(image.functions_named(name)[0]).range.start
+}
+
+/// A place in the middle of a function's first block.
+fn inside_of(image: &Image, name: &str) -> u64 {
+    let start = start_of(image, name);
+    let listing = Listing::of(image);
+    listing.instructions[listing.position(start).unwrap() + 2].address
+}
+
+#[test]
+fn a_part_and_the_rest_are_all() {
+    let image = image();
+    let listing = Listing::of(&image);
+    for version_3 in [false, true] {
+        let recorded = record(version_3);
+        let all = recorded.executed(&image, &listing, [None, None]);
+        for (from, until) in [
+            (start_of(&image, "wave_filter"), start_of(&image, "spectrum_power")),
+            (inside_of(&image, "adc_ready_handler"), inside_of(&image, "sine")),
+        ] {
+            let edges = [Some(Edge::Address(from)), Some(Edge::Address(until))];
+            let [from, until] = edges;
+            let inside = recorded.executed(&image, &listing, [from, until]);
+            let outside = recorded.executed(&image, &listing, [until, from]);
+            // Before either was passed; whichever comes first.
+            let before = recorded.executed(&image, &listing, [None, from]);
+            let earlier = recorded.executed(&image, &listing, [None, until]);
+            let sum = |list: &[u64]| list.iter().sum::<u64>();
+            let before = if sum(&before) < sum(&earlier) { before } else { earlier };
+            assert!(sum(&inside) > 1000 && sum(&outside) > 1000);
+            for (place, &count) in all.iter().enumerate() {
+                let parts = inside[place] + outside[place] + before[place];
+                assert_eq!(count, parts, "{:#x}", listing.instructions[place].address);
+            }
+        }
+        // Bytes and cycles: from the middle on, and up to it.
+        let middle = recorded.bytes.len() as u64 / 2;
+        for edge in [Edge::Byte(middle), Edge::Cycles(3_000_000)] {
+            let first = recorded.executed(&image, &listing, [None, Some(edge)]);
+            let second = recorded.executed(&image, &listing, [Some(edge), None]);
+            assert!(first.iter().zip(&second).zip(&all).all(|((a, b), all)| a + b == *all));
+        }
+    }
+}
+
+/// Each way from one place to another, whoever went it: the newest beginning counts.
+fn ways_of(truth: &[u32], from: u64, until: u64) -> Vec<u64> {
+    let mut ways = Vec::new();
+    let mut begun = None;
+    for (number, &pc) in truth.iter().enumerate() {
+        if u64::from(pc) == until
+            && let Some(begun) = begun.take()
+        {
+            ways.push((number - begun) as u64);
+        }
+        if u64::from(pc) == from {
+            begun = Some(number);
+        }
+    }
+    ways
+}
+
+#[test]
+fn ways_between_places_are_counted_exactly() {
+    let image = image();
+    for version_3 in [false, true] {
+        let recorded = record(version_3);
+        let truth = recorded.truth();
+        for (from, until) in [
+            (start_of(&image, "adc_ready_handler"), start_of(&image, "wave_filter")),
+            (start_of(&image, "sine"), start_of(&image, "sine")),
+            (inside_of(&image, "adc_ready_handler"), inside_of(&image, "systick_handler")),
+            (start_of(&image, "wave_filter"), inside_of(&image, "spectrum_power")),
+        ] {
+            let crossings = Crossings::new(&[from, until], true, 5);
+            let mut calls = Calls::new(&image, Clocking::Cycles).crossing(crossings);
+            recorded.tell(&image, &[from, until], &mut calls);
+            calls.finish();
+            let crossings = calls.crossings().unwrap();
+            let ways = ways_of(truth, from, until);
+            let found = &crossings.total.instructions;
+            assert_eq!(found.count(), ways.len() as u64);
+            let ends = (ways.iter().min().copied(), ways.iter().max().copied());
+            let found = (found.min().map(|min| min.low), found.max().map(|max| max.high));
+            assert_eq!(found, ends, "{from:#x} .. {until:#x}");
+            assert!(ways.len() > 3 && crossings.worst.len() == ways.len().min(5));
+            // By the cycles of each instruction an interval is known to the cycle but for handlers.
+            let longest = crossings.total.elapsed.max().unwrap();
+            assert!(longest.low > 0 && (!version_3 || longest.high - longest.low < 60));
+        }
+    }
+}
+
+#[test]
+fn interruptions_are_no_time_of_ones_own() {
+    let image = image();
+    let recorded = record(true);
+    let points = [start_of(&image, "wave_filter"), start_of(&image, "spectrum_power")];
+    let crossings = Crossings::new(&points, false, 100);
+    let mut calls = Calls::new(&image, Clocking::Cycles).crossing(crossings);
+    recorded.tell(&image, &points, &mut calls);
+    calls.finish();
+    let crossings = calls.crossings().unwrap();
+    let truth = recorded.truth();
+    // Instructions of code that only handlers run do not count.
+    let handlers: Vec<_> = (15..40)
+        .filter_map(|number| image.vector(number)?.handler)
+        .map(|id| image.function(id).range.clone())
+        .collect();
+    let in_handler = |pc: u32| handlers.iter().any(|range| range.contains(&u64::from(pc)));
+    let mut by_number = BTreeMap::new();
+    for crossing in &crossings.worst {
+        let took = crossing.took[0];
+        let (elapsed, own) = (took.elapsed.unwrap(), took.own.unwrap());
+        assert!(own.low < elapsed.low && own.high < elapsed.high, "{own:?} {elapsed:?}");
+        by_number.insert(crossing.number, took.instructions);
+    }
+    let begins = truth.iter().enumerate().filter(|(_, pc)| u64::from(**pc) == points[0]);
+    for ((start, _), (_, &instructions)) in begins.zip(&by_number) {
+        let way = truth[start..].iter().take_while(|pc| u64::from(**pc) != points[1]);
+        let own = way.filter(|pc| !in_handler(**pc)).count() as u64;
+        assert_eq!(own, instructions);
+    }
+    assert!(by_number.len() >= 4, "{}", by_number.len());
+}
