@@ -2,9 +2,11 @@
 //! one of its trace units sends, or holds.
 //!
 //! `cargo run --release -p weltblick-standin --example record-instructions -- UNIT FIRMWARE.elf TRACE.bin
-//! FROM UNTIL`: `etmv4`, `etmv3` or `mtb`; seconds after reset.
+//! FROM UNTIL`: `etmv4`, `etmv3`, `mtb`, or `port` for an ETMv4 and the ITM in frames of one trace port;
+//! seconds after reset.
 
 use weltblick_standin::machine::Setup;
+use weltblick_standin::recording::TraceSetup;
 use weltblick_standin::trace::{Fitted, etmv3};
 use weltblick_standin::{Machine, Program};
 
@@ -13,6 +15,8 @@ const DEMCR: u32 = 0xe000_edfc;
 /// Registers of the trace unit, of the micro trace buffer, and where that one writes.
 const ETM: u32 = 0xe004_1000;
 const MTB: u32 = 0xe004_3000;
+/// `TPIU_FFCR`.
+const FORMATTER: u32 = 0xe004_0304;
 const BUFFER: u32 = 0x2001_0000;
 /// 32 KiB.
 const BUFFER_SIZE: (u32, u32) = (11, 16 << 11);
@@ -33,7 +37,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         machine.trace_mut().fit(Fitted::Etmv3(etmv3::Etm::default()));
     }
     machine.run(cycle(from)?);
-    for &(address, value) in registers(unit)? {
+    for (address, value) in registers(unit)? {
         machine.poke(address, 4, value).map_err(|fault| fault.to_string())?;
     }
     let before = machine.truth().instructions;
@@ -47,21 +51,28 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 }
 
 /// What is written to which register, in order.
-fn registers(unit: &str) -> Result<&'static [(u32, u32)], String> {
+fn registers(unit: &str) -> Result<Vec<(u32, u32)>, String> {
+    let etmv4 = [
+        (DEMCR, 1 << 24),
+        // Cycle counts, timestamps, return stack.
+        (ETM + 0x010, 1 | 1 << 4 | 1 << 11 | 1 << 12),
+        (ETM + 0x034, 12),
+        (ETM + 0x038, 8),
+        (ETM + 0x040, 2),
+        (ETM + 0x080, 1 | 1 << 9),
+        (ETM + 0x004, 1),
+    ];
     Ok(match unit {
-        "etmv4" => &[
-            (DEMCR, 1 << 24),
-            // Cycle counts, timestamps, return stack.
-            (ETM + 0x010, 1 | 1 << 4 | 1 << 11 | 1 << 12),
-            (ETM + 0x034, 12),
-            (ETM + 0x038, 8),
-            (ETM + 0x080, 1 | 1 << 9),
-            (ETM + 0x004, 1),
-        ],
+        "etmv4" => etmv4.to_vec(),
+        "port" => {
+            let frames = [(FORMATTER, 1 << 1)];
+            let itm = TraceSetup { global: false, ..TraceSetup::default() }.registers();
+            [&frames[..], &itm, &etmv4].concat()
+        }
         // Cycles with every instruction.
-        "etmv3" => &[(DEMCR, 1 << 24), (ETM + 0x020, 0x6f), (ETM, 1 << 12)],
-        "mtb" => &[(MTB, BUFFER - 0x2000_0000), (MTB + 4, 1 << 31 | BUFFER_SIZE.0)],
-        other => return Err(format!("`{other}` is none of etmv4, etmv3 and mtb")),
+        "etmv3" => vec![(DEMCR, 1 << 24), (ETM + 0x020, 0x6f), (ETM, 1 << 12)],
+        "mtb" => vec![(MTB, BUFFER - 0x2000_0000), (MTB + 4, 1 << 31 | BUFFER_SIZE.0)],
+        other => return Err(format!("`{other}` is none of etmv4, etmv3, mtb and port")),
     })
 }
 

@@ -49,7 +49,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         "  buoy/         the capture: the trace as it came, the firmware's ELF, a manifest"
     )?;
     writeln!(out, "  buoy-flow/    the first half second again, every instruction of it")?;
-    writeln!(out, "  buoy-etmv3/   its first 50 ms, as an older trace unit tells it")?;
+    writeln!(
+        out,
+        "  buoy-port/    its first 50 ms with the ITM beside it, in frames of one trace port"
+    )?;
+    writeln!(out, "  buoy-etmv3/   the same 50 ms, as an older trace unit tells it")?;
     writeln!(
         out,
         "  buoy-mtb/     the last branches of these, as a micro trace buffer holds them"

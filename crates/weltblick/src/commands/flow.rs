@@ -7,7 +7,8 @@ use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::budget::{Point, address_of};
-use weltblick_core::measure::execution::{History, Place};
+use weltblick_core::flow::Clocking;
+use weltblick_core::measure::execution::{Found, History, Place};
 use weltblick_core::measure::statistic::Scale;
 
 /// What exactly ran around a place
@@ -47,13 +48,18 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let image = capture.image()?;
     let new = || History::new(image, capture.flow_clocking(), place, args.next, [back, after]);
     let mut history = new();
-    // A byte is near its place in the file; everything else is found by reading from the beginning.
-    let near = match place {
-        Place::Byte(byte) => capture.replay_flow_near(byte, &mut history)?,
-        _ => false,
+    let near = match (place, found(&capture, place, args.next)?) {
+        // A byte is near its place in the file.
+        (Place::Byte(byte), _) => capture.replay_flow_near(byte, &mut history)?,
+        (_, Some(found)) => {
+            history = new().from(found);
+            capture.replay_flow_near(found.offset, &mut history)?
+        }
+        (_, None) => false,
     };
-    let cut = near && history.steps().is_some();
-    if !cut {
+    let near = near && history.steps().is_some() && !history.misses();
+    let cut = near && matches!(place, Place::Byte(_));
+    if !near {
         history = new();
         capture.replay_flow(&mut history)?;
     }
@@ -84,6 +90,21 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
+}
+
+/// Near where the place is, by the index of a long trace.
+fn found(capture: &Capture, place: Place, next: u64) -> Result<Option<Found>> {
+    if !matches!(place, Place::Address(_) | Place::Ticks(_)) {
+        return Ok(None);
+    }
+    let Some(index) = sources::flow_index(capture)? else { return Ok(None) };
+    Ok(match place {
+        Place::Address(address) => index.nth(address, next),
+        Place::Ticks(cycles) if capture.flow_clocking() == Clocking::Cycles => {
+            index.at_cycles(cycles)
+        }
+        _ => None,
+    })
 }
 
 fn place(args: &Args, capture: &Capture) -> Result<Place> {

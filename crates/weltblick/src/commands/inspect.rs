@@ -9,7 +9,9 @@ use anyhow::Result;
 use std::io::Write;
 use weltblick_core::budget::PointRange;
 use weltblick_core::capture::Framing;
-use weltblick_core::measure::inspection::{InspectReport, Inspection, Settings};
+use weltblick_core::measure::inspection::{
+    Entries, Finding, InspectReport, Inspection, Settings, cross_check,
+};
 
 /// What is in a capture, and how far to believe it?
 #[derive(Debug, clap::Args)]
@@ -49,8 +51,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let mut inspection = Inspection::default();
     let (wire, counted) = inspection.split();
-    capture.replay(wire, counted)?;
-    let report = inspection.report(&settings(&capture));
+    let mut entries = Entries::default();
+    capture.replay(wire, &mut (counted, &mut entries))?;
+    let mut report = inspection.report(&settings(&capture));
+    if capture.manifest.streams.iter().any(|stream| stream.sources.len() > 1) {
+        // Events tell of one source's bytes: they do not add up to the port's.
+        report.rate.clear();
+    }
+    report.findings.extend(second_opinion(&capture, &entries)?);
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::inspect::csv(&report, out)?,
@@ -65,6 +73,16 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
+}
+
+/// What the instruction trace says of exceptions that the ITM told of.
+fn second_opinion(capture: &Capture, itm: &Entries) -> Result<Option<Finding>> {
+    if capture.manifest.itm().is_none() || !capture.has_flow() || capture.image.is_none() {
+        return Ok(None);
+    }
+    let mut flow = Entries::default();
+    capture.replay_flow(&mut flow)?;
+    Ok(cross_check(itm, &flow, capture.image.as_ref().map(|open| &open.image)))
 }
 
 fn settings(capture: &Capture) -> Settings<'_> {

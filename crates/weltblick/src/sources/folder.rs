@@ -435,6 +435,11 @@ impl Capture {
         Ok(())
     }
 
+    /// Where the bytes of a stream come from.
+    pub(super) fn inputs_of(&self, stream: usize) -> &[Input] {
+        self.inputs.get(stream).map_or(&[], Vec::as_slice)
+    }
+
     /// Whether another capture is of the same build.
     pub(crate) fn same_image(&self, other: &Self) -> bool {
         match (&self.image, &other.image) {
@@ -455,9 +460,11 @@ impl Capture {
         })
     }
 
-    /// What points call the stream of the instruction trace.
+    /// What points call the instruction trace.
     pub(crate) fn flow_stream_name(&self) -> String {
-        self.manifest.flow().map_or_else(String::new, |(number, _)| self.stream_name(number))
+        let Some((number, source)) = self.manifest.flow() else { return String::new() };
+        let before = self.manifest.streams[..number].iter().map(|stream| stream.sources.len());
+        self.origin_names().swap_remove(before.sum::<usize>() + source)
     }
 
     /// Follows the instruction trace through the image; the blocks that were reached.

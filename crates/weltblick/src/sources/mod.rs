@@ -1,6 +1,7 @@
 //! Files, folders and standard input: all reading happens here.
 
 pub(crate) mod events;
+mod flow_index;
 mod folder;
 mod follow;
 pub(crate) mod live;
@@ -10,6 +11,7 @@ mod segments;
 mod source_text;
 pub(crate) mod stub;
 
+pub(crate) use flow_index::flow_index;
 pub(crate) use folder::{Capture, OpenImage, correct, open, open_as, read_image, setup_of_raw};
 pub(crate) use make::{NewFolder, Place};
 pub(crate) use source_text::SourceText;

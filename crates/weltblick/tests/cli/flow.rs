@@ -1,6 +1,6 @@
 //! Commands on an instruction trace.
 
-use super::support::Bench;
+use super::support::{Bench, INSTRUCTIONS, ended, write_repeated};
 use insta::assert_snapshot;
 
 #[test]
@@ -33,6 +33,20 @@ fn other_trace_units_tell_the_same() {
         sine["instructions_per_call"]["max"].as_f64()
     };
     assert_eq!(instructions_a_call("buoy-etmv3"), instructions_a_call("buoy-mtb"));
+}
+
+#[test]
+fn beside_an_itm_in_the_frames_of_one_port() {
+    let bench = Bench::with_all_flows();
+    assert_snapshot!("port_inspect", bench.out("inspect buoy-port"));
+    // All but what was executed after the last branch.
+    assert_eq!(bench.json("profile buoy-port")["instructions"], 309_153);
+    let longest = bench.out("span buoy-port wave_filter spectrum_power --top 1");
+    let command = longest.lines().find_map(|line| line.trim().strip_prefix("-> weltblick "));
+    let flow = bench.out(&format!("{} -n 4", command.unwrap()));
+    assert!(flow.contains("around port.2@7223") && flow.contains("wave_filter"), "{flow}");
+    // The ITM's statements of the kernel go with it.
+    assert!(bench.out("tasks buoy-port").contains("wave_estimator"));
 }
 
 #[test]
@@ -351,4 +365,36 @@ fn budgets_on_ways_through_the_code() {
         let error = bench.error("check buoy-flow ways.toml");
         assert!(error.contains(part) && error.contains("ways.toml:1"), "{error}");
     }
+}
+
+#[test]
+fn a_long_trace_is_indexed_once() {
+    let bench = Bench::with_flow();
+    write_repeated(&bench.path("buoy-flow/etm.bin"), INSTRUCTIONS, 34 << 20);
+    let cached = |command: &str| {
+        let mut command = bench.command(command);
+        command.env("XDG_CACHE_HOME", bench.path("cache"));
+        let ended = ended(command.output().unwrap());
+        assert_eq!((ended.code, ended.err.as_str()), (0, ""));
+        ended.out
+    };
+    let kept = || std::fs::read_dir(bench.path("cache/weltblick")).unwrap().count();
+    for command in [
+        "flow buoy-flow --around filter_precise --next 150 -n 20",
+        "flow buoy-flow --around sine --next 700000 -n 20",
+        "flow buoy-flow --around 12.3456s -n 20",
+    ] {
+        let whole = bench.out(command);
+        assert_eq!(cached(command), whole, "made: {command}");
+        assert_eq!(cached(command), whole, "kept: {command}");
+        assert_eq!(kept(), 1);
+    }
+    // What is kept may be damaged, or of another image.
+    let file = std::fs::read_dir(bench.path("cache/weltblick")).unwrap().next().unwrap().unwrap();
+    std::fs::write(file.path(), [0xff; 64]).unwrap();
+    cached("flow buoy-flow --around filter_precise --next 150 -n 20");
+    assert!(file.metadata().unwrap().len() > 1000);
+    let missing = bench.command("flow buoy-flow --around filter_precise --next 100000");
+    let missing = { missing }.env("XDG_CACHE_HOME", bench.path("cache")).output().unwrap();
+    assert!(ended(missing).err.contains("is not reached so often"));
 }

@@ -16,12 +16,14 @@ const MANIFEST: &str = include_str!("../../../../demo/buoy/capture.toml");
 const BUDGETS: &str = include_str!("../../../../demo/budgets.toml");
 
 /// The capture with an instruction trace, and a piece of the firmware's source.
-const INSTRUCTIONS: &[u8] = include_bytes!("../../../../demo/buoy-flow/etm.bin");
+pub(crate) const INSTRUCTIONS: &[u8] = include_bytes!("../../../../demo/buoy-flow/etm.bin");
 const FLOW_MANIFEST: &str = include_str!("../../../../demo/buoy-flow/capture.toml");
 const ATOMS: &[u8] = include_bytes!("../../../../demo/buoy-etmv3/etm.bin");
 const ATOMS_MANIFEST: &str = include_str!("../../../../demo/buoy-etmv3/capture.toml");
 const BRANCHES: &[u8] = include_bytes!("../../../../demo/buoy-mtb/mtb.bin");
 const BRANCHES_MANIFEST: &str = include_str!("../../../../demo/buoy-mtb/capture.toml");
+const PORT: &[u8] = include_bytes!("../../../../demo/buoy-port/port.bin");
+const PORT_MANIFEST: &str = include_str!("../../../../demo/buoy-port/capture.toml");
 const FILTER: &str = include_str!("../../../../demo/firmware/src/dsp/filter.c");
 
 /// A temporary folder, current for every command.
@@ -113,6 +115,7 @@ impl Bench {
         for (folder, file, bytes, manifest) in [
             ("buoy-etmv3", "etm.bin", ATOMS, ATOMS_MANIFEST),
             ("buoy-mtb", "mtb.bin", BRANCHES, BRANCHES_MANIFEST),
+            ("buoy-port", "port.bin", PORT, PORT_MANIFEST),
         ] {
             bench.write(&format!("{folder}/wave-buoy.elf"), FIRMWARE);
             bench.write(&format!("{folder}/{file}"), bytes);

@@ -1,6 +1,7 @@
 //! What ran around one place: the last instructions before it, and the first ones after it.
 
 use super::calls::Calls;
+use super::index::Found;
 use super::tree::{Named, Root};
 use crate::flow::{Block, Clocking, Gap, Moment, Sink};
 use crate::image::Image;
@@ -76,6 +77,18 @@ pub struct History<'a> {
     hit: Option<usize>,
     path: Vec<(Root, Option<Named>)>,
     offset: u64,
+    /// Reading began in the middle: what is looked for lies from here on.
+    gate: Option<Gate>,
+    /// Ticks before those that were read.
+    base: u64,
+    misses: bool,
+}
+
+/// Where what is looked for begins, if reading began shortly before it.
+#[derive(Debug, Clone, Copy)]
+struct Gate {
+    offset: u64,
+    ticks: u64,
 }
 
 impl<'a> History<'a> {
@@ -100,7 +113,40 @@ impl<'a> History<'a> {
             hit: None,
             path: Vec::new(),
             offset: 0,
+            gate: None,
+            base: 0,
+            misses: false,
         }
+    }
+
+    /// The same, read from shortly before `found`: nothing before it counts, and ticks are those of the whole
+    /// recording.
+    #[must_use]
+    pub fn from(self, found: Found) -> Self {
+        let gate = Gate { offset: found.offset, ticks: found.cycles };
+        Self { skip: found.skip, gate: Some(gate), ..self }
+    }
+
+    /// The place from which things count is reached.
+    #[cold]
+    fn pass_gate(&mut self, gate: Gate) {
+        self.gate = None;
+        // Nothing ran before it that is known: then it is not known either how often what ran.
+        self.misses |= self.calls.instructions() == 0;
+        self.base = gate.ticks.saturating_sub(self.calls.ticks().unwrap_or(0));
+        for step in &mut self.steps {
+            step.ticks = step.ticks.map(|ticks| ticks + self.base);
+        }
+    }
+
+    fn ticks(&self) -> Option<u64> {
+        self.calls.ticks().map(|ticks| ticks + self.base)
+    }
+
+    /// Reading began too late to know what ran where things begin to count.
+    #[must_use]
+    pub const fn misses(&self) -> bool {
+        self.misses || self.gate.is_some()
     }
 
     /// The recording ends.
@@ -129,7 +175,7 @@ impl<'a> History<'a> {
             return;
         }
         let depth = self.calls.depth();
-        let ticks = self.timed.then(|| self.calls.ticks()).flatten();
+        let ticks = self.timed.then(|| self.ticks()).flatten();
         self.steps.push_back(Step { offset: self.offset, ticks, depth, what });
         let instructions = match what {
             What::Ran { instructions, .. } => u64::from(instructions),
@@ -146,6 +192,9 @@ impl<'a> History<'a> {
     }
 
     fn is_there(&mut self, what: What) -> bool {
+        if self.gate.is_some() {
+            return false;
+        }
         let there = match (self.place, what) {
             (Place::Last, _) => false,
             (Place::First, What::Ran { .. }) => true,
@@ -153,9 +202,7 @@ impl<'a> History<'a> {
             (Place::Address(address), What::Ran { start, until, .. }) => {
                 (start..until).contains(&address)
             }
-            (Place::Ticks(ticks), What::Ran { .. }) => {
-                self.calls.ticks().is_some_and(|now| now >= ticks)
-            }
+            (Place::Ticks(ticks), What::Ran { .. }) => self.ticks().is_some_and(|now| now >= ticks),
             _ => false,
         };
         if there && self.skip > 0 {
@@ -222,6 +269,9 @@ impl Sink for History<'_> {
     fn at(&mut self, offset: u64) {
         self.offset = offset;
         self.calls.at(offset);
+        if let Some(gate) = self.gate.filter(|gate| offset >= gate.offset) {
+            self.pass_gate(gate);
+        }
     }
 
     fn moment(&mut self, offset: u64, moment: &Moment) {

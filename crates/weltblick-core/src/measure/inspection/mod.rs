@@ -1,6 +1,7 @@
 //! What is in a recording, and how far to believe it.
 
 mod agreement;
+mod cross_check;
 mod diagnosis;
 mod event_trace;
 mod gather;
@@ -10,6 +11,7 @@ mod report;
 mod trial;
 
 pub use agreement::{Agreement, agreement};
+pub use cross_check::{Entries, cross_check};
 pub use diagnosis::{Finding, Weight};
 pub use event_trace::EventKindRow;
 pub use gather::{Counted, Settings, Wire};
