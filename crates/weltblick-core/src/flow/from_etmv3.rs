@@ -220,8 +220,18 @@ impl<'a> Etmv3Flow<'a> {
     }
 
     /// The held atom is certain.
-    #[inline]
+    #[inline(always)]
     fn release(&mut self, sink: &mut impl Sink) {
+        if matches!(self.held, Held::Ran(_)) && self.stamp.is_none() && self.stepper.step_inside() {
+            self.held = Held::Nothing;
+            return;
+        }
+        self.release_last(sink);
+    }
+
+    /// The same where a block may end, or something else is to be told.
+    #[inline(never)]
+    fn release_last(&mut self, sink: &mut impl Sink) {
         let (result, cycles) = match std::mem::replace(&mut self.held, Held::Nothing) {
             Held::Nothing => (Ok(()), 0),
             Held::Ran(cycles) => (self.stepper.run(1, sink), cycles),

@@ -1,16 +1,17 @@
 //! Running through blocks instruction by instruction, as a trace says that tells of each.
 
-use super::block::{BlockId, End, next};
+use super::block::{Block, BlockId, End, next};
 use super::code::Code;
 use super::{Mismatch, Sink};
+use rustc_hash::FxHashMap;
 
 /// Where execution is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum At {
     /// Nobody knows.
     Unknown,
-    /// Inside a block, after so many of its instructions.
-    Inside { block: u32, done: u32 },
+    /// Inside a block, after `done` of its instructions, of which the last has the number `last`.
+    Inside { block: u32, done: u32, last: u32 },
     /// Behind the indirect branch at the end of this block.
     Behind(u32),
 }
@@ -20,13 +21,16 @@ enum At {
 pub struct Stepper<'a> {
     code: Code<'a>,
     at: At,
+    /// Instructions that were passed over, by block and number: their addresses, if an `it` makes them
+    /// conditional.
+    conditional: FxHashMap<(u32, u32), Option<u64>>,
 }
 
 impl<'a> Stepper<'a> {
     /// A stepper that does not know yet where execution is.
     #[must_use]
-    pub const fn new(code: Code<'a>) -> Self {
-        Self { code, at: At::Unknown }
+    pub fn new(code: Code<'a>) -> Self {
+        Self { code, at: At::Unknown, conditional: FxHashMap::default() }
     }
 
     /// The blocks that were reached so far.
@@ -68,13 +72,14 @@ impl<'a> Stepper<'a> {
     #[inline]
     pub fn run(&mut self, mut count: u32, sink: &mut impl Sink) -> Result<(), Mismatch> {
         while count > 0 {
-            let At::Inside { block: mut number, mut done } = self.at else {
+            let At::Inside { block: mut number, mut done, .. } = self.at else {
                 return self.run_elsewhere(sink);
             };
             while let Some(block) = self.code.get(number) {
                 let left = block.instructions - done;
                 if count < left {
-                    self.at = At::Inside { block: number, done: done + count };
+                    let last = block.instructions - 1;
+                    self.at = At::Inside { block: number, done: done + count, last };
                     return Ok(());
                 }
                 let follows = block.next[1];
@@ -85,7 +90,8 @@ impl<'a> Stepper<'a> {
                 count -= left;
                 (number, done) = (follows, 0);
             }
-            self.at = At::Inside { block: number, done };
+            let last = self.code.block(BlockId(number)).instructions - 1;
+            self.at = At::Inside { block: number, done, last };
             if count > 0 {
                 count -= self.code.block(BlockId(number)).instructions - done;
                 self.end(BlockId(number), true, sink)?;
@@ -113,16 +119,20 @@ impl<'a> Stepper<'a> {
     ///
     /// If it has no condition, or the image does not lead on.
     pub fn skip(&mut self, sink: &mut impl Sink) -> Result<(), Mismatch> {
-        let At::Inside { block: number, done } = self.at else { return self.run_elsewhere(sink) };
+        let At::Inside { block: number, done, last } = self.at else {
+            return self.run_elsewhere(sink);
+        };
         let block = *self.code.block(BlockId(number));
-        let is_last = done + 1 == block.instructions;
+        let is_last = done == last;
         if is_last && !matches!(block.end, End::Through | End::Edge) {
             if !block.conditional {
                 return Err(self.fail(Mismatch::AlwaysTaken(block.last), sink));
             }
             return self.end(BlockId(number), false, sink);
         }
-        let Some(address) = self.code.conditional(&block, done) else {
+        let (code, known) = (&self.code, &mut self.conditional);
+        let look = || code.conditional(&block, done);
+        let Some(address) = *known.entry((number, done)).or_insert_with(look) else {
             let address = self.code.nth(&block, done).unwrap_or(block.last);
             return Err(self.fail(Mismatch::Unconditional(address), sink));
         };
@@ -130,8 +140,24 @@ impl<'a> Stepper<'a> {
         if is_last {
             return self.end(BlockId(number), false, sink);
         }
-        self.at = At::Inside { block: number, done: done + 1 };
+        self.at = At::Inside { block: number, done: done + 1, last };
         Ok(())
+    }
+
+    /// One instruction ran, if it is not the last of its block: then nothing is told yet.
+    #[inline(always)]
+    pub fn step_inside(&mut self) -> bool {
+        match &mut self.at {
+            At::Inside { done, last, .. } if *done < *last => {
+                *done += 1;
+                true
+            }
+            _ => false,
+        }
+    }
+
+    const fn start_of(block: &Block) -> At {
+        At::Inside { block: block.id.0, done: 0, last: block.instructions - 1 }
     }
 
     /// The last instruction of a block ran, or was skipped.
@@ -141,13 +167,18 @@ impl<'a> Stepper<'a> {
         let taken = ran && !matches!(block.end, End::Through | End::Edge);
         sink.ran(&block, taken);
         self.at = At::Unknown;
-        self.at = match block.end {
-            End::Indirect(_) if taken => At::Behind(id.0),
-            _ => match self.code.successor(id, taken) {
-                Ok(found) => At::Inside { block: found.0, done: 0 },
-                Err(outside) => return Err(Mismatch::Outside(outside)),
-            },
+        if taken && matches!(block.end, End::Indirect(_)) {
+            self.at = At::Behind(id.0);
+            return Ok(());
+        }
+        // The way was gone before, mostly.
+        let known = block.next[usize::from(taken)];
+        let found = if known < next::FIRST {
+            BlockId(known)
+        } else {
+            self.code.successor(id, taken).map_err(Mismatch::Outside)?
         };
+        self.at = Self::start_of(self.code.block(found));
         Ok(())
     }
 
@@ -175,7 +206,7 @@ impl<'a> Stepper<'a> {
         self.leave(sink);
         match self.code.block_at(address) {
             Some(id) => {
-                self.at = At::Inside { block: id.0, done: 0 };
+                self.at = Self::start_of(self.code.block(id));
                 sink.arrived(self.code.block(id));
                 Ok(())
             }
@@ -190,8 +221,8 @@ impl<'a> Stepper<'a> {
     #[must_use]
     pub fn position(&self) -> Option<u64> {
         match self.at {
-            At::Inside { block, done: 0 } => Some(self.code.block(BlockId(block)).start),
-            At::Inside { block, done } => self.code.nth(self.code.block(BlockId(block)), done),
+            At::Inside { block, done: 0, .. } => Some(self.code.block(BlockId(block)).start),
+            At::Inside { block, done, .. } => self.code.nth(self.code.block(BlockId(block)), done),
             At::Unknown | At::Behind(_) => None,
         }
     }
@@ -210,7 +241,7 @@ impl<'a> Stepper<'a> {
 
     /// Execution leaves the block that it is in: what was stepped through ran.
     pub fn leave(&mut self, sink: &mut impl Sink) {
-        if let At::Inside { block, done } = self.at
+        if let At::Inside { block, done, .. } = self.at
             && done > 0
         {
             let block = *self.code.block(BlockId(block));
