@@ -50,6 +50,7 @@ picture exact "weltblick profile weltblick-demo/buoy-flow --top 16"
 picture coverage "weltblick coverage weltblick-demo/buoy-flow --exclude /build/* --top 8"
 picture source "weltblick source weltblick-demo/buoy-flow wave_filter --sources weltblick-demo/firmware"
 picture flow "weltblick flow weltblick-demo/buoy-flow --around filter_precise -n 24"
+picture span-code "weltblick span weltblick-demo/buoy-flow wave_filter spectrum_power bands_update --top 2"
 weltblick profile weltblick-demo/buoy-flow --picture "$out/calls.png" >/dev/null
 picture demo "weltblick demo"
 

@@ -9,7 +9,7 @@ use std::ops::Range;
 use std::sync::LazyLock;
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::Origin;
-use weltblick_core::flow::{Clocking, Etmv4Flow};
+use weltblick_core::flow::{Clocking, Etmv3Flow, Etmv4Flow};
 use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::execution::{BlockCounts, Calls};
@@ -17,12 +17,13 @@ use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
-use weltblick_core::wire::etmv4;
 use weltblick_core::wire::itm::{Decoder, Malformed, Packet, Sink};
 use weltblick_core::wire::tpiu;
+use weltblick_core::wire::{etmv3, etmv4};
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::{TraceSetup, record};
 use weltblick_standin::trace::tpiu::Formatter;
+use weltblick_standin::trace::{Fitted, etmv3 as etmv3_unit};
 use weltblick_standin::{Machine, Program};
 
 const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
@@ -237,6 +238,42 @@ fn instruction_trace_to_counts_and_calls(bencher: Bencher<'_, '_>) {
         let (_, mut calls) = sink;
         calls.finish();
         assert!(calls.instructions() > *instructions * 9 / 10);
+    });
+}
+
+/// The same work as an ETMv3 tells it, an atom for every instruction, again and again; without cycles.
+static ATOMS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| {
+    let program = Program::parse(FIRMWARE).expect("the demo firmware");
+    let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
+    let mut machine = Machine::new(&program, setup).expect("it fits");
+    machine.trace_mut().fit(Fitted::Etmv3(etmv3_unit::Etm::default()));
+    const ETM: u32 = 0xe004_1000;
+    for (address, value) in [(0xe000_edfc, 1 << 24), (ETM + 0x020, 0x6f), (ETM, 0)] {
+        machine.poke(address, 4, value).expect("debug registers answer");
+    }
+    machine.run(2 * setup.core_clock);
+    let bytes = machine.take_trace();
+    let told = machine.trace().etm().segments().iter().map(|segment| segment.told).sum::<u64>();
+    let copies = 100_000_000_u64.div_ceil(told);
+    (bytes.repeat(copies as usize), told * copies)
+});
+
+#[divan::bench(sample_count = 10)]
+fn atoms_of_every_instruction_to_counts(bencher: Bencher<'_, '_>) {
+    let (stream, instructions) = &*ATOMS;
+    println!("{:.3} bytes an instruction", stream.len() as f64 / *instructions as f64);
+    let image = Image::parse(FIRMWARE).expect("the demo firmware");
+    bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
+        let mut counts = BlockCounts::default();
+        let mut flow = Etmv3Flow::new(&image);
+        let mut decoder = etmv3::Decoder::new(etmv3::Settings::default());
+        for chunk in stream.chunks(256 << 10) {
+            decoder.push(chunk, &mut flow.feeding(&mut counts));
+        }
+        decoder.finish(&mut flow.feeding(&mut counts));
+        flow.finish(&mut counts);
+        let tally = counts.into_tally(flow.code());
+        assert!(tally.instructions() > *instructions * 9 / 10);
     });
 }
 

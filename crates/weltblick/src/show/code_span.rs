@@ -149,7 +149,7 @@ fn cases(
         writeln!(out, "{}", paint.faint(&place(case)))?;
     }
     if let Some(first) = &report.first {
-        writeln!(out, "the first")?;
+        writeln!(out, "\nthe first")?;
         writeln!(out, "  {}", one(first))?;
     }
     Ok(())
