@@ -14,7 +14,8 @@ pub enum Edge {
     Cycles(u64),
 }
 
-/// Hands on what ran between two edges, again and again; what is left out is not traced by choice.
+/// Hands on what ran between two edges, again and again; what is left out is not traced by choice. A gap
+/// in which an edge may lie ends a part: what follows it is told from the next beginning on.
 #[derive(Debug)]
 pub struct Only<S> {
     /// Without one, from the beginning.
@@ -28,6 +29,8 @@ pub struct Only<S> {
     cycles: u64,
     /// Something ran since the last cycle count.
     ran: bool,
+    /// Something was told.
+    begun: bool,
     /// The cycles of the next count began outside.
     cut: bool,
     /// Cycles that passed outside are told where it goes on.
@@ -48,6 +51,7 @@ impl<S: Sink> Only<S> {
             offset: 0,
             cycles: 0,
             ran: false,
+            begun: false,
             cut: false,
             one_clock: false,
             outside: 0,
@@ -70,6 +74,14 @@ impl<S: Sink> Only<S> {
         }
     }
 
+    /// What ran is not known: it may have passed an edge.
+    fn lose(&mut self) {
+        if self.inside && self.begun && matches!(self.until, Some(Edge::Address(_))) {
+            self.inside = false;
+            self.over = !matches!(self.from, Some(Edge::Address(_)));
+        }
+    }
+
     fn is_at(&self, edge: Option<Edge>, block: &Block) -> bool {
         match edge {
             None => false,
@@ -86,6 +98,7 @@ impl<S: Sink> Only<S> {
             self.look(block);
         }
         self.ran = true;
+        self.begun |= self.inside;
         self.inside
     }
 
@@ -154,8 +167,14 @@ impl<S: Sink> Sink for Only<S> {
                 told = Moment::Cycles(None);
             }
         }
-        if self.inside {
+        let gap = matches!(moment, Moment::Gap(_));
+        // What is missing outside may hide a part that should have been told.
+        let hides = gap && *moment != Moment::Gap(Gap::Unwatched);
+        if self.inside || hides {
             self.sink.moment(offset, &told);
+        }
+        if gap {
+            self.lose();
         }
     }
 

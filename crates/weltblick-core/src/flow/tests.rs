@@ -330,6 +330,36 @@ fn cycles_of_atoms_are_told_block_by_block() {
     );
 }
 
+#[test]
+fn a_part_ends_where_its_end_may_be_missing() {
+    // movs, movs, b 0; then nop, bx lr at 6.
+    let image = image(&[0x2000, 0x2101, 0xe7fc, 0xbf00, 0x4770]);
+    let only = |from: Option<Edge>, until: Option<Edge>, packets: &[u8]| {
+        let mut flow = Etmv3Flow::new(&image);
+        flow.cut_at(&[2]);
+        let mut only = Only::new(from, until, Told::default());
+        let mut decoder = etmv3::Decoder::new(etmv3::Settings::default());
+        let begin = [0, 0, 0, 0, 0, 0x80, 0x08, 0x21, 1, 0, 0, 0];
+        decoder.push(&[&begin[..], packets].concat(), &mut flow.feeding(&mut only));
+        decoder.finish(&mut flow.feeding(&mut only));
+        flow.finish(&mut only);
+        only.sink.0
+    };
+    let (start, second) = (Some(Edge::Address(0)), Some(Edge::Address(2)));
+    // Twice around: six executed.
+    assert_eq!(only(second, start, &[0x98]), ["at 2", "2..6 ->", "Unwatched", "at 2", "2..6 ->"]);
+    assert_eq!(only(start, second, &[0x98])[..3], ["at 0", "0..2 |", "Unwatched"]);
+    // An overflow inside a part ends it; outside of it, it may hide one.
+    let overflow = [0x08, 0x41, 1, 0, 0, 0];
+    let packets = [&[0x88, 0x84][..], &overflow, &[0x84]].concat();
+    assert_eq!(only(second, start, &packets), ["at 2", "2..4 (1)", "Overflow"]);
+    let packets = [&[0x90, 0x84][..], &overflow, &[0x88]].concat();
+    assert_eq!(only(start, None, &packets)[..3], ["at 0", "0..2 |", "2..6 ->"]);
+    // From the beginning on, what is missing before it ends nothing.
+    assert_eq!(only(None, start, &[0x98]), ["at 0", "Unwatched"]);
+    assert_eq!(only(None, second, &[0x98]), ["at 0", "0..2 |", "Unwatched"]);
+}
+
 /// Halfwords that lean towards branches.
 fn code() -> impl Strategy<Value = Vec<u16>> {
     let half = prop_oneof![

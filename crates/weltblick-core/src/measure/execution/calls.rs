@@ -537,6 +537,7 @@ impl<'a> Calls<'a> {
                 | Item::Join(..)
                 | Item::Passed { .. }
                 | Item::Gone(_)
+                | Item::Back
                 | Item::Lost => {}
             }
         }
@@ -588,7 +589,7 @@ impl<'a> Calls<'a> {
     /// some time after it.
     fn before_anything_ran(&self, items: &[Item]) -> usize {
         let took = |item: &Item| match *item {
-            Item::Ran { .. } | Item::Waits(_) => true,
+            Item::Ran { .. } | Item::Waits(_) | Item::Back => true,
             Item::Open(number) => self.frames[number].returns_to.is_none(),
             Item::Close(_)
             | Item::Cut(_)
@@ -665,7 +666,12 @@ impl<'a> Calls<'a> {
                     let passing = Passing { points, context, depth, offset, stretch, at, own };
                     self.passed.push(passing);
                 }
-                Item::Waits(_) | Item::Cut(_) | Item::Drop(_) | Item::Gone(_) | Item::Lost => {}
+                Item::Waits(_)
+                | Item::Cut(_)
+                | Item::Drop(_)
+                | Item::Gone(_)
+                | Item::Back
+                | Item::Lost => {}
             }
         }
     }
@@ -743,6 +749,7 @@ impl<'a> Calls<'a> {
     }
 
     fn resume(&mut self, block: &Block) {
+        self.item(Item::Back);
         let Resumed { edge, stands_in } = self.contexts.resume(block.start);
         self.edge = edge;
         if stands_in {

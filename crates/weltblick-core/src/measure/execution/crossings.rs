@@ -182,6 +182,8 @@ impl Crossings {
             // Too many: what a thread of that kind does is not known any more.
             if held.len() < MOST_HELD {
                 held.push(passing);
+            } else {
+                self.cut += passing.points & 1;
             }
             return;
         }
@@ -251,6 +253,8 @@ impl Crossings {
     /// What ran is not known: nothing that is open has an end.
     pub(super) fn lose(&mut self) {
         self.cut += self.open.values().map(|open| open.len() as u64).sum::<u64>();
+        // Nobody knows whose these were.
+        self.cut += self.held.values().flatten().map(|passing| passing.points & 1).sum::<u64>();
         self.open.clear();
         self.held.clear();
     }
