@@ -179,9 +179,11 @@ impl Executed<'_> {
             return without(blank, "samples tell no way through the code", TRACE_INSTRUCTIONS);
         };
         let whole = crossings.total.instructions.count();
+        // One that has not ended is none yet, but may last.
+        let open = if measure == CallMeasure::Count { 0 } else { crossings.cut };
         let occurrences = Occurrences {
             what: "times from the first point to the last",
-            count: whole + crossings.cut,
+            count: whole + open,
             cut: crossings.cut,
             open: crossings.open_at_end,
             open_for: crossings.open_for,
@@ -192,11 +194,6 @@ impl Executed<'_> {
                 "it was gone not once from the first point to the last",
                 "measure until it is; `span` says more",
             ],
-        };
-        // One that has not ended is none yet.
-        let occurrences = match measure {
-            CallMeasure::Count => Occurrences { count: whole, ..occurrences },
-            _ => occurrences,
         };
         self.judge_occurrences(budget, &occurrences, measure, blank)
     }

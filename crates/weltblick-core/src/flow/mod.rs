@@ -159,6 +159,18 @@ pub enum Clocking {
     Nothing,
 }
 
+impl Clocking {
+    /// The word for programs.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Cycles => "cycle_counts",
+            Self::Timestamps => "timestamps",
+            Self::Nothing => "nothing",
+        }
+    }
+}
+
 /// Why it is not known what ran.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Gap {

@@ -169,7 +169,7 @@ impl<S: Sink> Sink for Only<S> {
         }
         let gap = matches!(moment, Moment::Gap(_));
         // What is missing outside may hide a part that should have been told.
-        let hides = gap && *moment != Moment::Gap(Gap::Unwatched);
+        let hides = gap && !self.over && *moment != Moment::Gap(Gap::Unwatched);
         if self.inside || hides {
             self.sink.moment(offset, &told);
         }

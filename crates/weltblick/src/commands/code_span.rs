@@ -8,7 +8,6 @@ use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::budget::{Point, address_of};
-use weltblick_core::flow::Clocking;
 use weltblick_core::measure::execution::{BlockCounts, Calls, Crossings, MOST_POINTS};
 use weltblick_core::measure::span::{CodeContext, StartUp, code_report};
 use weltblick_core::measure::statistic::Scale;
@@ -19,7 +18,7 @@ const MOST_WORST: usize = 100_000;
 pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result<Outcome> {
     let places = places(args, capture)?;
     let image = capture.image()?;
-    let part = args.part.part(capture)?;
+    let part = args.part.part(capture)?.on_one_clock();
     let keep = if args.top == 0 { MOST_WORST } else { args.top };
     let clocking = capture.flow_clocking();
     let crossings = Crossings::new(&places, args.across, keep);
@@ -27,7 +26,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     let start_up = StartUp::new(image);
     let cuts: Vec<u64> = places.iter().copied().chain(start_up.place()).collect();
     let mut sink = (calls, (BlockCounts::default(), start_up));
-    part.replay_on_one_clock(capture, &cuts, &mut sink)?;
+    part.replay(capture, &cuts, &mut sink)?;
     let (mut calls, (counts, start_up)) = sink;
     calls.finish();
     let points: Vec<String> = args.points.iter().map(Point::to_string).collect();
@@ -39,11 +38,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         points: &points,
         scale: clock.map(|clock| Scale::of(clock, Some(clock))),
         gaps: &counts.gaps,
-        time: match clocking {
-            Clocking::Cycles => "cycle_counts",
-            Clocking::Timestamps => "timestamps",
-            Clocking::Nothing => "nothing",
-        },
+        time: clocking.name(),
         start_up: start_up.found,
     };
     let report = code_report(crossings, &context);

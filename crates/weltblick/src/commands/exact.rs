@@ -91,16 +91,11 @@ impl<'a> Ran<'a> {
 
     fn context<'c>(&'c self, capture: &'c Capture) -> Result<ExactContext<'c>> {
         let clock = capture.manifest.target.core_clock;
-        let time = match self.clocking {
-            Clocking::Cycles => "cycle_counts",
-            Clocking::Timestamps => "timestamps",
-            Clocking::Nothing => "nothing",
-        };
         Ok(ExactContext {
             image: capture.image()?,
             scale: clock.map(|clock| Scale::of(clock, Some(clock))),
             gaps: self.gaps(),
-            time,
+            time: self.clocking.name(),
         })
     }
 }

@@ -3,7 +3,7 @@
 use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
 use weltblick_core::budget::{Point, PointRange, address_of};
-use weltblick_core::flow::{Code, Edge, Only, Sink};
+use weltblick_core::flow::{Clocking, Code, Edge, Only, Sink};
 
 /// Counts only a part of an instruction trace.
 #[derive(Debug, clap::Args, Default)]
@@ -19,6 +19,8 @@ pub(crate) struct OnlyArgs {
 pub(crate) struct Part {
     from: Option<Edge>,
     until: Option<Edge>,
+    /// Times are those of the whole recording.
+    one_clock: bool,
 }
 
 impl OnlyArgs {
@@ -29,7 +31,11 @@ impl OnlyArgs {
             bail!("--only takes a part of an instruction trace, and this capture has none");
         }
         let edge = |point: &Option<Point>| point.as_ref().map(|point| edge(point, capture));
-        Ok(Part { from: edge(&range.start).transpose()?, until: edge(&range.end).transpose()? })
+        Ok(Part {
+            from: edge(&range.start).transpose()?,
+            until: edge(&range.end).transpose()?,
+            one_clock: false,
+        })
     }
 }
 
@@ -39,6 +45,9 @@ fn edge(point: &Point, capture: &Capture) -> Result<Edge> {
             let clock = capture.manifest.target.core_clock.context(
                 "--only: a time needs the core clock: give --core-clock, or `core_clock` in the manifest",
             )?;
+            if capture.flow_clocking() != Clocking::Cycles {
+                bail!("--only: this instruction trace counts no cycles: name code or bytes");
+            }
             Edge::Cycles(clock.cycle_at(*time))
         }
         Point::Byte { stream, offset } => {
@@ -62,6 +71,11 @@ fn edge(point: &Point, capture: &Capture) -> Result<Edge> {
 }
 
 impl Part {
+    /// The same; what tells time tells it of all of the recording.
+    pub(crate) fn on_one_clock(self) -> Self {
+        Self { one_clock: true, ..self }
+    }
+
     /// Tells this part to a sink; blocks begin at its edges, and at these addresses.
     pub(crate) fn replay<'c, S: Sink>(
         &self,
@@ -70,29 +84,12 @@ impl Part {
         sink: &mut S,
     ) -> Result<Code<'c>> {
         let cuts = self.cuts(cuts);
-        if self.is_all() {
+        if self.from.is_none() && self.until.is_none() {
             return capture.replay_flow_cut(&cuts, sink);
         }
-        capture.replay_flow_cut(&cuts, &mut Only::new(self.from, self.until, sink))
-    }
-
-    /// The same; what tells time tells it of all of the recording.
-    pub(crate) fn replay_on_one_clock<'c, S: Sink>(
-        &self,
-        capture: &'c Capture,
-        cuts: &[u64],
-        sink: &mut S,
-    ) -> Result<Code<'c>> {
-        let cuts = self.cuts(cuts);
-        if self.is_all() {
-            return capture.replay_flow_cut(&cuts, sink);
-        }
-        let mut only = Only::new(self.from, self.until, sink).on_one_clock();
+        let only = Only::new(self.from, self.until, sink);
+        let mut only = if self.one_clock { only.on_one_clock() } else { only };
         capture.replay_flow_cut(&cuts, &mut only)
-    }
-
-    fn is_all(&self) -> bool {
-        self.from.is_none() && self.until.is_none()
     }
 
     fn cuts(&self, further: &[u64]) -> Vec<u64> {

@@ -308,7 +308,7 @@ fn span_between_places_in_the_code() {
 
 #[test]
 fn span_says_why_there_is_none() {
-    let bench = Bench::with_flow();
+    let bench = Bench::with_all_flows();
     for (command, part) in [
         ("span buoy-flow", "needs two points in the code"),
         ("span buoy-flow wave_filter", "needs two points in the code"),
@@ -318,6 +318,7 @@ fn span_says_why_there_is_none() {
         ("span buoy-flow fault_handler wave_filter", "was gone not once (0 times begun)"),
         ("span buoy-flow sine sine --only swo@1..", "is called `etm`, not `swo`"),
         ("span buoy sine sine --only 1ms..", "this capture has none"),
+        ("span buoy-mtb sine sine --only ..1ms", "counts no cycles"),
     ] {
         let error = bench.error(command);
         assert!(error.contains(part), "{command}: {error}");

@@ -1,20 +1,19 @@
 //! ETMv3, held against what the stand-in executed.
 
-use crate::executed::{Executed, FIRMWARE, comparator, compare, image, stands_in};
-use weltblick_core::flow::{Etmv3Flow, Gap};
+use crate::executed::{Executed, comparator, compare, image, stands_in};
+use crate::recording::{self, ETM, FAST, Told};
+use weltblick_core::flow::Gap;
 use weltblick_core::image::Image;
-use weltblick_core::wire::etmv3::{Decoder, Settings};
-use weltblick_standin::machine::Setup;
+use weltblick_core::wire::etmv3::Settings;
+use weltblick_standin::Machine;
 use weltblick_standin::trace::Fitted;
 use weltblick_standin::trace::etmv3::{Etm, Manners};
-use weltblick_standin::{Machine, Program};
 
 /// Registers of the trace unit.
-const ETMCR: u32 = 0xe004_1000;
-const ETMTEEVR: u32 = ETMCR + 0x020;
-const ETMTECR1: u32 = ETMCR + 0x024;
-const ETMSYNCFR: u32 = ETMCR + 0x1e0;
-const ETMTESSEICR: u32 = ETMCR + 0x1f0;
+const ETMTEEVR: u32 = ETM + 0x020;
+const ETMTECR1: u32 = ETM + 0x024;
+const ETMSYNCFR: u32 = ETM + 0x1e0;
+const ETMTESSEICR: u32 = ETM + 0x1f0;
 
 /// `ETMCR` bits.
 const BROADCAST: u32 = 1 << 8;
@@ -35,7 +34,7 @@ struct Trace {
 impl Default for Trace {
     fn default() -> Self {
         let manners = Manners::default();
-        Self { etmcr: 0, sync: 1024, bit_rate: 10_000_000_000, manners, more: &[] }
+        Self { etmcr: 0, sync: 1024, bit_rate: FAST, manners, more: &[] }
     }
 }
 
@@ -50,20 +49,10 @@ const ODD: Manners = Manners {
 
 /// A machine that ran so many cycles from reset, and its instruction trace.
 fn record(trace: Trace, cycles: u64) -> (Machine, Vec<u8>) {
-    let program = Program::parse(FIRMWARE).unwrap();
-    let setup = Setup { link_bit_rate: trace.bit_rate, ..Setup::default() };
-    let mut machine = Machine::new(&program, setup).unwrap();
-    machine.keep_addresses();
-    let etm = Etm::new(trace.manners);
-    machine.trace_mut().fit(Fitted::Etmv3(etm));
-    let registers = [(0xe000_edfc, 1 << 24), (ETMTEEVR, 0x6f), (ETMSYNCFR, trace.sync)];
-    let registers = registers.iter().chain(trace.more).copied().chain([(ETMCR, trace.etmcr)]);
-    for (address, value) in registers {
-        machine.poke(address, 4, value).unwrap();
-    }
-    machine.run(cycles);
-    let bytes = machine.take_trace();
-    (machine, bytes)
+    let registers = [(ETMTEEVR, 0x6f), (ETMSYNCFR, trace.sync)];
+    let registers = [&registers, trace.more, &[(ETM, trace.etmcr)]].concat();
+    let unit = Fitted::Etmv3(Etm::new(trace.manners));
+    recording::record(unit, trace.bit_rate, &registers, cycles)
 }
 
 pub(crate) fn follow<'a>(
@@ -73,12 +62,9 @@ pub(crate) fn follow<'a>(
     bytes: &[u8],
 ) -> Executed<'a> {
     let etmidr = if original_branches { 0x4104_f250 } else { 0x4114_f250 };
+    let told = Told::Etmv3(Settings { etmcr, etmidr, ..Settings::default() });
     let mut executed = Executed::new(image);
-    let mut flow = Etmv3Flow::new(image);
-    let mut decoder = Decoder::new(Settings { etmcr, etmidr, ..Settings::default() });
-    decoder.push(bytes, &mut flow.feeding(&mut executed));
-    decoder.finish(&mut flow.feeding(&mut executed));
-    flow.finish(&mut executed);
+    told.follow(image, &[], (bytes, 0), &mut executed);
     executed
 }
 
@@ -217,10 +203,7 @@ fn conditions_are_told() {
     let image = image();
     let (machine, bytes) = record(Trace::default(), 8_000_000);
     let mut skipped = Skipped::default();
-    let mut flow = Etmv3Flow::new(&image);
-    let mut decoder = Decoder::new(Settings::default());
-    decoder.push(&bytes, &mut flow.feeding(&mut skipped));
-    flow.finish(&mut skipped);
+    Told::etmv3(0).follow(&image, &[], (&bytes, 0), &mut skipped);
     let addresses = machine.truth().addresses.as_ref().unwrap();
     let truth = machine.truth().passed_over.iter();
     let truth: Vec<u64> = truth.map(|&number| addresses[number as usize].into()).collect();

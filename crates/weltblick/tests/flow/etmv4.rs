@@ -1,16 +1,12 @@
 //! ETMv4, held against what the stand-in executed.
 
 use crate::executed::{Executed, FIRMWARE, comparator, compare, image, stands_in};
-use weltblick_core::flow::{Etmv4Flow, Gap};
+use crate::recording::{self, ETM, FAST, Told};
+use weltblick_core::flow::Gap;
 use weltblick_core::image::Image;
-use weltblick_core::wire::etmv4::{Decoder, Settings};
-use weltblick_standin::machine::Setup;
+use weltblick_standin::Machine;
 use weltblick_standin::trace::Fitted;
 use weltblick_standin::trace::etmv4::{Etm, Manners, TailChain};
-use weltblick_standin::{Machine, Program};
-
-/// Base of the trace unit's registers, and some of them.
-const ETM: u32 = 0xe004_1000;
 
 /// `TRCCONFIGR` bits.
 const CYCLE_COUNTS: u32 = 1 << 4;
@@ -35,7 +31,7 @@ impl Default for Trace {
         Self {
             config: 1 | RETURN_STACK,
             sync: 10,
-            bit_rate: 10_000_000_000,
+            bit_rate: FAST,
             manners: Manners::default(),
             more: &[],
         }
@@ -44,37 +40,21 @@ impl Default for Trace {
 
 /// A machine that ran so many cycles from reset, and its instruction trace.
 fn record(trace: Trace, cycles: u64) -> (Machine, Vec<u8>) {
-    let program = Program::parse(FIRMWARE).unwrap();
-    let setup = Setup { link_bit_rate: trace.bit_rate, ..Setup::default() };
-    let mut machine = Machine::new(&program, setup).unwrap();
-    machine.keep_addresses();
-    let etm = Etm::new(trace.manners);
-    machine.trace_mut().fit(Fitted::Etmv4(etm));
     let registers = [
-        (0xe000_edfc, 1 << 24),
         (ETM + 0x010, trace.config),
         (ETM + 0x034, trace.sync),
         (ETM + 0x038, 4),
         (ETM + 0x040, 2),
         (ETM + 0x080, 1 | 1 << 9),
     ];
-    for (address, value) in registers.iter().chain(trace.more) {
-        machine.poke(*address, 4, *value).unwrap();
-    }
-    machine.poke(ETM + 0x004, 4, 1).unwrap();
-    machine.run(cycles);
-    let bytes = machine.take_trace();
-    (machine, bytes)
+    let registers = [&registers, trace.more, &[(ETM + 0x004, 1)]].concat();
+    let unit = Fitted::Etmv4(Etm::new(trace.manners));
+    recording::record(unit, trace.bit_rate, &registers, cycles)
 }
 
 fn follow<'a>(image: &'a Image, config: u32, bytes: &[u8]) -> Executed<'a> {
-    let settings = Settings { trcconfigr: config, ..Settings::default() };
     let mut executed = Executed::new(image);
-    let mut flow = Etmv4Flow::new(image, &settings);
-    let mut decoder = Decoder::new(settings);
-    decoder.push(bytes, &mut flow.feeding(&mut executed));
-    decoder.finish(&mut flow.feeding(&mut executed));
-    flow.finish(&mut executed);
+    Told::Etmv4(config).follow(image, &[], (bytes, 0), &mut executed);
     executed
 }
 

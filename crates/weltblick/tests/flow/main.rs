@@ -1,8 +1,10 @@
 //! Executed instructions, held against those that the stand-in executed.
 
+mod calls;
 mod etmv3;
 mod etmv4;
 mod executed;
 mod mtb;
 mod parts;
 mod random_programs;
+mod recording;

@@ -1,17 +1,17 @@
 //! Parts of what ran, and ways from one place to another, held against what the stand-in executed.
 
-use crate::executed::{FIRMWARE, image};
+use crate::executed::image;
+use crate::recording::{self, ETM, FAST, Told, certain};
 use std::collections::BTreeMap;
-use weltblick_core::flow::{Clocking, Code, Edge, Etmv3Flow, Etmv4Flow, Only, Sink};
+use weltblick_core::flow::{Clocking, Edge, Only};
 use weltblick_core::image::Image;
-use weltblick_core::measure::execution::{BlockCounts, Calls, Crossings, Listing, Seen};
-use weltblick_core::wire::{etmv3, etmv4};
-use weltblick_standin::machine::Setup;
+use weltblick_core::measure::execution::{
+    BlockCounts, Calls, Crossings, History, Indexing, Listing, Place, Seen,
+};
+use weltblick_standin::Machine;
 use weltblick_standin::trace::Fitted;
 use weltblick_standin::trace::etmv3::Etm;
-use weltblick_standin::{Machine, Program};
 
-const ETM: u32 = 0xe004_1000;
 /// Cycle counts and return stack.
 const CONFIG: u32 = 1 | 1 << 4 | 1 << 12;
 const CYCLE_ACCURATE: u32 = 1 << 12;
@@ -19,57 +19,28 @@ const CYCLE_ACCURATE: u32 = 1 << 12;
 struct Recorded {
     machine: Machine,
     bytes: Vec<u8>,
-    version_3: bool,
+    told: Told,
 }
 
 fn record(version_3: bool) -> Recorded {
-    let program = Program::parse(FIRMWARE).unwrap();
-    let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
-    let mut machine = Machine::new(&program, setup).unwrap();
-    machine.keep_addresses();
-    let registers: &[(u32, u32)] = if version_3 {
-        machine.trace_mut().fit(Fitted::Etmv3(Etm::default()));
-        &[(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)]
+    let (unit, told, registers) = if version_3 {
+        let registers = vec![(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)];
+        (Fitted::Etmv3(Etm::default()), Told::etmv3(CYCLE_ACCURATE), registers)
     } else {
-        &[
+        let registers = vec![
             (ETM + 0x010, CONFIG),
             (ETM + 0x034, 12),
             (ETM + 0x038, 8),
             (ETM + 0x080, 1 | 1 << 9),
             (ETM + 0x004, 1),
-        ]
+        ];
+        (Fitted::default(), Told::Etmv4(CONFIG), registers)
     };
-    for &(address, value) in [(0xe000_edfc, 1 << 24)].iter().chain(registers) {
-        machine.poke(address, 4, value).unwrap();
-    }
-    machine.run(6_000_000);
-    let bytes = machine.take_trace();
-    Recorded { machine, bytes, version_3 }
+    let (machine, bytes) = recording::record(unit, FAST, &registers, 6_000_000);
+    Recorded { machine, bytes, told }
 }
 
 impl Recorded {
-    /// Tells a sink what ran; blocks begin at these addresses.
-    fn tell<'a>(&self, image: &'a Image, cuts: &[u64], sink: &mut impl Sink) -> Code<'a> {
-        if self.version_3 {
-            let settings = etmv3::Settings { etmcr: CYCLE_ACCURATE, ..etmv3::Settings::default() };
-            let mut flow = Etmv3Flow::new(image);
-            flow.cut_at(cuts);
-            let mut decoder = etmv3::Decoder::new(settings);
-            decoder.push(&self.bytes, &mut flow.feeding(sink));
-            decoder.finish(&mut flow.feeding(sink));
-            flow.finish(sink);
-            return flow.into_code();
-        }
-        let settings = etmv4::Settings { trcconfigr: CONFIG, ..etmv4::Settings::default() };
-        let mut flow = Etmv4Flow::new(image, &settings);
-        flow.cut_at(cuts);
-        let mut decoder = etmv4::Decoder::new(settings);
-        decoder.push(&self.bytes, &mut flow.feeding(sink));
-        decoder.finish(&mut flow.feeding(sink));
-        flow.finish(sink);
-        flow.into_code()
-    }
-
     /// How often each instruction ran between two edges.
     fn executed(&self, image: &Image, listing: &Listing, edges: [Option<Edge>; 2]) -> Vec<u64> {
         let cuts: Vec<u64> = edges
@@ -80,14 +51,9 @@ impl Recorded {
             })
             .collect();
         let mut counts = BlockCounts::default();
-        let code = self.tell(image, &cuts, &mut Only::new(edges[0], edges[1], &mut counts));
+        let mut only = Only::new(edges[0], edges[1], &mut counts);
+        let code = self.told.follow(image, &cuts, (&self.bytes, 0), &mut only);
         Seen::of_flow(&counts.into_tally(&code), listing).executed
-    }
-
-    /// What the trace unit told of what ran.
-    fn truth(&self) -> &[u32] {
-        let [segment] = self.machine.trace().etm().segments() else { panic!("gaps") };
-        &self.machine.truth().addresses.as_ref().unwrap()[..segment.told as usize]
     }
 }
 
@@ -160,7 +126,7 @@ fn ways_between_places_are_counted_exactly() {
     let image = image();
     for version_3 in [false, true] {
         let recorded = record(version_3);
-        let truth = recorded.truth();
+        let truth = certain(&recorded.machine);
         for (from, until) in [
             (start_of(&image, "adc_ready_handler"), start_of(&image, "wave_filter")),
             (start_of(&image, "sine"), start_of(&image, "sine")),
@@ -169,7 +135,7 @@ fn ways_between_places_are_counted_exactly() {
         ] {
             let crossings = Crossings::new(&[from, until], true, 5);
             let mut calls = Calls::new(&image, Clocking::Cycles).crossing(crossings);
-            recorded.tell(&image, &[from, until], &mut calls);
+            recorded.told.follow(&image, &[from, until], (&recorded.bytes, 0), &mut calls);
             calls.finish();
             let crossings = calls.crossings().unwrap();
             let ways = ways_of(truth, from, until);
@@ -193,10 +159,10 @@ fn interruptions_are_no_time_of_ones_own() {
     let points = [start_of(&image, "wave_filter"), start_of(&image, "spectrum_power")];
     let crossings = Crossings::new(&points, false, 100);
     let mut calls = Calls::new(&image, Clocking::Cycles).crossing(crossings);
-    recorded.tell(&image, &points, &mut calls);
+    recorded.told.follow(&image, &points, (&recorded.bytes, 0), &mut calls);
     calls.finish();
     let crossings = calls.crossings().unwrap();
-    let truth = recorded.truth();
+    let truth = certain(&recorded.machine);
     // Instructions of code that only handlers run do not count.
     let handlers: Vec<_> = (15..40)
         .filter_map(|number| image.vector(number)?.handler)
@@ -217,4 +183,55 @@ fn interruptions_are_no_time_of_ones_own() {
         assert_eq!(own, instructions);
     }
     assert!(by_number.len() >= 4, "{}", by_number.len());
+}
+
+/// An index says how often what ran in each piece, and reading from shortly before the right one finds the
+/// same as reading all, times included.
+#[test]
+fn an_index_leads_to_what_is_looked_for() {
+    let image = image();
+    let listing = Listing::of(&image);
+    for version_3 in [false, true] {
+        let Recorded { bytes, told, .. } = record(version_3);
+        let bytes = bytes.repeat((3 << 20) / bytes.len() + 1);
+        let mut sink = (BlockCounts::default(), Indexing::default());
+        let code = told.follow(&image, &[], (&bytes, 0), &mut sink);
+        let (counts, indexing) = sink;
+        let index = indexing.finish(&code);
+        let executed = Seen::of_flow(&counts.into_tally(&code), &listing).executed;
+        for (listed, &count) in listing.instructions.iter().zip(&executed) {
+            assert_eq!(index.nth(listed.address, count), None, "{:#x}", listed.address);
+            assert_eq!(index.nth(listed.address, count.saturating_sub(1)).is_some(), count > 0);
+        }
+        let address = start_of(&image, "copy_bytes");
+        let count = executed[listing.position(address).unwrap()];
+        for number in [count / 3, count / 2, count - 1] {
+            let found = index.nth(address, number).unwrap();
+            let new = |skip| {
+                History::new(&image, Clocking::Cycles, Place::Address(address), skip, [4, 4])
+            };
+            let mut whole = new(number);
+            told.follow(&image, &[], (&bytes, 0), &mut whole);
+            let mut near = new(number).from(found);
+            let start = found.offset.saturating_sub(1 << 18);
+            told.follow(&image, &[], (&bytes[start as usize..], start), &mut near);
+            assert!(!near.misses() && found.skip <= number);
+            let steps = |history: &History<'_>| {
+                let (steps, hit) = history.steps().unwrap();
+                (steps[hit].offset, steps[hit].ticks, steps[hit].what)
+            };
+            assert_eq!(steps(&near), steps(&whole), "{number} of {count}");
+        }
+        // Who begins to read behind it is told so.
+        let found = index.nth(address, count - 1).unwrap();
+        let mut late = History::new(&image, Clocking::Cycles, Place::Address(address), 0, [4, 4]);
+        late = late.from(found);
+        told.follow(
+            &image,
+            &[],
+            (&bytes[found.offset as usize + 1..], found.offset + 1),
+            &mut late,
+        );
+        assert!(late.misses());
+    }
 }

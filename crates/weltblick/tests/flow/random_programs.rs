@@ -2,13 +2,13 @@
 
 use crate::etmv3::follow;
 use crate::executed::{Executed, compare};
+use crate::recording::{ETM, Told};
 use object::write::{Object, StandardSection, Symbol, SymbolSection};
 use object::{Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope};
 use proptest::collection::vec;
 use proptest::prelude::*;
-use weltblick_core::flow::{Etmv4Flow, Gap};
+use weltblick_core::flow::Gap;
 use weltblick_core::image::Image;
-use weltblick_core::wire::etmv4::{Decoder, Settings};
 use weltblick_standin::machine::Setup;
 use weltblick_standin::trace::etmv4::{Etm, Manners, TailChain};
 use weltblick_standin::trace::{Fitted, etmv3};
@@ -182,8 +182,6 @@ fn image(code: &[u8], functions: usize) -> Image {
     Image::parse(&file.write().unwrap()).unwrap()
 }
 
-const ETM: u32 = 0xe004_1000;
-
 /// A machine with these functions, and SysTick interrupts at any place, more urgent than the supervisor's
 /// handler.
 fn machine(functions: &[Vec<Item>], link_bit_rate: u64, tick: u32) -> (Image, Machine) {
@@ -245,13 +243,8 @@ proptest! {
         // Programs may come to a stop of their own: what ran before counts.
         machine.run(60_000);
         let bytes = machine.take_trace();
-        let settings = Settings { trcconfigr: config, ..Settings::default() };
         let mut executed = Executed::new(&image);
-        let mut flow = Etmv4Flow::new(&image, &settings);
-        let mut decoder = Decoder::new(settings);
-        decoder.push(&bytes, &mut flow.feeding(&mut executed));
-        decoder.finish(&mut flow.feeding(&mut executed));
-        flow.finish(&mut executed);
+        Told::Etmv4(config).follow(&image, &[], (&bytes, 0), &mut executed);
         let only_overflows = executed.gaps.iter().all(|(_, gap)| *gap == Gap::Overflow);
         prop_assert!(only_overflows, "{:?}", executed.gaps);
         compare(&machine, &executed, 0);

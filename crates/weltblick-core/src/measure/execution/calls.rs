@@ -537,6 +537,7 @@ impl<'a> Calls<'a> {
                 | Item::Join(..)
                 | Item::Passed { .. }
                 | Item::Gone(_)
+                | Item::Forgotten(_)
                 | Item::Back
                 | Item::Lost => {}
             }
@@ -575,6 +576,7 @@ impl<'a> Calls<'a> {
                     crossings.join(stand_in, context, own);
                 }
                 Item::Gone(context) => crossings.end(context),
+                Item::Forgotten(context) => crossings.forget(context),
                 Item::Lost => crossings.lose(),
                 _ => {}
             }
@@ -597,6 +599,7 @@ impl<'a> Calls<'a> {
             | Item::Join(..)
             | Item::Passed { .. }
             | Item::Gone(_)
+            | Item::Forgotten(_)
             | Item::Lost => false,
         };
         match self.clocking {
@@ -670,6 +673,7 @@ impl<'a> Calls<'a> {
                 | Item::Cut(_)
                 | Item::Drop(_)
                 | Item::Gone(_)
+                | Item::Forgotten(_)
                 | Item::Back
                 | Item::Lost => {}
             }
@@ -727,7 +731,7 @@ impl<'a> Calls<'a> {
                 self.cut(forgotten);
             }
             if self.crossings.is_some() {
-                self.item(Item::Gone(forgotten));
+                self.item(Item::Forgotten(forgotten));
             }
         }
         self.function = None;

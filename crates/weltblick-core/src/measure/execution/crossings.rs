@@ -219,9 +219,14 @@ impl Crossings {
     fn begin(&mut self, open: &mut Vec<Vec<Passing>>, passing: Passing) {
         let across = self.across;
         let anew = |way: &Vec<Passing>| across || way[0].depth >= passing.depth;
-        while open.last().is_some_and(anew) || open.len() == MOST_OPEN {
+        while open.last().is_some_and(anew) {
             open.pop();
             self.unfinished += 1;
+        }
+        // Too deep: the outermost is not seen to its end.
+        if open.len() == MOST_OPEN {
+            open.remove(0);
+            self.cut += 1;
         }
         self.begun += 1;
         open.push(vec![passing]);
@@ -243,20 +248,26 @@ impl Crossings {
 
     /// A handler ended: what it had begun will not end.
     pub(super) fn end(&mut self, context: usize) {
-        self.held.remove(&context);
         if !self.across {
             let open = self.open.remove(&context).unwrap_or_default();
             self.unfinished += open.len() as u64;
         }
     }
 
+    /// A thread is not followed any more: what it had begun may end, and nobody will know.
+    pub(super) fn forget(&mut self, context: usize) {
+        let open = self.open.remove(&context).unwrap_or_default();
+        let held = self.held.remove(&context).unwrap_or_default();
+        self.cut += open.len() as u64 + begun(&held);
+    }
+
     /// What ran is not known: nothing that is open has an end.
     pub(super) fn lose(&mut self) {
-        self.cut += self.open.values().map(|open| open.len() as u64).sum::<u64>();
+        let open = std::mem::take(&mut self.open).into_values();
+        let held = std::mem::take(&mut self.held).into_values();
+        self.cut += open.map(|open| open.len() as u64).sum::<u64>();
         // Nobody knows whose these were.
-        self.cut += self.held.values().flatten().map(|passing| passing.points & 1).sum::<u64>();
-        self.open.clear();
-        self.held.clear();
+        self.cut += held.map(|held| begun(&held)).sum::<u64>();
     }
 
     /// The recording ends: what is open then is noted before it is lost.
@@ -323,4 +334,9 @@ impl Crossings {
             self.worst.insert(at, crossing.clone());
         }
     }
+}
+
+/// How many ways begin with these.
+fn begun(passed: &[Passing]) -> u64 {
+    passed.iter().map(|passing| passing.points & 1).sum()
 }

@@ -23,6 +23,8 @@ pub(super) enum Item {
     Passed { points: u64, context: usize, depth: usize, offset: u64 },
     /// A handler ended.
     Gone(usize),
+    /// A thread is not followed any more.
+    Forgotten(usize),
     /// What was interrupted goes on: that takes time before its next instruction.
     Back,
     /// What ran is not known any more.

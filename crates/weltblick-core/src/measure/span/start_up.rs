@@ -65,7 +65,8 @@ impl Sink for StartUp {
         }
         match (self.state, self.places) {
             (State::Before, Some([reset, _])) if block.start == reset => {
-                self.state = State::Running
+                self.state = State::Running;
+                self.cycles = 0;
             }
             (State::Before, _) => self.state = State::Over,
             (State::Running, Some([_, main])) if block.start == main => {

@@ -1,19 +1,18 @@
 //! Calls and coverage from instruction flow, held against what the stand-in executed.
 
+use crate::executed::image;
+use crate::recording::{self, ETM, FAST, Told, certain};
 use std::collections::HashMap;
-use weltblick_core::flow::{Clocking, Code, Etmv3Flow, Etmv4Flow};
+use weltblick_core::flow::{Clocking, Code};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, Listed, Listing, Named, Role, Root, Seen,
 };
 use weltblick_core::stats::Bounds;
-use weltblick_core::wire::{etmv3, etmv4};
-use weltblick_standin::machine::Setup;
-use weltblick_standin::trace::{Fitted, etmv3 as etm3};
-use weltblick_standin::{Machine, Program};
+use weltblick_standin::Machine;
+use weltblick_standin::trace::Fitted;
+use weltblick_standin::trace::etmv3::Etm;
 
-const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
-const ETM: u32 = 0xe004_1000;
 /// Cycle counts and return stack.
 const CONFIG: u32 = 1 | 1 << 4 | 1 << 12;
 /// `ETMCR`.
@@ -21,7 +20,7 @@ const CYCLE_ACCURATE: u32 = 1 << 12;
 
 /// What tells.
 #[derive(Debug, Clone, Copy)]
-enum Told {
+enum By {
     /// ETMv4, with a cycle count from so many cycles on.
     Etmv4(u32),
     /// ETMv3 with the cycles of every instruction.
@@ -35,71 +34,41 @@ struct Recorded<'a> {
     code: Code<'a>,
 }
 
-fn record(image: &Image, cycles: u64, told: Told) -> Recorded<'_> {
-    let program = Program::parse(FIRMWARE).unwrap();
-    let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
-    let mut machine = Machine::new(&program, setup).unwrap();
-    machine.keep_addresses();
-    let registers: &[(u32, u32)] = match told {
-        Told::Etmv4(threshold) => &[
-            (ETM + 0x010, CONFIG),
-            (ETM + 0x034, 12),
-            (ETM + 0x038, threshold),
-            (ETM + 0x080, 1 | 1 << 9),
-            (ETM + 0x004, 1),
-        ],
-        Told::Etmv3 => {
-            machine.trace_mut().fit(Fitted::Etmv3(etm3::Etm::default()));
-            &[(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)]
+fn record(image: &Image, cycles: u64, by: By) -> Recorded<'_> {
+    let (unit, told, registers) = match by {
+        By::Etmv4(threshold) => {
+            let registers = vec![
+                (ETM + 0x010, CONFIG),
+                (ETM + 0x034, 12),
+                (ETM + 0x038, threshold),
+                (ETM + 0x080, 1 | 1 << 9),
+                (ETM + 0x004, 1),
+            ];
+            (Fitted::default(), Told::Etmv4(CONFIG), registers)
+        }
+        By::Etmv3 => {
+            let registers = vec![(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)];
+            (Fitted::Etmv3(Etm::default()), Told::etmv3(CYCLE_ACCURATE), registers)
         }
     };
-    for &(address, value) in [(0xe000_edfc, 1 << 24)].iter().chain(registers) {
-        machine.poke(address, 4, value).unwrap();
-    }
-    machine.run(cycles);
-    let bytes = machine.take_trace();
+    let (machine, bytes) = recording::record(unit, FAST, &registers, cycles);
     let mut sink = (BlockCounts::default(), Calls::new(image, Clocking::Cycles));
-    let code = match told {
-        Told::Etmv4(_) => {
-            let settings = etmv4::Settings { trcconfigr: CONFIG, ..etmv4::Settings::default() };
-            let mut flow = Etmv4Flow::new(image, &settings);
-            let mut decoder = etmv4::Decoder::new(settings);
-            decoder.push(&bytes, &mut flow.feeding(&mut sink));
-            decoder.finish(&mut flow.feeding(&mut sink));
-            flow.finish(&mut sink);
-            flow.into_code()
-        }
-        Told::Etmv3 => {
-            let settings = etmv3::Settings { etmcr: CYCLE_ACCURATE, ..etmv3::Settings::default() };
-            let mut flow = Etmv3Flow::new(image);
-            let mut decoder = etmv3::Decoder::new(settings);
-            decoder.push(&bytes, &mut flow.feeding(&mut sink));
-            decoder.finish(&mut flow.feeding(&mut sink));
-            flow.finish(&mut sink);
-            flow.into_code()
-        }
-    };
+    let code = told.follow(image, &[], (&bytes, 0), &mut sink);
     let (counts, mut calls) = sink;
     calls.finish();
     Recorded { machine, counts, calls, code }
 }
 
-/// Instructions that the trace told: all but those after the last branch.
-fn certain(machine: &Machine) -> &[u32] {
-    let [segment] = machine.trace().etm().segments()[..] else { panic!("gaps") };
-    &machine.truth().addresses.as_ref().unwrap()[..segment.told as usize]
-}
-
 #[test]
 fn every_instruction_is_counted_exactly() {
-    for told in [Told::Etmv4(32), Told::Etmv3] {
-        counts_are_exact(told);
+    for by in [By::Etmv4(32), By::Etmv3] {
+        counts_are_exact(by);
     }
 }
 
-fn counts_are_exact(told: Told) {
-    let image = Image::parse(FIRMWARE).unwrap();
-    let Recorded { machine, counts, code, .. } = record(&image, 40_000_000, told);
+fn counts_are_exact(by: By) {
+    let image = image();
+    let Recorded { machine, counts, code, .. } = record(&image, 40_000_000, by);
     let listing = Listing::of(&image);
     let tally = counts.into_tally(&code);
     let seen = Seen::of_flow(&tally, &listing);
@@ -143,14 +112,14 @@ fn counts_are_exact(told: Told) {
 
 #[test]
 fn calls_are_counted_exactly() {
-    for told in [Told::Etmv4(32), Told::Etmv3] {
-        call_counts_are_exact(told);
+    for by in [By::Etmv4(32), By::Etmv3] {
+        call_counts_are_exact(by);
     }
 }
 
-fn call_counts_are_exact(told: Told) {
-    let image = Image::parse(FIRMWARE).unwrap();
-    let Recorded { machine, calls, .. } = record(&image, 40_000_000, told);
+fn call_counts_are_exact(by: By) {
+    let image = image();
+    let Recorded { machine, calls, .. } = record(&image, 40_000_000, by);
     let told = certain(&machine);
     let figures: HashMap<Named, _> = calls.figures().collect();
     let (mut all, mut cut) = (0, 0);
@@ -177,9 +146,9 @@ fn call_counts_are_exact(told: Told) {
 
 #[test]
 fn handlers_last_as_long_as_they_really_do() {
-    let image = Image::parse(FIRMWARE).unwrap();
-    for told in [Told::Etmv4(4), Told::Etmv4(64), Told::Etmv3] {
-        let Recorded { machine, calls, .. } = record(&image, 20_000_000, told);
+    let image = image();
+    for by in [By::Etmv4(4), By::Etmv4(64), By::Etmv3] {
+        let Recorded { machine, calls, .. } = record(&image, 20_000_000, by);
         let ticks = calls.ticks().unwrap();
         assert!(ticks <= machine.cycle() && ticks + 100_000 > machine.cycle());
         let figures: HashMap<Named, _> = calls.figures().collect();
@@ -205,7 +174,7 @@ fn handlers_last_as_long_as_they_really_do() {
             within(ticks(figures.elapsed.max().unwrap()), *longest, "longest");
             // Where each instruction has its cycles, only entering is not known exactly.
             let longest = figures.elapsed.max().unwrap();
-            assert!(!matches!(told, Told::Etmv3) || longest.high - longest.low <= 16);
+            assert!(!matches!(by, By::Etmv3) || longest.high - longest.low <= 16);
             let open = lasted.len() as u64 - figures.elapsed.count();
             assert!(open <= 1, "{exception}: {open} not seen");
             checked += 1;
@@ -216,8 +185,8 @@ fn handlers_last_as_long_as_they_really_do() {
 
 #[test]
 fn tasks_keep_their_own_stacks() {
-    let image = Image::parse(FIRMWARE).unwrap();
-    let Recorded { calls, .. } = record(&image, 40_000_000, Told::Etmv4(32));
+    let image = image();
+    let Recorded { calls, .. } = record(&image, 40_000_000, By::Etmv4(32));
     let name = |named: Named| named.0.map_or("?", |id| &image.function(id).name);
     // Who is seen to call whom is what the source says.
     let tree = calls.tree();
