@@ -3,7 +3,7 @@
 use super::entry::{Budget, CallMeasure, Covered, Of};
 use super::judgement::{Judgement, Verdict};
 use crate::image::{FunctionId, Image};
-use crate::measure::coverage::{Choice, Part, report};
+use crate::measure::coverage::{Build, Choice, Part, report};
 use crate::measure::execution::{CallFigures, Calls, Listing, Named, Seen};
 use crate::measure::statistic::Scale;
 use crate::point::Point;
@@ -99,7 +99,8 @@ impl Executed<'_> {
         blank: Judgement,
     ) -> Judgement {
         let choice = Choice { inside: vec![pattern.to_owned()], ..Choice::default() };
-        let report = report(self.image, self.listing, self.seen, &choice);
+        let build = Build { image: self.image, listing: self.listing, seen: self.seen };
+        let report = report(&build, &choice);
         let total = report.total;
         let (name, part) = match measure {
             Covered::Functions => ("functions", Some(total.functions)),

@@ -2,7 +2,7 @@
 
 use super::names::demangle;
 use addr2line::Context;
-use gimli::{EndianArcSlice, RunTimeEndian};
+use gimli::{AttributeValue, EndianArcSlice, Reader as _, RunTimeEndian};
 use std::sync::Arc;
 
 type Slice = EndianArcSlice<RunTimeEndian>;
@@ -90,6 +90,62 @@ impl Lines {
         }
         frames
     }
+}
+
+impl Lines {
+    /// Where the source declares the function that `address` belongs to, whatever was inlined there.
+    pub(super) fn declaration(&self, address: u64) -> Option<Location> {
+        let mut frames = self.context.find_frames(address).skip_all_loads().ok()?;
+        let mut outermost = None;
+        for _ in 0..DEEPEST {
+            let Some(frame) = frames.next().ok()? else { break };
+            outermost = frame.dw_die_offset;
+        }
+        let unit = self.context.find_dwarf_and_unit(address).skip_all_loads()?;
+        declared(unit, outermost?, MOST_STEPS)
+    }
+}
+
+/// Entries of debug information that lead from a function to its declaration, at most.
+const MOST_STEPS: u32 = 4;
+
+/// Where an entry, or what it stands for, is declared.
+fn declared(
+    unit: gimli::UnitRef<'_, Slice>,
+    offset: gimli::UnitOffset,
+    steps: u32,
+) -> Option<Location> {
+    let entry = unit.entry(offset).ok()?;
+    if let Some(line) = entry.attr_value(gimli::DW_AT_decl_line).and_then(|line| line.udata_value())
+        && let Some(AttributeValue::FileIndex(file)) = entry.attr_value(gimli::DW_AT_decl_file)
+    {
+        return Some(Location { file: file_name(unit, file)?, line: line.try_into().ok() });
+    }
+    let origin = [gimli::DW_AT_abstract_origin, gimli::DW_AT_specification].into_iter();
+    let origin = origin.filter_map(|name| entry.attr_value(name)).next()?;
+    match origin {
+        AttributeValue::UnitRef(offset) => declared(unit, offset, steps.checked_sub(1)?),
+        _ => None,
+    }
+}
+
+/// A file of a unit, called as its lines call it.
+fn file_name(unit: gimli::UnitRef<'_, Slice>, number: u64) -> Option<String> {
+    let header = unit.line_program.as_ref()?.header();
+    let file = header.file(number)?;
+    let text = |value: AttributeValue<Slice>| {
+        Some(unit.attr_string(value).ok()?.to_string_lossy().ok()?.into_owned())
+    };
+    let folder = unit.comp_dir.as_ref().and_then(|folder| folder.to_string_lossy().ok());
+    let mut parts: Vec<String> = folder.into_iter().map(std::borrow::Cow::into_owned).collect();
+    if file.directory_index() != 0 {
+        parts.extend(file.directory(header).and_then(text));
+    }
+    parts.push(text(file.path_name())?);
+    let rooted = parts.iter().rposition(|part| part.starts_with('/')).unwrap_or(0);
+    let whole = parts[rooted..].iter().map(|part| part.trim_end_matches('/'));
+    let path = whole.collect::<Vec<_>>().join("/");
+    Some(path.strip_prefix("./").unwrap_or(&path).to_owned())
 }
 
 fn place(location: addr2line::Location<'_>) -> Option<Location> {

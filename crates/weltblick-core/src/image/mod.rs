@@ -176,6 +176,12 @@ impl Image {
         self.lines.as_ref()?.location(address)
     }
 
+    /// Where the source declares the function that `address` belongs to.
+    #[must_use]
+    pub fn declaration_of(&self, address: u64) -> Option<Location> {
+        self.lines.as_ref()?.declaration(address)
+    }
+
     /// Where the lines of a source file start: addresses and lines. `file` is its path, or the end
     /// of it. Empty without line data.
     #[must_use]

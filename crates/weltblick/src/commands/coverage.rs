@@ -6,19 +6,22 @@ use crate::cli::{Format, OutputArgs, SetupArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
 use crate::sources::{self, Capture, SourceText};
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Context as _, Result, anyhow, bail};
 use clap::ValueEnum;
 use std::io::Write;
 use std::path::PathBuf;
 use weltblick_core::exchange::{cobertura, lcov};
 use weltblick_core::flow::Code;
-use weltblick_core::measure::coverage::{Choice, CoverageReport, left_out, report};
+use weltblick_core::image::Image;
+use weltblick_core::measure::coverage::{
+    Build, Choice, CoverageReport, left_out, report_of_builds,
+};
 use weltblick_core::measure::execution::{BlockCounts, Listing, Seen};
 
 /// Which functions, lines, instructions and branches ran
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// Capture folders or raw trace files; several are added up
+    /// Capture folders or raw trace files; several are added up, of other builds by file and line
     #[arg(value_name = "CAPTURE", required_unless_present = "schema")]
     captures: Vec<PathBuf>,
     /// What the rows of the table stand for
@@ -84,20 +87,19 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         .map(|path| sources::open_as(path, &args.setup))
         .collect::<Result<Vec<_>>>()?;
     let mut texts = SourceText::new(&args.sources);
-    let report = cover(&captures, args, &mut texts)?;
-    let title: Vec<String> =
+    let (report, builds) = cover(&captures, args, &mut texts)?;
+    let names: Vec<String> =
         captures.iter().map(|capture| capture.name.display().to_string()).collect();
-    write_files(&report, args, &title.join(", "), &mut texts)?;
+    write_files(&report, args, &names.join(", "), &mut texts)?;
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::coverage::csv(&report, args.by == By::Function, out)?,
         Format::Text => {
-            let names: Vec<String> =
-                captures.iter().map(|capture| capture.name.display().to_string()).collect();
             let look = show::coverage::Look {
                 paint: Paint::new(args.output.color),
                 top: if args.top == 0 { usize::MAX } else { args.top },
                 captures: &names,
+                builds: &builds,
                 by_function: args.by == By::Function,
             };
             show::coverage::text(&report, &look, out)?;
@@ -133,33 +135,62 @@ fn write_files(
     Ok(())
 }
 
-/// What all captures saw together. They must be of one image.
-fn cover(captures: &[Capture], args: &Args, texts: &mut SourceText) -> Result<CoverageReport> {
-    let Some((first, others)) = captures.split_first() else { bail!("no capture is named") };
-    let image = first.image()?;
-    let listing = Listing::of(image);
-    let mut seen = look(first, &listing, &args.part)?;
-    for other in others {
-        if !other.same_image(first) {
-            bail!(
-                "{}: its image is another build than that of {}; captures are added up by address",
-                other.name.display(),
-                first.name.display()
-            );
-        }
-        seen.merge(look(other, &listing, &args.part)?);
+/// What all captures of one build saw together.
+struct OneBuild<'a> {
+    /// The first of them.
+    capture: &'a Capture,
+    image: &'a Image,
+    listing: Listing,
+    seen: Seen,
+}
+
+impl OneBuild<'_> {
+    const fn build(&self) -> Build<'_> {
+        Build { image: self.image, listing: &self.listing, seen: &self.seen }
     }
-    let choice = Choice {
-        inside: args.inside.clone(),
-        exclude: args.exclude.clone(),
-        lines: lines_left_out(&listing, texts),
-    };
-    let mut report = report(image, &listing, &seen, &choice);
+}
+
+/// What all captures saw together: those of one build by address, builds of one source by file and line.
+/// Beside it the build of each capture, by number from 1.
+fn cover(
+    captures: &[Capture],
+    args: &Args,
+    texts: &mut SourceText,
+) -> Result<(CoverageReport, Vec<usize>)> {
+    let mut builds: Vec<OneBuild<'_>> = Vec::new();
+    let mut numbers = Vec::new();
+    for capture in captures {
+        let known = builds.iter().position(|build| build.capture.same_image(capture));
+        let number = match known {
+            Some(number) => {
+                let OneBuild { listing, seen, .. } = &mut builds[number];
+                seen.merge(look(capture, listing, &args.part)?);
+                number
+            }
+            None => {
+                let image = capture.image()?;
+                let listing = Listing::of(image);
+                let seen = look(capture, &listing, &args.part)?;
+                builds.push(OneBuild { capture, image, listing, seen });
+                builds.len() - 1
+            }
+        };
+        numbers.push(number + 1);
+    }
+    let lines = builds.iter().flat_map(|build| lines_left_out(&build.listing, texts)).collect();
+    let choice = Choice { inside: args.inside.clone(), exclude: args.exclude.clone(), lines };
+    let built: Vec<Build<'_>> = builds.iter().map(OneBuild::build).collect();
+    let mut report = report_of_builds(&built, &choice).map_err(|(number, why)| {
+        anyhow!(
+            "{}: {why}; only builds of the same source are added up",
+            builds[number].capture.name.display()
+        )
+    })?;
     if report.functions.is_empty() {
         bail!("no function or file of the image has a name that --inside and --exclude leave");
     }
     report.captures = captures.len() as u64;
-    Ok(report)
+    Ok((report, numbers))
 }
 
 /// What one capture saw: its instruction trace, or its samples if it has none.

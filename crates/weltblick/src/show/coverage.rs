@@ -13,6 +13,8 @@ pub(crate) struct Look<'a> {
     pub(crate) top: usize,
     /// What to call the captures.
     pub(crate) captures: &'a [String],
+    /// Which build each of them is of, from 1.
+    pub(crate) builds: &'a [usize],
     /// Rows are functions instead of files.
     pub(crate) by_function: bool,
 }
@@ -30,6 +32,12 @@ pub(crate) fn text(report: &CoverageReport, look: &Look<'_>, out: &mut dyn Write
 fn head(report: &CoverageReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
     let names: Vec<_> = look.captures.iter().map(|name| plain(name)).collect();
     writeln!(out, "{}", look.paint.strong(&names.join(", ")))?;
+    if report.builds > 1 {
+        writeln!(out, "{} builds, added up by file and line:", report.builds)?;
+        for (number, name) in look.builds.iter().zip(&names) {
+            writeln!(out, "  build {number}: {name}")?;
+        }
+    }
     let facts = &report.evidence;
     let observed = count(facts.observed);
     match facts.basis.as_str() {
@@ -239,11 +247,16 @@ fn one_way(report: &CoverageReport, look: &Look<'_>, out: &mut dyn Write) -> Res
             count(times),
             plain(&row.function).into_owned(),
             place(row.file.as_deref(), row.line),
-            look.paint.faint(&row.address),
+            look.paint.faint(&address(&row.address, row.build)),
         ]);
     }
     table.write(out)?;
     more(rows.len(), look, out)
+}
+
+/// An address, and the build that it is of where there are several.
+fn address(address: &str, build: Option<u64>) -> String {
+    build.map_or(address.into(), |build| format!("{address} (build {build})"))
 }
 
 /// Where a branch went, always.

@@ -1,7 +1,9 @@
 //! Commands on an instruction trace.
 
-use super::support::{Bench, INSTRUCTIONS, ended, write_repeated};
+use super::support::{Bench, FLOW_MANIFEST, INSTRUCTIONS, ended, write_repeated};
 use insta::assert_snapshot;
+use weltblick_standin::machine::Setup;
+use weltblick_standin::{Machine, Program};
 
 #[test]
 fn profile_is_exact() {
@@ -126,6 +128,48 @@ fn coverage_adds_captures_up_and_leaves_lines_out() {
     let without = bench.json("coverage buoy-flow --inside wave_filter --sources firmware");
     let lines = |report: &serde_json::Value| report["total"]["lines"]["total"].as_u64().unwrap();
     assert_eq!(lines(&without) + 1, lines(&once));
+}
+
+/// The demo's firmware with other optimizations and another source folder, for the first milliseconds.
+fn write_other_build(bench: &Bench) {
+    let firmware = include_bytes!("../firmware/wave-buoy-o1.elf");
+    let setup = Setup { link_bit_rate: 480_000_000, ..Setup::default() };
+    let mut machine = Machine::new(&Program::parse(firmware).unwrap(), setup).unwrap();
+    let etm = 0xe004_1000;
+    for (address, value) in [
+        (0xe000_edfc, 1 << 24),
+        (etm + 0x010, 0x1811),
+        (etm + 0x038, 8),
+        (etm + 0x080, 1 | 1 << 9),
+        (etm + 0x004, 1),
+    ] {
+        machine.poke(address, 4, value).unwrap();
+    }
+    machine.run(500_000);
+    bench.write("other/wave-buoy.elf", firmware);
+    bench.write("other/etm.bin", machine.take_trace());
+    bench.write("other/capture.toml", FLOW_MANIFEST);
+}
+
+#[test]
+fn coverage_adds_builds_of_one_source_up() {
+    let bench = Bench::with_flow();
+    write_other_build(&bench);
+    let part = "--only ..2ms --inside src/*";
+    assert_snapshot!(bench.out(&format!("coverage buoy-flow other buoy-flow {part} --top 4")));
+    let covered = |captures: &str| {
+        let report = bench.json(&format!("coverage {captures} {part}"));
+        report["total"]["lines"]["covered"].as_u64().unwrap()
+    };
+    let both = covered("buoy-flow other");
+    assert!(both > covered("buoy-flow") && both > covered("other"));
+    // Other source.
+    bench.write("other/wave-buoy.elf", include_bytes!("../firmware/hot.elf"));
+    let error = bench.error("coverage buoy-flow other");
+    assert!(
+        error.contains("other: ") && error.contains("only builds of the same source"),
+        "{error}"
+    );
 }
 
 #[test]

@@ -17,7 +17,7 @@ const BUDGETS: &str = include_str!("../../../../demo/budgets.toml");
 
 /// The capture with an instruction trace, and a piece of the firmware's source.
 pub(crate) const INSTRUCTIONS: &[u8] = include_bytes!("../../../../demo/buoy-flow/etm.bin");
-const FLOW_MANIFEST: &str = include_str!("../../../../demo/buoy-flow/capture.toml");
+pub(crate) const FLOW_MANIFEST: &str = include_str!("../../../../demo/buoy-flow/capture.toml");
 const ATOMS: &[u8] = include_bytes!("../../../../demo/buoy-etmv3/etm.bin");
 const ATOMS_MANIFEST: &str = include_str!("../../../../demo/buoy-etmv3/capture.toml");
 const BRANCHES: &[u8] = include_bytes!("../../../../demo/buoy-mtb/mtb.bin");

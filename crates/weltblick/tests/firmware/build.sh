@@ -13,3 +13,5 @@ done
 arm-none-eabi-gcc -mcpu=cortex-m3 -mthumb -O1 -g -ffreestanding -nostdlib \
   -ffile-prefix-map="$PWD"=. -Wall -Wextra -Werror -Wl,--build-id -T hot.ld values.c -lgcc \
   -o values.elf
+# The demo's firmware built otherwise, from another folder.
+../../../../demo/firmware/build.sh "$PWD/wave-buoy-o1.elf" -O1 /ci/buoy

@@ -21,8 +21,19 @@ pub(crate) fn record(
     registers: &[(u32, u32)],
     cycles: u64,
 ) -> (Machine, Vec<u8>) {
+    record_of(FIRMWARE, unit, link_bit_rate, registers, cycles)
+}
+
+/// The same of any firmware.
+pub(crate) fn record_of(
+    firmware: &[u8],
+    unit: Fitted,
+    link_bit_rate: u64,
+    registers: &[(u32, u32)],
+    cycles: u64,
+) -> (Machine, Vec<u8>) {
     let setup = Setup { link_bit_rate, ..Setup::default() };
-    let mut machine = Machine::new(&Program::parse(FIRMWARE).unwrap(), setup).unwrap();
+    let mut machine = Machine::new(&Program::parse(firmware).unwrap(), setup).unwrap();
     machine.keep_addresses();
     machine.trace_mut().fit(unit);
     for &(address, value) in [(0xe000_edfc, 1 << 24)].iter().chain(registers) {

@@ -5,13 +5,17 @@
 
 mod choice;
 mod evidence;
+mod pieces;
 mod report;
 mod rows;
 #[cfg(test)]
 mod tests;
+mod union;
 
 pub use choice::{Choice, left_out};
-pub use report::{SCHEMA, report};
+pub use pieces::Build;
+pub use report::{SCHEMA, report, report_of_builds};
 pub use rows::{
     CoverageReport, Evidence, FileRow, FunctionRow, LineRow, Measures, NeverRow, OneWayRow, Part,
 };
+pub use union::OtherSource;

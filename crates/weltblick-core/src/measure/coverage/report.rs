@@ -2,11 +2,12 @@
 
 use super::choice::Choice;
 use super::evidence::evidence;
+use super::pieces::{Build, Function, Pieces, Place};
 use super::rows::{
-    CoverageReport, FileRow, FunctionRow, LineRow, Measures, NeverRow, OneWayRow, Part,
+    CoverageReport, Evidence, FileRow, FunctionRow, LineRow, Measures, NeverRow, OneWayRow, Part,
 };
-use crate::image::Image;
-use crate::measure::execution::{Listed, ListedFunction, Listing, Role, Seen};
+use super::union::OtherSource;
+use crate::measure::execution::Seen;
 use std::collections::BTreeMap;
 
 /// Name and version of the JSON form.
@@ -14,29 +15,40 @@ pub const SCHEMA: &str = "weltblick/coverage/1";
 
 /// Names and adds up what was seen of an image, as far as it was chosen.
 #[must_use]
-pub fn report(image: &Image, listing: &Listing, seen: &Seen, choice: &Choice) -> CoverageReport {
-    let mut gather =
-        Gather { listing, seen, choice, files: BTreeMap::new(), lines: BTreeMap::new() };
-    let mut functions = Vec::new();
-    let mut never = Vec::new();
-    let mut one_way = Vec::new();
-    for function in &listing.functions {
-        let name = &image.function(function.id).name;
-        let file = function.place.map(|(file, _)| listing.file(file));
-        if !choice.takes(name, file) {
-            continue;
-        }
-        functions.extend(gather.function(function, name));
-        gather.never(function, name, &mut never);
-        gather.one_way(function, name, &mut one_way);
-    }
-    gather.finish(functions, never, one_way)
+pub fn report(build: &Build<'_>, choice: &Choice) -> CoverageReport {
+    let evidence = evidence(build.seen, build.untold_conditions());
+    Gather::new(Pieces::of(build, 0, choice)).finish(evidence, 1)
 }
 
-struct Gather<'a> {
-    listing: &'a Listing,
-    seen: &'a Seen,
-    choice: &'a Choice,
+/// The same of several builds of one source, added up by file and line.
+///
+/// # Errors
+///
+/// The number of the first build that is none of the same source as those before it, and how that shows.
+pub fn report_of_builds(
+    builds: &[Build<'_>],
+    choice: &Choice,
+) -> Result<CoverageReport, (usize, OtherSource)> {
+    let mut all = Pieces::default();
+    let mut whole = Seen::default();
+    let (mut conditions, mut doubts) = (0, Vec::new());
+    for (number, build) in builds.iter().enumerate() {
+        let pieces = Pieces::of(build, number as u32, choice);
+        if number == 0 {
+            all = pieces;
+        } else {
+            doubts.extend(all.join(pieces).map_err(|why| (number, why))?);
+        }
+        conditions += build.untold_conditions();
+        whole.add_evidence(build.seen);
+    }
+    let mut evidence = evidence(&whole, conditions);
+    evidence.doubts.extend(doubts);
+    Ok(Gather::new(all).finish(evidence, builds.len() as u64))
+}
+
+struct Gather {
+    pieces: Pieces,
     files: BTreeMap<Option<u32>, Measures>,
     lines: BTreeMap<(u32, u32), LineSeen>,
 }
@@ -48,109 +60,70 @@ struct LineSeen {
     branches: Vec<[u64; 2]>,
 }
 
-impl Gather<'_> {
+impl Gather {
+    const fn new(pieces: Pieces) -> Self {
+        Self { pieces, files: BTreeMap::new(), lines: BTreeMap::new() }
+    }
+
     fn nothing(&self) -> Measures {
-        let branches = (!self.seen.lower_bound).then(Part::default);
-        Measures { branches, ..Measures::default() }
+        Measures { branches: self.pieces.branches.then(Part::default), ..Measures::default() }
     }
 
-    /// The instructions of a function that count, and how often each ran.
-    fn instructions<'s>(
-        &'s self,
-        function: &ListedFunction,
-    ) -> impl Iterator<Item = (&'s Listed, u64)> + use<'s> {
-        let range = function.instructions.clone();
-        let listed = self.listing.instructions[range.clone()].iter();
-        let counted = listed.zip(self.seen.executed[range].iter().copied());
-        counted.filter(|(listed, _)| {
-            listed.line.is_none_or(|(file, line)| {
-                self.choice.lines.is_empty()
-                    || self.choice.takes_line(self.listing.file(file), line)
-            })
-        })
-    }
-
-    /// How often an instruction went each of its two ways, if it has two and that is told.
-    fn ways(&self, listed: &Listed) -> Option<[u64; 2]> {
-        let told = match listed.role {
-            Role::Branch => !self.seen.lower_bound,
-            Role::Conditional => self.seen.conditions,
-            Role::Plain | Role::Call => false,
-        };
-        told.then(|| self.seen.ways.get(&listed.address).copied().unwrap_or_default())
+    fn file_of(&self, place: Place) -> Option<String> {
+        place.map(|(file, _)| self.pieces.files[file as usize].clone())
     }
 
     /// One function's row; what it has is added to its files and lines.
-    fn function(&mut self, function: &ListedFunction, name: &str) -> Option<FunctionRow> {
-        let mut measures = self.nothing();
-        let mut lines: BTreeMap<(u32, u32), LineSeen> = BTreeMap::new();
-        let mut ran_at_all = false;
-        let instructions: Vec<(Listed, u64)> =
-            self.instructions(function).map(|(listed, count)| (*listed, count)).collect();
-        let (first, _) = *instructions.first()?;
-        for &(listed, count) in &instructions {
-            ran_at_all |= count > 0;
-            let ways = self.ways(&listed);
-            add(&mut measures, &listed, count, ways);
-            let file = listed.line.map(|(file, _)| file);
-            let nothing = self.nothing();
-            add(self.files.entry(file).or_insert(nothing), &listed, count, ways);
-            let Some(place) = listed.line else { continue };
-            let line = lines.entry(place).or_default();
-            line.executions = line.executions.max(count);
-            line.instructions.add(count > 0);
-            line.branches.extend(ways);
-        }
-        measures.functions.add(ran_at_all);
-        let home = function.place.map(|(file, _)| file);
-        if let Some(file) = self.files.get_mut(&home) {
-            file.functions.add(ran_at_all);
-        }
-        for (place, seen) in lines {
-            measures.lines.add(seen.executions > 0);
+    fn function(&mut self, function: &Function, builds: bool) -> FunctionRow {
+        let nothing = self.nothing();
+        let mut measures = nothing;
+        for (&place, piece) in &function.lines {
+            let file = self.files.entry(place.map(|(file, _)| file)).or_insert(nothing);
+            measures.add(piece);
+            file.add(piece);
+            let Some(place) = place else { continue };
+            measures.lines.add(piece.executions > 0);
             let line = self.lines.entry(place).or_default();
-            line.executions = line.executions.max(seen.executions);
-            line.instructions.join(seen.instructions);
-            line.branches.extend(seen.branches);
+            line.executions = line.executions.max(piece.executions);
+            line.instructions.join(piece.instructions);
+            line.branches.extend(piece.branches.iter().map(|branch| branch.ways));
         }
-        let entries = self.seen.executed[function.instructions.start];
-        Some(FunctionRow {
-            function: name.to_owned(),
-            file: function.place.map(|(file, _)| self.listing.file(file).to_owned()),
+        measures.functions.add(function.ran());
+        if let Some(file) = self.files.get_mut(&function.file()) {
+            file.functions.add(function.ran());
+        }
+        FunctionRow {
+            function: function.name.clone(),
+            file: self.file_of(function.place),
             line: function.place.map(|(_, line)| line),
-            address: format!("{:#010x}", first.address),
-            entries,
+            address: format!("{:#010x}", function.address),
+            build: builds.then_some(u64::from(function.build) + 1),
+            entries: function.entries,
             measures,
-        })
+        }
     }
 
     /// Lines of a function that never ran, file by file; one row for a function that never did.
-    fn never(&self, function: &ListedFunction, name: &str, out: &mut Vec<NeverRow>) {
-        // By file and line: how many instructions, and whether any ran.
-        let mut lines: BTreeMap<Option<(u32, u32)>, (u64, bool)> = BTreeMap::new();
-        for (listed, count) in self.instructions(function) {
-            let (instructions, ran) = lines.entry(listed.line).or_default();
-            *instructions += 1;
-            *ran |= count > 0;
-        }
-        let whole = lines.values().all(|&(_, ran)| !ran);
+    fn never(&self, function: &Function, out: &mut Vec<NeverRow>) {
+        let whole = !function.ran();
         let mut rows: BTreeMap<Option<u32>, NeverRow> = BTreeMap::new();
         let mut last = None;
-        for (&place, &(instructions, ran)) in &lines {
+        for (&place, piece) in &function.lines {
             let file = place.map(|(file, _)| file);
             let goes_on = last == Some(file);
+            let ran = piece.executions > 0;
             last = (!ran).then_some(file);
             if ran {
                 continue;
             }
             let row = rows.entry(file).or_insert_with(|| NeverRow {
-                function: name.to_owned(),
+                function: function.name.clone(),
                 whole,
-                file: file.map(|file| self.listing.file(file).to_owned()),
+                file: self.file_of(place),
                 lines: Vec::new(),
                 instructions: 0,
             });
-            row.instructions += instructions;
+            row.instructions += piece.instructions.total;
             match (place, row.lines.last_mut()) {
                 (Some((_, line)), Some(stretch)) if goes_on => stretch[1] = line,
                 (Some((_, line)), _) => row.lines.push([line, line]),
@@ -162,20 +135,24 @@ impl Gather<'_> {
         }
         // The function's own lines stand for what was inlined into it, too.
         let instructions = rows.values().map(|row| row.instructions).sum();
-        let own = rows.remove(&function.place.map(|(file, _)| file));
+        let own = rows.remove(&function.file());
         out.extend(own.map(|own| NeverRow { instructions, ..own }));
     }
 
-    fn one_way(&self, function: &ListedFunction, name: &str, out: &mut Vec<OneWayRow>) {
-        for (listed, _) in self.instructions(function) {
-            let Some([not_taken, taken]) = self.ways(listed) else { continue };
-            if (not_taken == 0) != (taken == 0) {
+    fn one_way(&self, function: &Function, builds: bool, out: &mut Vec<OneWayRow>) {
+        for (&place, piece) in &function.lines {
+            for branch in &piece.branches {
+                let [not_taken, taken] = branch.ways;
+                if (not_taken == 0) == (taken == 0) {
+                    continue;
+                }
                 out.push(OneWayRow {
-                    function: name.to_owned(),
-                    file: listed.line.map(|(file, _)| self.listing.file(file).to_owned()),
-                    line: listed.line.map(|(_, line)| line),
-                    address: format!("{:#010x}", listed.address),
-                    conditional: listed.role == Role::Conditional,
+                    function: function.name.clone(),
+                    file: self.file_of(place),
+                    line: place.map(|(_, line)| line),
+                    address: format!("{:#010x}", branch.address),
+                    build: builds.then_some(u64::from(branch.build) + 1),
+                    conditional: branch.conditional,
                     taken,
                     not_taken,
                 });
@@ -183,27 +160,25 @@ impl Gather<'_> {
         }
     }
 
-    fn finish(
-        self,
-        mut functions: Vec<FunctionRow>,
-        mut never: Vec<NeverRow>,
-        mut one_way: Vec<OneWayRow>,
-    ) -> CoverageReport {
-        let Self { listing, seen, mut files, lines, .. } = self;
+    fn finish(mut self, evidence: Evidence, builds: u64) -> CoverageReport {
+        let (mut functions, mut never, mut one_way) = (Vec::new(), Vec::new(), Vec::new());
+        for function in std::mem::take(&mut self.pieces.functions) {
+            functions.push(self.function(&function, builds > 1));
+            self.never(&function, &mut never);
+            self.one_way(&function, builds > 1, &mut one_way);
+        }
+        let mut total = self.nothing();
+        let Self { pieces, mut files, lines } = self;
+        let name = |file: u32| pieces.files[file as usize].clone();
         for ((file, _), line) in &lines {
             if let Some(file) = files.get_mut(&Some(*file)) {
                 file.lines.add(line.executions > 0);
             }
         }
-        let mut total =
-            Measures { branches: (!seen.lower_bound).then(Part::default), ..Measures::default() };
         files.values().for_each(|measures| total.join(measures));
         let mut files: Vec<FileRow> = files
             .into_iter()
-            .map(|(file, measures)| FileRow {
-                file: file.map(|file| listing.file(file).to_owned()),
-                measures,
-            })
+            .map(|(file, measures)| FileRow { file: file.map(name), measures })
             .collect();
         files.sort_by_key(|row| row.measures.order());
         functions.sort_by_key(|row| row.measures.order());
@@ -212,13 +187,8 @@ impl Gather<'_> {
         let rank = |file: &Option<String>| rank.get(file).copied();
         never.sort_by_key(|row| (!row.whole, rank(&row.file), row.lines.first().copied()));
         one_way.sort_by_key(|row| (rank(&row.file), row.line, row.address.clone()));
-        let conditional = listing.instructions.iter().zip(&seen.executed);
-        let told = |l: &Listed| seen.ways.get(&l.address).map_or(0, |ways| ways[0] + ways[1]);
-        let untold =
-            conditional.filter(|(l, count)| l.role == Role::Conditional && **count > told(l));
-        let evidence = evidence(seen, untold.count() as u64);
         let lines = lines.into_iter().map(|((file, line), seen)| LineRow {
-            file: listing.file(file).to_owned(),
+            file: name(file),
             line,
             executions: seen.executions,
             instructions: seen.instructions,
@@ -229,6 +199,7 @@ impl Gather<'_> {
         CoverageReport {
             schema: SCHEMA.into(),
             captures: 1,
+            builds,
             evidence,
             total,
             files,
@@ -237,16 +208,5 @@ impl Gather<'_> {
             one_way,
             lines,
         }
-    }
-}
-
-/// Adds one instruction.
-fn add(measures: &mut Measures, listed: &Listed, count: u64, ways: Option<[u64; 2]>) {
-    measures.instructions.add(count > 0);
-    if listed.role == Role::Call {
-        measures.calls.add(count > 0);
-    }
-    if let (Some(branches), Some(ways)) = (&mut measures.branches, ways) {
-        ways.iter().for_each(|&way| branches.add(way > 0));
     }
 }

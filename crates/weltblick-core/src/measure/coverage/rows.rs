@@ -1,5 +1,6 @@
 //! The rows of coverage: what is shown and exchanged.
 
+use super::pieces::Piece;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -79,6 +80,9 @@ pub struct FunctionRow {
     pub line: Option<u32>,
     /// Its address, in hexadecimal.
     pub address: String,
+    /// Which build that address is of, from 1; absent where there is only one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub build: Option<u64>,
     /// How often its first instruction ran.
     pub entries: u64,
     /// How much of it was covered.
@@ -130,6 +134,9 @@ pub struct OneWayRow {
     pub line: Option<u32>,
     /// The branch's address, in hexadecimal.
     pub address: String,
+    /// Which build that address is of, from 1; absent where there is only one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub build: Option<u64>,
     /// It is no branch, but another instruction of an IT block: it went the one way where its
     /// condition held, and the other where it did not.
     pub conditional: bool,
@@ -146,6 +153,10 @@ pub struct CoverageReport {
     pub schema: String,
     /// How many captures were added up.
     pub captures: u64,
+    /// How many builds of the source these were of, in the order in which they were named. Several are
+    /// added up by file and line: a line has as many instructions, calls and branches as in the build in
+    /// which it is covered best.
+    pub builds: u64,
     /// How far to believe it.
     pub evidence: Evidence,
     /// All of it.
@@ -178,6 +189,15 @@ impl Part {
 }
 
 impl Measures {
+    /// Adds the instructions of a line.
+    pub(super) fn add(&mut self, piece: &Piece) {
+        self.instructions.join(piece.instructions);
+        self.calls.join(piece.calls);
+        if let Some(branches) = &mut self.branches {
+            branches.join(piece.ways());
+        }
+    }
+
     pub(super) fn join(&mut self, other: &Self) {
         self.functions.join(other.functions);
         self.lines.join(other.lines);

@@ -24,7 +24,7 @@ pub struct ListedFunction {
     pub id: FunctionId,
     /// Its instructions, in [`Listing::instructions`].
     pub instructions: Range<usize>,
-    /// Where it begins: file and line.
+    /// Where the source declares it: file and line. Else where its first instruction stands.
     pub place: Option<(u32, u32)>,
 }
 
@@ -75,7 +75,11 @@ impl Listing {
             if instructions.is_empty() {
                 continue;
             }
-            let place = listing.instructions[first].line;
+            let begins = listing.instructions[first];
+            let declared = image
+                .declaration_of(begins.address)
+                .and_then(|location| Some((*files.get(&location.file)?, location.line?)));
+            let place = declared.or(begins.line);
             listing.functions.push(ListedFunction { id: FunctionId(number), instructions, place });
         }
         let mut named: Vec<(String, u32)> = files.into_iter().collect();

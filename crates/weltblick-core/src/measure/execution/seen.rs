@@ -86,7 +86,8 @@ impl Seen {
 
     /// Adds what another capture of the same image saw.
     pub fn merge(&mut self, other: Self) {
-        let Self { executed, ways, conditions, lower_bound, gaps, total } = other;
+        self.add_evidence(&other);
+        let Self { executed, ways, .. } = other;
         self.executed.resize(self.executed.len().max(executed.len()), 0);
         for (mine, theirs) in self.executed.iter_mut().zip(executed) {
             *mine = mine.saturating_add(theirs);
@@ -95,9 +96,13 @@ impl Seen {
             let way = self.ways.entry(address).or_default();
             *way = [way[0].saturating_add(stayed), way[1].saturating_add(branched)];
         }
-        self.conditions |= conditions;
-        self.lower_bound |= lower_bound;
-        self.gaps.merge(gaps);
-        self.total = self.total.saturating_add(total);
+    }
+
+    /// Adds only what the figures rest on: for captures of other images.
+    pub fn add_evidence(&mut self, other: &Self) {
+        self.conditions |= other.conditions;
+        self.lower_bound |= other.lower_bound;
+        self.gaps.merge(other.gaps.clone());
+        self.total = self.total.saturating_add(other.total);
     }
 }
