@@ -25,6 +25,10 @@ pub struct FlowEvents<S> {
     /// A handler ended, and what goes on is not known yet.
     ended: bool,
     offset: u64,
+    /// How many cycles had passed at a byte that is not reached yet: until then no event has a time.
+    gate: Option<(u64, u64)>,
+    /// Nothing is wanted after so many cycles.
+    until: u64,
 }
 
 impl<S: Sink> FlowEvents<S> {
@@ -38,6 +42,22 @@ impl<S: Sink> FlowEvents<S> {
             active: Vec::new(),
             ended: false,
             offset: 0,
+            gate: None,
+            until: u64::MAX,
+        }
+    }
+
+    /// The same of a reading that begins shortly before byte `offset`, at which so many `cycles` have
+    /// passed, and that ends after `until` of them. Events before that byte have no time.
+    #[must_use]
+    pub fn between(self, (offset, cycles): (u64, u64), until: u64) -> Self {
+        Self { gate: Some((offset, cycles)), until, ..self }
+    }
+
+    fn pass_gate(&mut self) {
+        if let Some((_, cycles)) = self.gate.take_if(|(offset, _)| *offset <= self.offset) {
+            self.release(None);
+            self.cycles = cycles;
         }
     }
 
@@ -71,7 +91,7 @@ impl<S: Sink> FlowEvents<S> {
             }
             _ => Event::Lost { bytes: offset..offset, why: LossReason::FlowGap },
         };
-        let time = Some(Window::exact(self.cycles));
+        let time = self.gate.is_none().then(|| Window::exact(self.cycles));
         self.sink.event(Position { origin: self.origin, offset, time }, &event);
     }
 }
@@ -92,6 +112,9 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
         self.offset = offset;
+        if self.gate.is_some() {
+            self.pass_gate();
+        }
         match *moment {
             Moment::Entered { exception: Some(exception), .. } => {
                 self.ended = false;
@@ -105,6 +128,7 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
                     self.wait(Event::Left { exception });
                 }
             }
+            Moment::Cycles(Some(_)) if self.gate.is_some() => self.release(None),
             Moment::Cycles(Some(cycles)) => {
                 let earliest = self.cycles;
                 self.cycles = self.cycles.saturating_add(u64::from(cycles));
@@ -116,5 +140,9 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
             | Moment::Time { .. }
             | Moment::Context { .. } => {}
         }
+    }
+
+    fn has_enough(&self) -> bool {
+        self.cycles > self.until
     }
 }

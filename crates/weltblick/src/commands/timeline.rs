@@ -11,20 +11,28 @@ use crate::sources::{self, Capture};
 use anyhow::{Result, bail};
 use clap::ValueEnum;
 use ratatui::crossterm::terminal;
+use std::collections::BTreeSet;
 use std::io::{IsTerminal as _, Write};
 use std::time::Duration;
 use weltblick_core::budget::{Point, PointRange};
-use weltblick_core::image::Variables;
+use weltblick_core::image::{Image, Variables};
+use weltblick_core::measure::execution::{Found, OnStack};
 use weltblick_core::measure::signals::{Dictionary, FromText, Signals};
 use weltblick_core::measure::timeline::{
-    Context, Entry, EntryRow, Gather, LaneKey, MOST_ENTRIES, Spacing, TimelineReport, Wanted, What,
-    entries, kind, report, row,
+    CallLanes, Context, Entry, EntryRow, Gather, LaneKey, MOST_ENTRIES, Spacing, TimelineReport,
+    Wanted, What, entries, kind, report, row,
 };
 use weltblick_core::measure::within::Within;
 use weltblick_core::pattern::Pattern;
 
 /// Cells of lanes in pictures and in JSON.
 const CELLS: usize = 1024;
+/// How far a search looks at first, how much farther each time, and how far by steps.
+const FIRST_STEP: Duration = Duration::from_millis(500);
+const STEPS_GROW: u64 = 16;
+const LAST_STEP: Duration = Duration::from_secs(150);
+/// A depth of calls has a lane by itself if one of them lasts for this part of the axis.
+const LEAST_CALL: u64 = 12;
 /// Columns of a terminal that says nothing, and at least.
 const USUAL_WIDTH: usize = 100;
 const LEAST_WIDTH: usize = 80;
@@ -54,7 +62,7 @@ pub(crate) struct Args {
     /// The same backwards
     #[arg(long, value_name = "WHAT", conflicts_with_all = ["to", "within", "next"])]
     previous: Option<Wanted>,
-    /// Only these lanes: names, kinds (interrupt, task, span, object, value, text), `*` for anything
+    /// Only these lanes: names, kinds (interrupt, task, call, span, object, value, text), `*` for anything
     #[arg(long, value_name = "LANE", value_delimiter = ',')]
     lanes: Vec<String>,
     /// How the axis is spaced
@@ -117,7 +125,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     search(&reading, args, &dictionary, &patterns, &mut marked)?;
     let window = window(&reading, args, &marked)?;
-    let Told { gather, names } = read(&reading, &dictionary, &patterns, window, false)?;
+    let Told { mut gather, names } = read(&reading, &dictionary, &patterns, window, false)?;
+    add_calls(&reading, dictionary.image, window, &mut gather)?;
     let context = Context { image: dictionary.image, scale: reading.scale, values: &names };
     let Some(range) = gather.range.filter(|(start, end)| end > start) else {
         bail!(
@@ -171,12 +180,50 @@ fn read<'d>(
     let (start, end) = window.unwrap_or((0, u64::MAX - 1));
     let only = Within::new(start, end.saturating_add(1), &mut values);
     let lines = FromText::new(patterns, dictionary.image, only);
-    reading.capture.replay(&mut (), &mut (&mut gather, lines))?;
+    let mut sink = (&mut gather, lines);
+    let near = match found(reading.capture, window)? {
+        Some(found) => reading.capture.replay_events_from(found, end, &mut sink)?,
+        None => false,
+    };
+    if !near {
+        reading.capture.replay(&mut (), &mut sink)?;
+    }
     values.finish();
     gather.finish();
     let names = values.list().iter().map(|signal| values.name(signal.key)).collect();
     add_values(&mut gather, &values);
     Ok(Told { gather, names })
+}
+
+/// Where reading may begin for a window, in a long instruction trace.
+fn found(capture: &Capture, window: Option<(u64, u64)>) -> Result<Option<Found>> {
+    window.map_or(Ok(None), |(start, _)| capture.found_at_cycle(start))
+}
+
+/// Adds what was on the stack, where the instruction trace leads: both then tell the same time.
+fn add_calls(
+    reading: &Reading<'_>,
+    image: Option<&Image>,
+    window: Option<(u64, u64)>,
+    gather: &mut Gather<'_>,
+) -> Result<()> {
+    let capture = reading.capture;
+    let Some(image) = image.filter(|_| capture.tells_events_by_flow() && !reading.once) else {
+        return Ok(());
+    };
+    let mut lanes = CallLanes::new(image, gather);
+    let near = match found(capture, window)? {
+        Some(found) => {
+            lanes = lanes.from(found);
+            capture.replay_flow_near(found.offset, &mut lanes)?
+        }
+        None => false,
+    };
+    if !near {
+        capture.replay_flow(&mut lanes)?;
+    }
+    lanes.finish();
+    Ok(())
 }
 
 /// The ticks that are looked at; nothing for all.
@@ -231,22 +278,38 @@ fn search(
         (None, None) => None,
     };
     let from = start.unwrap_or(if forwards { 0 } else { u64::MAX - 1 });
-    let window = if forwards { (from, u64::MAX - 1) } else { (0, from) };
-    let Told { gather, names } = read(reading, dictionary, patterns, Some(window), !forwards)?;
-    let context = Context { image: dictionary.image, scale: reading.scale, values: &names };
-    let name = |lane: LaneKey| context.name(&gather, lane);
-    let found = wanted.find(&gather.entries, from, forwards, &name);
-    let Some(found) = found else {
-        let way = if forwards { "after" } else { "before" };
-        let limit = if gather.cut {
-            format!(" (only {MOST_ENTRIES} events were looked at; start nearer)")
-        } else {
-            String::new()
+    // Where an index leads to any place, first what is near, then ever more.
+    let by_steps = start.is_some() && reading.capture.found_at_cycle(from)?.is_some();
+    let mut reach = if by_steps { reading.clock.cycle_at(FIRST_STEP) } else { u64::MAX };
+    let landed = loop {
+        let window = match forwards {
+            true => (from, from.saturating_add(reach).min(u64::MAX - 1)),
+            false => (from.saturating_sub(reach), from),
         };
-        bail!("there is no such thing {way} this point{limit}");
+        let told = read(reading, dictionary, patterns, Some(window), !forwards)?;
+        let context =
+            Context { image: dictionary.image, scale: reading.scale, values: &told.names };
+        let name = |lane: LaneKey| context.name(&told.gather, lane);
+        if let Some(found) = wanted.find(&told.gather.entries, from, forwards, &name) {
+            let what = format!("{} {}", name(found.lane), context.what(&told.gather, &found.what));
+            let (tick, time) = (found.time.latest, found.time);
+            break Marked { letter: 'w', name: what, tick, time };
+        }
+        if reach == u64::MAX {
+            let way = if forwards { "after" } else { "before" };
+            let limit = if told.gather.cut {
+                format!(" (only {MOST_ENTRIES} events were looked at; start nearer)")
+            } else {
+                String::new()
+            };
+            bail!("there is no such thing {way} this point{limit}");
+        }
+        reach = reach.saturating_mul(STEPS_GROW);
+        // From here on all of it is read anyway.
+        if reading.clock.cycle_at(LAST_STEP) < reach {
+            reach = u64::MAX;
+        }
     };
-    let what = format!("{} {}", name(found.lane), context.what(&gather, &found.what));
-    let landed = Marked { letter: 'w', name: what, tick: found.time.latest, time: found.time };
     if marked.is_empty() {
         marked.push(Marked { letter: 'v', ..landed });
     } else {
@@ -297,6 +360,10 @@ fn chosen(
     let named: Vec<(LaneKey, String)> =
         gather.lanes.keys().map(|&lane| (lane, context.name(gather, lane))).collect();
     let has_tasks = named.iter().any(|(lane, _)| matches!(lane, LaneKey::Task(_)));
+    let (start, end) = gather.range.unwrap_or_default();
+    let long = |call: &&OnStack| call.until.latest - call.from.latest >= (end - start) / LEAST_CALL;
+    let named_calls: BTreeSet<usize> =
+        gather.calls.iter().filter(long).map(|call| call.depth).collect();
     let meant = |(lane, name): &&(LaneKey, String), pattern: &str| {
         signals::is_meant(name, pattern) || kind(*lane) == pattern.trim_end_matches('s')
     };
@@ -310,7 +377,13 @@ fn chosen(
         // Thread mode is what tasks share; without them it is a lane of its own.
         [] => {
             let by_events = spacing == SpacingArg::Events;
-            (entry.0 != LaneKey::Thread || !has_tasks) && (entry.0 != LaneKey::Load || !by_events)
+            match entry.0 {
+                LaneKey::Thread => !has_tasks,
+                LaneKey::Load => !by_events,
+                // Where no call is long enough to be named there is nothing to read.
+                LaneKey::Call(depth) => named_calls.contains(&depth),
+                _ => true,
+            }
         }
         _ => wanted.iter().any(|pattern| meant(entry, pattern)),
     };

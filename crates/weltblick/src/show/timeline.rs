@@ -5,7 +5,9 @@ use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain}
 use anyhow::Result;
 use std::collections::BTreeMap;
 use std::io::Write;
-use weltblick_core::measure::timeline::{CellRow, EntryRow, LaneRow, Spacing, TimelineReport};
+use weltblick_core::measure::timeline::{
+    CallRow, CellRow, EntryRow, LaneRow, Spacing, TimelineReport,
+};
 use weltblick_core::time::Window;
 
 /// Columns of the names, with a blank at each side.
@@ -60,6 +62,12 @@ impl Axis<'_> {
         }
     }
 
+    /// The columns of a call, among so many.
+    fn columns(&self, call: &CallRow, cells: usize) -> std::ops::Range<usize> {
+        let edge = |ns: f64| (self.part((ns / self.ns).round() as u64) * cells as f64) as usize;
+        edge(call.from_ns)..edge(call.until_ns)
+    }
+
     /// The column of a tick, among so many.
     fn column(&self, tick: u64, cells: usize) -> usize {
         ((self.part(tick) * cells as f64) as usize).min(cells.saturating_sub(1))
@@ -93,7 +101,10 @@ pub(crate) fn text(chart: &Chart<'_>, paint: Paint, out: &mut dyn Write) -> Resu
     let mut before = "";
     for (number, lane) in chart.report.lanes.iter().enumerate() {
         // A line between kinds would cost a lane: their order is enough, but tasks stand apart.
-        if !before.is_empty() && before != lane.kind && matches!(&*lane.kind, "task" | "load") {
+        if !before.is_empty()
+            && before != lane.kind
+            && matches!(&*lane.kind, "task" | "call" | "load")
+        {
             writeln!(out)?;
         }
         before = &lane.kind;
@@ -101,6 +112,7 @@ pub(crate) fn text(chart: &Chart<'_>, paint: Paint, out: &mut dyn Write) -> Resu
             (_, Some(values)) => paint.accent(value_row(values, &chart.axis, cells).trim_end()),
             ("recording", _) => paint.alarm(gap_row(chart, cells).trim_end()),
             ("object" | "text", _) => text_row(chart, number, lane, cells).trim_end().to_owned(),
+            ("call", _) => paint.accent(call_row(lane, &chart.axis, cells).trim_end()),
             _ => paint.accent(bar_row(&lane.cells).trim_end()),
         };
         writeln!(out, " {} {row}", short(&lane.name, NAMES - 2))?;
@@ -187,6 +199,23 @@ fn bar_row(cells: &[CellRow]) -> String {
         _ => ' ',
     };
     cells.iter().map(glyph).collect()
+}
+
+/// Calls: each between brackets with its name where there is room, else how much of the time any was there.
+fn call_row(lane: &LaneRow, axis: &Axis<'_>, cells: usize) -> String {
+    let mut row: Vec<char> = bar_row(&lane.cells).chars().collect();
+    row.resize(cells, ' ');
+    for (columns, call) in lane.calls.iter().map(|call| (axis.columns(call, cells), call)) {
+        let Some(room) = columns.len().checked_sub(2).filter(|&room| room >= LEAST_TEXT) else {
+            continue;
+        };
+        let name: String = plain(&call.function).chars().take(room).collect();
+        let shown = format!("[{name:room$}]");
+        for (slot, letter) in row[columns].iter_mut().zip(shown.chars()) {
+            *slot = letter;
+        }
+    }
+    row.into_iter().collect()
 }
 
 /// Moments, and what is told there as far as there is room.
@@ -281,7 +310,10 @@ fn feet(chart: &Chart<'_>, cells: usize, paint: Paint, out: &mut dyn Write) -> R
     }
     writeln!(out)?;
     let signs = "bars: how much of that time it ran   - begun, something else runs   . pending or ready\n, waits for an object   | a moment (a number: several)   o something is missing";
-    for line in signs.lines() {
+    let calls =
+        "[name] a call   a bar in the lane of calls: some that are too short for their names";
+    let has_calls = chart.report.lanes.iter().any(|lane| lane.kind == "call");
+    for line in signs.lines().chain(has_calls.then_some(calls)) {
         writeln!(out, "{}", paint.faint(line))?;
     }
     let closer = chart.report.until_ns - chart.report.from_ns;

@@ -453,6 +453,11 @@ impl Capture {
         self.manifest.flow().is_some()
     }
 
+    /// Whether events come from the instruction trace, with the cycles that it counts.
+    pub(crate) fn tells_events_by_flow(&self) -> bool {
+        self.manifest.flow_events().is_some() && self.image.is_some()
+    }
+
     /// What tells time in the instruction trace.
     pub(crate) fn flow_clocking(&self) -> flow::Clocking {
         self.manifest.flow().map_or(flow::Clocking::Nothing, |(number, source)| {

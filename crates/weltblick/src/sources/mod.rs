@@ -6,6 +6,7 @@ mod folder;
 mod follow;
 pub(crate) mod live;
 mod make;
+mod near;
 mod read;
 mod segments;
 mod source_text;

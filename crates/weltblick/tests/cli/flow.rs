@@ -285,6 +285,19 @@ fn interrupts_and_lanes_from_what_ran() {
     let bench = Bench::with_flow();
     assert_snapshot!("interrupts_from_flow", bench.out("interrupts buoy-flow"));
     assert_snapshot!("timeline_from_flow", bench.out("timeline buoy-flow --within 100ms..110ms"));
+    // Calls are drawn by name where there is room, and chosen like other lanes.
+    assert_snapshot!(
+        "timeline_calls",
+        bench.out("timeline buoy-flow --around 18.8ms --width 1ms --columns 120")
+    );
+    let report = bench.json("timeline buoy-flow --around 18.8ms --width 1ms --lanes calls");
+    let lanes = report["lanes"].as_array().unwrap();
+    assert!(lanes.len() > 2 && lanes.iter().all(|lane| lane["kind"] == "call"));
+    let named = lanes[1]["calls"].as_array().unwrap();
+    assert!(named.iter().any(|call| call["function"] == "bands_update"), "{named:?}");
+    let picture = "timeline buoy-flow --around 18.8ms --width 1ms --picture calls.svg";
+    bench.out(picture);
+    assert!(String::from_utf8(bench.read("calls.svg")).unwrap().contains("bands_update"));
     let report = bench.json("interrupts buoy-flow");
     let runs = |name: &str| {
         let rows = report["interrupts"].as_array().unwrap();
@@ -433,6 +446,13 @@ fn a_long_trace_is_indexed_once() {
         assert_eq!(cached(command), whole, "made: {command}");
         assert_eq!(cached(command), whole, "kept: {command}");
         assert_eq!(kept(), 1);
+    }
+    // A timeline is read from near its place, too; a search goes on from there.
+    for command in [
+        "timeline buoy-flow --around 12.3456s --width 2ms --lanes interrupt --format json",
+        "timeline buoy-flow --around 9.01s --previous irq:gnss_pulse --width 2ms --list --lanes interrupt",
+    ] {
+        assert_eq!(cached(command), bench.out(command), "{command}");
     }
     // What is kept may be damaged, or of another image.
     let file = std::fs::read_dir(bench.path("cache/weltblick")).unwrap().next().unwrap().unwrap();

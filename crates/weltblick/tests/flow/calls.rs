@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use weltblick_core::flow::{Clocking, Code};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Listed, Listing, Named, Role, Root, Seen,
+    BlockCounts, Calls, Listed, Listing, Named, OnStack, Role, Root, Seen,
 };
 use weltblick_core::stats::Bounds;
 use weltblick_standin::Machine;
@@ -34,7 +34,8 @@ struct Recorded<'a> {
     code: Code<'a>,
 }
 
-fn record(image: &Image, cycles: u64, by: By) -> Recorded<'_> {
+/// The demo's firmware for so many cycles, as a trace unit tells it.
+fn recorded(cycles: u64, by: By) -> (Machine, Vec<u8>, Told) {
     let (unit, told, registers) = match by {
         By::Etmv4(threshold) => {
             let registers = vec![
@@ -52,6 +53,11 @@ fn record(image: &Image, cycles: u64, by: By) -> Recorded<'_> {
         }
     };
     let (machine, bytes) = recording::record(unit, FAST, &registers, cycles);
+    (machine, bytes, told)
+}
+
+fn record(image: &Image, cycles: u64, by: By) -> Recorded<'_> {
+    let (machine, bytes, told) = recorded(cycles, by);
     let mut sink = (BlockCounts::default(), Calls::new(image, Clocking::Cycles));
     let code = told.follow(image, &[], (&bytes, 0), &mut sink);
     let (counts, mut calls) = sink;
@@ -215,4 +221,77 @@ fn tasks_keep_their_own_stacks() {
         assert_eq!(node.root, Root::Exception(15));
         assert!(node.parent.is_some_and(|parent| tree.node(parent).function.is_none()));
     }
+}
+
+/// What left the stack, by function, in order of beginning.
+fn stays(image: &Image, by: By) -> (Machine, Vec<OnStack>) {
+    let (machine, bytes, told) = recorded(20_000_000, by);
+    let mut calls = Calls::new(image, Clocking::Cycles).telling_stacks();
+    told.follow(image, &[], (&bytes, 0), &mut calls);
+    calls.finish();
+    let mut stays: Vec<OnStack> = calls.left_stack().collect();
+    stays.sort_by_key(|stay| (stay.from.latest, stay.depth));
+    (machine, stays)
+}
+
+#[test]
+fn handlers_are_on_the_stack_while_they_really_run() {
+    let image = image();
+    for by in [By::Etmv4(4), By::Etmv3] {
+        let (machine, stays) = stays(&image, by);
+        let mut checked = 0;
+        for exception in 11..40_u16 {
+            let runs = machine.truth().exceptions.iter().filter(|e| e.number == exception);
+            let runs: Vec<_> = runs.filter(|run| run.left.is_some()).collect();
+            let Some(vector) = image.vector(exception).filter(|_| !runs.is_empty()) else {
+                continue;
+            };
+            let own: Vec<_> =
+                stays.iter().filter(|stay| stay.function == Named(vector.handler)).collect();
+            assert!(own.len() >= runs.len() && own.len() <= runs.len() + 1, "{exception}");
+            for (stay, run) in own.iter().zip(&runs) {
+                let lasted = run.left.unwrap() - run.entered;
+                let least = stay.until.earliest.saturating_sub(stay.from.latest + 12);
+                let most = stay.until.latest - stay.from.earliest + 12;
+                assert!((least..=most).contains(&lasted), "{exception}: {lasted} {stay:?}");
+            }
+            checked += runs.len();
+        }
+        assert!(checked > 500, "{checked}");
+    }
+}
+
+#[test]
+fn callees_are_on_the_stack_while_their_callers_are() {
+    let image = image();
+    let (_, stays) = stays(&image, By::Etmv4(32));
+    let named = |name: &str| Named(Some(image.functions_named(name)[0]));
+    // At one depth, one after the other, without a gap but for what is not called.
+    let deepest = stays.iter().map(|stay| stay.depth).max().unwrap();
+    assert!((4..=12).contains(&deepest), "{deepest}");
+    for depth in 0..=deepest {
+        let here: Vec<_> = stays.iter().filter(|stay| stay.depth == depth).collect();
+        for pair in here.windows(2) {
+            assert!(pair[0].until.latest <= pair[1].from.latest, "{pair:?}");
+        }
+        // Each lies in one that is a call less deep.
+        let below: Vec<_> = stays.iter().filter(|stay| stay.depth + 1 == depth).collect();
+        for stay in here.iter().filter(|_| depth > 0) {
+            let at = below.partition_point(|below| below.from.latest <= stay.from.latest);
+            let around = below[..at].iter().rev().take(2);
+            let holds = around.into_iter().any(|below| below.until.latest >= stay.until.latest);
+            assert!(holds, "{stay:?}");
+        }
+    }
+    // Whoever calls it: it is as often there as it is called, unless another task has its turn meanwhile.
+    let callers: Vec<Named> = stays
+        .iter()
+        .filter(|stay| stay.function == named("sine"))
+        .filter_map(|stay| {
+            let below = stays.iter().filter(|below| below.depth + 1 == stay.depth);
+            let mut below = below.filter(|b| b.from.latest <= stay.from.latest);
+            below.rfind(|b| b.until.latest >= stay.until.latest).map(|b| b.function)
+        })
+        .collect();
+    assert!(callers.len() > 100 && callers.iter().all(|&by| by == named("spectrum_power")));
 }

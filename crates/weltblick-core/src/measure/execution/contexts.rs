@@ -115,10 +115,11 @@ impl Contexts {
         self.get(number).map_or(&[], |context| &context.frames)
     }
 
-    /// What runs, on top of what was interrupted: the outermost first.
+    /// What runs, on top of what was interrupted: the outermost first. Between the end of a handler and
+    /// what goes on then, that is taken to be what was interrupted last.
     pub(super) fn stack(&self) -> impl Iterator<Item = usize> {
         let in_handler =
-            self.current.is_some_and(|current| matches!(self.root(current), Root::Exception(_)));
+            self.current.is_none_or(|current| matches!(self.root(current), Root::Exception(_)));
         let thread = self.threads.last().copied().filter(|_| in_handler);
         thread.into_iter().chain(self.handlers.iter().copied()).chain(self.current)
     }

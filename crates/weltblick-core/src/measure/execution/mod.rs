@@ -13,6 +13,7 @@ mod listing;
 mod report;
 mod rows;
 mod seen;
+mod stacks;
 mod sums;
 mod tree;
 
@@ -26,4 +27,5 @@ pub use listing::{Listed, ListedFunction, Listing, Role};
 pub use report::{CodeBy, ExactContext, by_code, by_function, by_interrupt};
 pub use rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, Partner, SCHEMA};
 pub use seen::Seen;
+pub use stacks::OnStack;
 pub use tree::{Named, Node, NodeId, Root, SelfTime, Tree};

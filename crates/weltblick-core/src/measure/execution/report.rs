@@ -52,10 +52,7 @@ impl ExactContext<'_> {
     /// What to call a function.
     #[must_use]
     pub fn name(&self, named: Named) -> String {
-        named.0.map_or_else(
-            || "[code without a name]".to_owned(),
-            |id| self.image.function(id).name.clone(),
-        )
+        named.name(self.image)
     }
 
     /// What to call the beginning of a path.

@@ -1,5 +1,6 @@
 //! Who called whom: a tree of paths.
 
+use crate::image::{FunctionId, Image};
 use rustc_hash::FxHashMap;
 
 /// Paths that are told apart: what is called beyond counts for its caller, so that memory is bounded.
@@ -30,7 +31,18 @@ pub enum Root {
 
 /// A function, or code that no symbol names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Named(pub Option<crate::image::FunctionId>);
+pub struct Named(pub Option<FunctionId>);
+
+impl Named {
+    /// What to call it.
+    #[must_use]
+    pub fn name(self, image: &Image) -> String {
+        self.0.map_or_else(
+            || "[code without a name]".to_owned(),
+            |id| image.function(id).name.clone(),
+        )
+    }
+}
 
 /// One path: a function, called from another path.
 #[derive(Debug, Clone, PartialEq)]

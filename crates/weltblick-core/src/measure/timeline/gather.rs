@@ -6,6 +6,7 @@ use crate::event::{Event, Name, Position, Sink, Statement, Thing};
 use crate::image::Image;
 use crate::measure::console::{Console, Line, Lines, Source, format};
 use crate::measure::dissection::Actor;
+use crate::measure::execution::OnStack;
 use crate::measure::interrupts::{
     Cut, GridFit, Late, Nesting, Run, Runner, THREAD, Watcher as InterruptWatcher,
 };
@@ -37,6 +38,8 @@ pub struct Gather<'a> {
     pub pieces: Vec<Piece>,
     /// Single moments, in about the order of time.
     pub entries: Vec<Entry>,
+    /// What was on the stack, as far as it was there for long enough to be drawn by name.
+    pub calls: Vec<OnStack>,
     /// There were more pieces or entries than are kept.
     pub cut: bool,
     /// Where something may be missing.
@@ -199,6 +202,7 @@ impl<'a> Gather<'a> {
             lanes: BTreeMap::new(),
             pieces: Vec::new(),
             entries: Vec::new(),
+            calls: Vec::new(),
             cut: false,
             gaps: Vec::new(),
             range: window,
@@ -261,6 +265,24 @@ impl<'a> Gather<'a> {
             self.entries.drain(..MOST_ENTRIES / 2);
         }
         self.entries.push(entry);
+    }
+
+    /// Something was on the stack; it is kept one by one if it was there for so many ticks.
+    pub(super) fn called(&mut self, call: OnStack, long_enough: u64) {
+        let Some((start, end)) = self.range else { return };
+        let (from, until) = (call.from.latest.max(start), call.until.latest.min(end));
+        if from >= until {
+            return;
+        }
+        let lane = LaneKey::Call(call.depth);
+        if let Some(columns) = self.lane(lane) {
+            columns.add(Doing::Runs, from - start, until - start);
+        }
+        if until - from >= long_enough {
+            let (from, until) = (Window::exact(from), Window::exact(until));
+            self.pieces.push(Piece { lane, doing: Doing::Runs, from, until });
+            self.calls.push(OnStack { from, until, ..call });
+        }
     }
 
     fn sampled(&mut self, time: Option<Window>, awake: bool) {

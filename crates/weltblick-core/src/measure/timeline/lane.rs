@@ -14,6 +14,8 @@ pub enum LaneKey {
     Task(u32),
     /// The kernel, between tasks.
     Kernel,
+    /// What is on the stack, so many calls deep.
+    Call(usize),
     /// A span of the firmware's own.
     Span(u32),
     /// A queue, a semaphore, a mutex.
@@ -32,7 +34,7 @@ impl LaneKey {
     /// Whether single moments are all that it shows; others show stretches, or a course.
     #[must_use]
     pub const fn has_moments(self) -> bool {
-        !matches!(self, Self::Interrupt(_) | Self::Task(_) | Self::Value(_))
+        !matches!(self, Self::Interrupt(_) | Self::Task(_) | Self::Call(_) | Self::Value(_))
     }
 
     /// The thing that the firmware may name.

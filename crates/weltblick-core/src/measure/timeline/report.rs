@@ -43,6 +43,7 @@ impl Context<'_> {
             LaneKey::Thread => "[thread mode]".into(),
             LaneKey::Kernel => "[kernel]".into(),
             LaneKey::Task(number) => format!("task {number}"),
+            LaneKey::Call(depth) => format!("calls {}", depth + 1),
             LaneKey::Span(number) => format!("span {number}"),
             LaneKey::Object(number) => format!("object {number}"),
             LaneKey::Text(Some(port)) => format!("port {port}"),
@@ -86,6 +87,7 @@ pub const fn kind(lane: LaneKey) -> &'static str {
         LaneKey::Interrupt(_) => "interrupt",
         LaneKey::Thread | LaneKey::Kernel => "thread",
         LaneKey::Task(_) => "task",
+        LaneKey::Call(_) => "call",
         LaneKey::Span(_) => "span",
         LaneKey::Object(_) => "object",
         LaneKey::Text(_) => "text",
@@ -115,10 +117,24 @@ pub struct CellRow {
 pub struct LaneRow {
     /// Its name.
     pub name: String,
-    /// `interrupt`, `thread`, `task`, `span`, `object`, `text`, `value`, `load` or `recording`.
+    /// `interrupt`, `thread`, `task`, `call`, `span`, `object`, `text`, `value`, `load` or `recording`.
     pub kind: String,
     /// Equal parts of the time, first to last.
     pub cells: Vec<CellRow>,
+    /// Of a lane of calls: the functions that were on the stack for long enough to be drawn by name.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub calls: Vec<CallRow>,
+}
+
+/// A function that was on the stack for a while, with or without having the core.
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
+pub struct CallRow {
+    /// The function.
+    pub function: String,
+    /// Since when, in nanoseconds since the trace began: at the latest.
+    pub from_ns: f64,
+    /// Until when, at the latest.
+    pub until_ns: f64,
 }
 
 /// Something that happened at a moment.
@@ -170,8 +186,19 @@ pub fn report(
 ) -> TimelineReport {
     let base = gather.range.map_or(0, |(base, _)| base);
     let part = (end - start).max(1) as f64 / cells.max(1) as f64;
+    let calls = |key: LaneKey| {
+        let LaneKey::Call(depth) = key else { return Vec::new() };
+        let here = gather.calls.iter().filter(|call| call.depth == depth);
+        here.map(|call| CallRow {
+            function: context.image.map(|image| call.function.name(image)).unwrap_or_default(),
+            from_ns: context.ns(call.from.latest),
+            until_ns: context.ns(call.until.latest),
+        })
+        .collect()
+    };
     let lane = |&key: &LaneKey| LaneRow {
         name: context.name(gather, key),
+        calls: calls(key),
         kind: kind(key).into(),
         cells: gather.lanes.get(&key).map_or_else(Vec::new, |columns| {
             let (from, until) = (start.saturating_sub(base), end.saturating_sub(base));

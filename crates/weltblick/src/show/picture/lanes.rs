@@ -1,6 +1,6 @@
 //! A timeline as a picture.
 
-use super::{ALARM, Area, Drawing, FAINT, FIGURE, TEXT, WIDTH, drawn, text};
+use super::{ALARM, Area, Drawing, FAINT, FIGURE, GROUND, TEXT, WIDTH, drawn, text};
 use crate::show::moment::moment;
 use crate::show::plain;
 use crate::show::timeline::Chart;
@@ -8,7 +8,7 @@ use anyhow::Result;
 use plotters::prelude::{DrawingBackend, PathElement, RGBColor, Rectangle, Text};
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use plotters::style::{Color as _, ShapeStyle};
-use weltblick_core::measure::timeline::CellRow;
+use weltblick_core::measure::timeline::{CallRow, CellRow};
 
 /// Height of a lane, and of what stands above and below all.
 const LANE: i32 = 26;
@@ -22,6 +22,8 @@ const BAR: i32 = 18;
 const LEAST_BAR: i32 = 7;
 /// Names longer than this are cut.
 const LONGEST_NAME: usize = 20;
+/// Calls narrower than this are bars.
+const LEAST_CALL: i32 = 4;
 /// Pixels of a letter, about.
 const LETTER: i32 = 7;
 
@@ -47,7 +49,10 @@ impl Drawing for Lanes<'_> {
                 None if matches!(lane.kind.as_str(), "object" | "text") => {
                     self.moments(area, number, foot)?;
                 }
-                None => bars(area, &lane.cells, foot)?,
+                None => {
+                    bars(area, &lane.cells, foot)?;
+                    self.calls(area, &lane.calls, foot)?;
+                }
             }
         }
         self.axis(area)?;
@@ -209,6 +214,28 @@ impl Lanes<'_> {
                 let shown: String = plain(said).chars().take(room as usize).collect();
                 let style = text(12, &TEXT).pos(Pos::new(HPos::Left, VPos::Center));
                 put(area, &Text::new(shown, (x + 5, foot - LANE / 2 + 2), style))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Calls that are wide enough, each with as much of its name as fits.
+    fn calls<B: DrawingBackend>(&self, area: &Area<B>, calls: &[CallRow], foot: i32) -> Result<()> {
+        let x = |ns: f64| self.x((ns / self.0.axis.ns).round() as u64);
+        for call in calls {
+            let (left, right) = (x(call.from_ns), x(call.until_ns));
+            if right - left < LEAST_CALL {
+                continue;
+            }
+            let bar = [(left, foot - BAR - 2), (right - 1, foot - 1)];
+            put(area, &Rectangle::new(bar, GROUND.filled()))?;
+            put(area, &Rectangle::new(bar, FIGURE.mix(0.16).filled()))?;
+            put(area, &Rectangle::new(bar, FIGURE.stroke_width(1)))?;
+            let room = (right - left - 8) / LETTER;
+            if room >= 3 {
+                let shown: String = plain(&call.function).chars().take(room as usize).collect();
+                let style = text(12, &TEXT).pos(Pos::new(HPos::Left, VPos::Center));
+                put(area, &Text::new(shown, (left + 5, foot - LANE / 2 + 2), style))?;
             }
         }
         Ok(())

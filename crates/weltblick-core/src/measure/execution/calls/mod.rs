@@ -12,15 +12,17 @@
 //!   frame (a tail call);
 //! * after a gap nothing is known: open frames are cut. They count as calls and not as durations.
 
+mod stretch;
+
 use super::contexts::{Contexts, Resumed};
 use super::crossings::{Crossings, Passing};
-use super::figures::{CallFigures, Longest};
-use super::interval::{Clock, Item, Pace, share_out};
-use super::tree::{Named, NodeId, Root, SelfTime, Tree};
+use super::figures::CallFigures;
+use super::interval::{Clock, Item, Pace};
+use super::stacks::{OnStack, Stacks};
+use super::tree::{Named, NodeId, Root, Tree};
 use crate::flow::{Block, Clocking, End, Moment, Sink};
 use crate::image::Image;
 use crate::isa::thumb::Indirect;
-use crate::stats::Ticks;
 use rustc_hash::FxHashMap;
 
 /// Calls deeper than this are not followed: they count for the innermost one that is.
@@ -102,6 +104,8 @@ pub struct Calls<'a> {
     passed: Vec<Passing>,
     /// Own clocks of contexts whose stand-ins ended in it, as they were when those began.
     joined: Vec<Clock>,
+    /// What was on the stack when, if that is wanted.
+    stacks: Option<Box<Stacks>>,
 }
 
 impl<'a> Calls<'a> {
@@ -133,7 +137,19 @@ impl<'a> Calls<'a> {
             crossings: None,
             passed: Vec::new(),
             joined: Vec::new(),
+            stacks: None,
         }
+    }
+
+    /// The same, telling what was on the stack from when to when.
+    #[must_use]
+    pub fn telling_stacks(self) -> Self {
+        Self { stacks: Some(Box::default()), ..self }
+    }
+
+    /// What left the stack since it was last asked.
+    pub fn left_stack(&mut self) -> impl Iterator<Item = OnStack> + '_ {
+        self.stacks.iter_mut().flat_map(|stacks| stacks.left.drain(..))
     }
 
     /// The same, following ways between points too. Blocks must begin there: see
@@ -280,6 +296,7 @@ impl<'a> Calls<'a> {
 
     /// Notes what runs, for the fast path.
     fn show_top(&mut self) {
+        self.note_stack();
         let context = self.contexts.current();
         let top = self.contexts.frames(context).last().copied();
         self.function = top.map(|frame| self.frames[frame].function);
@@ -287,6 +304,17 @@ impl<'a> Calls<'a> {
             Some(frame) => self.frames[frame].node,
             None => self.tree.root(self.contexts.root(context)),
         };
+    }
+
+    /// Notes what is on the stack, if anybody wants to know.
+    fn note_stack(&mut self) {
+        let Some(stacks) = &mut self.stacks else { return };
+        let frames = self.contexts.stack().flat_map(|context| self.contexts.frames(context));
+        let shown = frames.map(|&number| {
+            let Frame { function, stretch, .. } = self.frames[number];
+            (number, stretch, function)
+        });
+        stacks.changed(shown, self.items.len().saturating_sub(1));
     }
 
     /// A call begins.
@@ -482,231 +510,6 @@ impl<'a> Calls<'a> {
         }
     }
 
-    /// A stretch ends: so many ticks passed in it, if that is known.
-    #[inline(never)]
-    fn settle(&mut self, ticks: Option<u64>) {
-        if let (true, Some(ticks)) = (self.items.is_empty(), ticks) {
-            return self.settle_alone(ticks);
-        }
-        self.flush();
-        self.stretch += 1;
-        let items = std::mem::take(&mut self.items);
-        let before = self.clock;
-        self.count(&items);
-        if ticks.is_none() {
-            // Nor is it known of calls that are open how long they last.
-            self.unknown = self.stretch;
-        }
-        let idle = (!self.contexts.is_nobody()).then_some(self.node);
-        share_out(&items, ticks, self.stretch, idle, &mut self.pace, &mut self.tree);
-        let ticks = ticks.unwrap_or(0);
-        self.clock.low += ticks;
-        self.clock.high += ticks;
-        self.contexts.advance(&items, ticks, self.stretch);
-        let at_once = self.before_anything_ran(&items);
-        for item in &items {
-            if let Item::Join(stand_in, context) = *item {
-                self.contexts.join_time(stand_in, context);
-            }
-        }
-        if let Some(crossings) = self.crossings.take() {
-            self.crossings = Some(self.cross(crossings, &items, at_once));
-        }
-        for (place, item) in items.iter().enumerate() {
-            // Nothing ran before it: it happened when the stretch began.
-            let passed = if place < at_once { 0 } else { ticks };
-            match *item {
-                Item::Open(number) if passed > 0 => {
-                    let own = self.contexts.clock(self.frames[number].context);
-                    let frame = &mut self.frames[number];
-                    frame.began[1] = self.clock;
-                    frame.began_own[1] = own;
-                }
-                Item::Close(number) => {
-                    self.note(number, before, [ticks, passed]);
-                    self.free.push(number);
-                }
-                Item::Cut(number) => {
-                    self.figures.entry(self.frames[number].function).or_default().cut += 1;
-                    self.free.push(number);
-                }
-                Item::Drop(number) => self.free.push(number),
-                Item::Open(_)
-                | Item::Ran { .. }
-                | Item::Waits(_)
-                | Item::Join(..)
-                | Item::Passed { .. }
-                | Item::Gone(_)
-                | Item::Forgotten(_)
-                | Item::Back
-                | Item::Lost => {}
-            }
-        }
-        self.contexts.bury();
-        self.items = items;
-        self.items.clear();
-    }
-
-    /// Ways between points go on by what happened in a stretch; the first `at_once` items took no time.
-    fn cross(
-        &mut self,
-        mut crossings: Box<Crossings>,
-        items: &[Item],
-        at_once: usize,
-    ) -> Box<Crossings> {
-        crossings.unknown = self.unknown;
-        let mut passed = std::mem::take(&mut self.passed);
-        let mut each = passed.drain(..);
-        let mut joined = std::mem::take(&mut self.joined).into_iter();
-        for (place, item) in items.iter().enumerate() {
-            match *item {
-                Item::Passed { context, .. } => {
-                    let Some(mut passing) = each.next() else { break };
-                    if place >= at_once {
-                        passing.at[1] =
-                            Clock { instructions: passing.at[0].instructions, ..self.clock };
-                        let own = self.contexts.clock(context);
-                        let instructions = passing.own[0].instructions;
-                        passing.own[1] = Clock { instructions, ..own };
-                    }
-                    crossings.pass(passing, self.contexts.stands_in(context));
-                }
-                Item::Join(stand_in, context) => {
-                    let Some(own) = joined.next() else { break };
-                    crossings.join(stand_in, context, own);
-                }
-                Item::Gone(context) => crossings.end(context),
-                Item::Forgotten(context) => crossings.forget(context),
-                Item::Lost => crossings.lose(),
-                _ => {}
-            }
-        }
-        drop(each);
-        self.passed = passed;
-        crossings
-    }
-
-    /// How many items stand before the first one that took time: calls and returns do not, but handlers
-    /// take some to begin. A cycle count tells the time of the last branch itself; a timestamp comes
-    /// some time after it.
-    fn before_anything_ran(&self, items: &[Item]) -> usize {
-        let took = |item: &Item| match *item {
-            Item::Ran { .. } | Item::Waits(_) | Item::Back => true,
-            Item::Open(number) => self.frames[number].returns_to.is_none(),
-            Item::Close(_)
-            | Item::Cut(_)
-            | Item::Drop(_)
-            | Item::Join(..)
-            | Item::Passed { .. }
-            | Item::Gone(_)
-            | Item::Forgotten(_)
-            | Item::Lost => false,
-        };
-        match self.clocking {
-            // What is found out about threads changes their clocks.
-            Clocking::Cycles if items.iter().any(|item| matches!(item, Item::Join(..))) => 0,
-            Clocking::Cycles => items.iter().position(took).unwrap_or(items.len()),
-            Clocking::Timestamps | Clocking::Nothing => 0,
-        }
-    }
-
-    /// A stretch in which one function ran and nothing else happened: most are.
-    fn settle_alone(&mut self, ticks: u64) {
-        self.stretch += 1;
-        self.clock.low += ticks;
-        self.clock.high += ticks;
-        let instructions = std::mem::take(&mut self.run);
-        if instructions == 0 && self.contexts.is_nobody() {
-            return;
-        }
-        self.clock.instructions += instructions;
-        if instructions > 0 {
-            self.pace.learn(ticks, instructions);
-        }
-        let node = self.tree.node_mut(self.node);
-        node.instructions += instructions;
-        node.time.add(SelfTime { ticks, low: ticks, high: ticks });
-        let context = self.contexts.current();
-        self.contexts.ran_alone(context, Clock { low: ticks, high: ticks, instructions });
-    }
-
-    /// Counts instructions: these are certain, one by one.
-    fn count(&mut self, items: &[Item]) {
-        for item in items {
-            match *item {
-                Item::Ran { context, instructions, .. } => {
-                    self.clock.instructions += instructions;
-                    self.contexts.count(context, instructions);
-                }
-                Item::Open(number) => {
-                    let own = self.contexts.clock(self.frames[number].context);
-                    let frame = &mut self.frames[number];
-                    frame.began = [self.clock; 2];
-                    frame.began_own = [own; 2];
-                }
-                Item::Close(number) => {
-                    let frame = &mut self.frames[number];
-                    frame.ended_own = self.contexts.clock(frame.context);
-                    let own = frame.ended_own.instructions;
-                    let ran = own.saturating_sub(frame.began_own[0].instructions);
-                    let ran = Ticks::exact(ran);
-                    let (offset, until) = (frame.offset, self.offset);
-                    let figures = self.figures.entry(frame.function).or_default();
-                    figures.instructions.add(ran);
-                    if self.clocking == Clocking::Nothing {
-                        figures.keep_longest(Longest { ticks: ran, from: offset, until });
-                    }
-                }
-                Item::Join(stand_in, context) => {
-                    if self.crossings.is_some() {
-                        self.joined.push(self.contexts.clock(context));
-                    }
-                    self.contexts.join_instructions(stand_in, context);
-                }
-                Item::Passed { points, context, depth, offset } => {
-                    let (at, own) = ([self.clock; 2], [self.contexts.clock(context); 2]);
-                    let stretch = self.stretch;
-                    let passing = Passing { points, context, depth, offset, stretch, at, own };
-                    self.passed.push(passing);
-                }
-                Item::Waits(_)
-                | Item::Cut(_)
-                | Item::Drop(_)
-                | Item::Gone(_)
-                | Item::Forgotten(_)
-                | Item::Back
-                | Item::Lost => {}
-            }
-        }
-    }
-
-    /// How long a call lasted that ended in the stretch that began at `before` and had `ticks`, after
-    /// `passed` of them at most.
-    fn note(&mut self, number: usize, before: Clock, [ticks, passed]: [u64; 2]) {
-        let frame = self.frames[number];
-        if frame.stretch <= self.unknown || self.clocking == Clocking::Nothing {
-            return;
-        }
-        let own = self.contexts.clock(frame.context);
-        let elapsed = Ticks {
-            low: before.low.saturating_sub(frame.began[1].low),
-            high: (before.high + passed).saturating_sub(frame.began[0].high),
-        };
-        let [own_low, own_high] = match passed {
-            0 => [frame.ended_own.low, frame.ended_own.high],
-            _ => [own.low.saturating_sub(ticks), own.high],
-        };
-        let alone = Ticks {
-            low: own_low.saturating_sub(frame.began_own[1].low),
-            high: own_high.saturating_sub(frame.began_own[0].high).min(elapsed.high),
-        };
-        let until = self.offset;
-        let figures = self.figures.entry(frame.function).or_default();
-        figures.elapsed.add(elapsed);
-        figures.own.add(Ticks { low: alone.low.min(alone.high), ..alone });
-        figures.keep_longest(Longest { ticks: elapsed, from: frame.offset, until });
-    }
-
     /// Nothing that is open is followed any more.
     fn forget_all(&mut self) {
         self.flush();
@@ -718,6 +521,7 @@ impl<'a> Calls<'a> {
         if self.crossings.is_some() {
             self.item(Item::Lost);
         }
+        self.note_stack();
         self.function = None;
         self.edge = Edge::None;
     }
@@ -747,6 +551,7 @@ impl<'a> Calls<'a> {
             if self.crossings.is_some() {
                 self.item(Item::Gone(handler));
             }
+            self.note_stack();
         }
         self.function = None;
         self.edge = Edge::None;
