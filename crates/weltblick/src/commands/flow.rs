@@ -10,6 +10,7 @@ use weltblick_core::budget::{Point, address_of};
 use weltblick_core::flow::Clocking;
 use weltblick_core::measure::execution::{Found, History, Place};
 use weltblick_core::measure::statistic::Scale;
+use weltblick_core::time::Window;
 
 /// What exactly ran around a place
 #[derive(Debug, clap::Args)]
@@ -35,6 +36,8 @@ pub(crate) struct Args {
 
 /// More instructions than anybody reads are memory.
 const MOST: u64 = 1_000_000;
+/// Within so many instructions time is told again.
+const UP_TO_A_COUNT: u64 = 10_000;
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     if args.output.schema {
@@ -46,24 +49,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let back = args.back.unwrap_or(args.count / 2).min(MOST);
     let after = args.count.saturating_sub(back).min(MOST);
     let image = capture.image()?;
-    let new = || History::new(image, capture.flow_clocking(), place, args.next, [back, after]);
-    let mut history = new();
-    let near = match (place, found(&capture, place, args.next)?) {
-        // A byte is near its place in the file.
-        (Place::Byte(byte), _) => capture.replay_flow_near(byte, &mut history)?,
-        (_, Some(found)) => {
-            history = new().from(found);
-            capture.replay_flow_near(found.offset, &mut history)?
-        }
-        (_, None) => false,
-    };
-    let near = near && history.steps().is_some() && !history.misses();
-    let cut = near && matches!(place, Place::Byte(_));
-    if !near {
-        history = new();
-        capture.replay_flow(&mut history)?;
-    }
-    history.finish();
+    let (history, cut) = history(&capture, place, args.next, [back, after])?;
     let clock = capture.manifest.target.core_clock;
     // Who read from the middle does not know how much time passed before.
     let scale = clock.map(|clock| Scale::of(clock, Some(clock)));
@@ -90,6 +76,48 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
+}
+
+/// What ran before and after a place, and whether its times count from where reading began.
+fn history(
+    capture: &Capture,
+    place: Place,
+    next: u64,
+    around: [u64; 2],
+) -> Result<(History<'_>, bool)> {
+    let image = capture.image()?;
+    let new = || History::new(image, capture.flow_clocking(), place, next, around);
+    let mut history = new();
+    let near = match (place, found(capture, place, next)?) {
+        // A byte is near its place in the file.
+        (Place::Byte(byte), _) => capture.replay_flow_near(byte, &mut history)?,
+        (_, Some(found)) => {
+            history = new().from(found);
+            capture.replay_flow_near(found.offset, &mut history)?
+        }
+        (_, None) => false,
+    };
+    let near = near && history.steps().is_some() && !history.misses();
+    let cut = near && matches!(place, Place::Byte(_));
+    if !near {
+        history = new();
+        capture.replay_flow(&mut history)?;
+    }
+    history.finish();
+    Ok((history, cut))
+}
+
+/// When code is reached for the first time, between two cycle counts.
+pub(super) fn when(code: &Point, capture: &Capture) -> Result<Window> {
+    let place = Place::Address(address_of(code, capture.image()?)?);
+    let (history, _) = history(capture, place, 0, [0, UP_TO_A_COUNT])?;
+    let reached = history.steps().and_then(|(steps, hit)| {
+        let earliest = steps[hit].ticks?;
+        let later = steps.iter().skip(hit).filter_map(|step| step.ticks);
+        let latest = later.into_iter().find(|&ticks| ticks > earliest).unwrap_or(earliest);
+        Some(Window { earliest, latest })
+    });
+    reached.with_context(|| format!("`{code}` is not reached in this instruction trace"))
 }
 
 /// Near where the place is, by the index of a long trace.

@@ -81,6 +81,9 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
             Seek::occurrence(target, occurrence.which, occurrence.end)
         }
         Point::Function { .. } | Point::Line { .. } | Point::Address(_) => {
+            if capture.tells_events_by_flow() {
+                return super::flow::when(point, capture);
+            }
             bail!("`{point}` is a place in the code: when it ran only instruction trace tells")
         }
         Point::Time(_) => unreachable!("a time is a time"),

@@ -10,8 +10,8 @@ impl Capture {
     /// Where reading may begin for what happens from this cycle on. `None` where all must be read: the trace
     /// is short, or it is not all there is, or it counts no cycles.
     pub(crate) fn found_at_cycle(&self, cycle: u64) -> Result<Option<Found>> {
-        let alone = self.sources() == 1 && self.tells_events_by_flow();
-        if !alone || self.flow_clocking() != Clocking::Cycles {
+        let alone = matches!(&self.manifest.streams[..], [stream] if stream.sources.len() == 1);
+        if !alone || !self.tells_events_by_flow() || self.flow_clocking() != Clocking::Cycles {
             return Ok(None);
         }
         Ok(flow_index(self)?.and_then(|index| index.at_cycles(cycle)))

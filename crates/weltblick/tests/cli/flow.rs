@@ -295,6 +295,12 @@ fn interrupts_and_lanes_from_what_ran() {
     assert!(lanes.len() > 2 && lanes.iter().all(|lane| lane["kind"] == "call"));
     let named = lanes[1]["calls"].as_array().unwrap();
     assert!(named.iter().any(|call| call["function"] == "bands_update"), "{named:?}");
+    // Code is a point, too: the first time that it is reached.
+    let at_code = bench.out("timeline buoy-flow --at bands_update --width 300us --lanes call");
+    assert!(
+        at_code.contains("v bands_update at 0.0185") && at_code.contains("[bands_update"),
+        "{at_code}"
+    );
     let picture = "timeline buoy-flow --around 18.8ms --width 1ms --picture calls.svg";
     bench.out(picture);
     assert!(String::from_utf8(bench.read("calls.svg")).unwrap().contains("bands_update"));
