@@ -75,6 +75,16 @@ impl<'a> FlowLine<'a> {
         }
     }
 
+    /// The blocks that were reached so far.
+    #[must_use]
+    pub const fn code(&self) -> &Code<'a> {
+        match &self.reading {
+            Reading::Etmv3(_, flow) => flow.code(),
+            Reading::Etmv4(_, flow) => flow.code(),
+            Reading::Mtb(_, _, flow) => flow.code(),
+        }
+    }
+
     /// Reads the next bytes of the stream.
     pub fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
         let Self { framing, trace_id, reading } = self;

@@ -54,6 +54,11 @@ impl<S: Sink> FlowEvents<S> {
         Self { gate: Some((offset, cycles)), until, ..self }
     }
 
+    /// What events are handed to.
+    pub const fn sink_mut(&mut self) -> &mut S {
+        &mut self.sink
+    }
+
     fn pass_gate(&mut self) {
         if let Some((_, cycles)) = self.gate.take_if(|(offset, _)| *offset <= self.offset) {
             self.release(None);

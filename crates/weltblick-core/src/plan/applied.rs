@@ -3,7 +3,7 @@
 use super::core::{Architecture, InstructionTrace};
 use super::description::Description;
 use super::narrow::TraceUnit;
-use super::registers::{ITM_TRACE_ID, Register};
+use super::registers::{ETM_TRACE_ID, ITM_TRACE_ID, Register};
 use super::rows::PlanReport;
 use crate::capture::{Framing, ItmSettings, Protocol, SignalSpec, SourceSpec, StreamSpec, Target};
 use crate::capture::{read_marks_port, read_signals, write_signals};
@@ -11,12 +11,15 @@ use crate::document::{At, Fault, Source, Table};
 use crate::isa::Isa;
 use crate::time::parse_duration;
 use crate::wire::tpiu::Start;
+use crate::wire::{etmv3, etmv4};
 use std::fmt::Write as _;
 
 /// The only version of the form.
 const FORMAT: u64 = 1;
 /// A plan with more writes than this is no plan.
 const MOST_WRITES: usize = 10_000;
+/// The ITM's trace control register; its bit 0 switches it on.
+const ITM_TCR: u32 = 0xe000_0e80;
 
 /// What `capture` needs of a plan.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -178,18 +181,49 @@ impl Applied {
         text
     }
 
-    /// The stream that such a set-up sends, kept in segments that are called `name`.
+    /// The stream that such a set-up sends, kept in segments that are called `name`: what the registers
+    /// switch on.
     #[must_use]
     pub fn stream(&self, name: &str) -> StreamSpec {
         let framing = if self.framed { Framing::Tpiu(Start::Anywhere) } else { Framing::None };
-        let trace_id = self.framed.then_some(ITM_TRACE_ID);
-        let source = SourceSpec { trace_id, protocol: Protocol::Itm(self.itm) };
-        StreamSpec {
-            files: Vec::new(),
-            segments: Some(name.to_owned()),
-            framing,
-            sources: vec![source],
+        let instructions = self.instructions();
+        let silent = self.written(ITM_TCR).is_none_or(|control| control & 1 == 0);
+        let mut sources = Vec::new();
+        if instructions.is_none() || !silent {
+            let trace_id = self.framed.then_some(ITM_TRACE_ID);
+            sources.push(SourceSpec { trace_id, protocol: Protocol::Itm(self.itm) });
         }
+        // Without framing there is one source.
+        sources.extend(instructions.filter(|_| self.framed || sources.is_empty()));
+        StreamSpec { files: Vec::new(), segments: Some(name.to_owned()), framing, sources }
+    }
+
+    /// The instruction trace of a macrocell, as its registers are written. Its identification registers
+    /// are not in a plan: they are taken to be those of an M-profile core.
+    fn instructions(&self) -> Option<SourceSpec> {
+        let TraceUnit { kind, base, .. } = self.unit?;
+        let register = |offset: u64| self.written(u32::try_from(base + offset).ok()?);
+        let (protocol, id) = match kind {
+            InstructionTrace::Etm4 => {
+                let trcconfigr = register(0x010)?;
+                let settings = etmv4::Settings { trcconfigr, ..etmv4::Settings::default() };
+                (Protocol::Etmv4(settings), register(0x040))
+            }
+            InstructionTrace::Etm3 => {
+                let settings =
+                    etmv3::Settings { etmcr: register(0)?, ..etmv3::Settings::default() };
+                (Protocol::Etmv3(settings), register(0x200))
+            }
+            InstructionTrace::Mtb => return None,
+        };
+        let id = id.map_or(ETM_TRACE_ID, |id| (id & 0x7f) as u8);
+        Some(SourceSpec { trace_id: self.framed.then_some(id), protocol })
+    }
+
+    /// What is written to a register last.
+    fn written(&self, address: u32) -> Option<u32> {
+        let last = self.writes.iter().rev().find(|write| write.address == address)?;
+        Some(last.value)
     }
 }
 

@@ -97,7 +97,7 @@ fn total(report: &CoverageReport, paint: Paint, out: &mut dyn Write) -> Result<(
 }
 
 /// Tenths of a percent, never rounded up to all or down to nothing.
-fn share(part: &Part) -> String {
+pub(crate) fn share(part: &Part) -> String {
     let Some(share) = part.share else { return "-".into() };
     let tenths = 1000.0 * share;
     let tenths = if part.covered < part.total { tenths.floor() } else { tenths };

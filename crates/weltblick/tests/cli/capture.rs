@@ -265,6 +265,45 @@ fn the_stand_in_in_this_process() {
     assert!(report["recording"]["samples"].as_u64().unwrap() > 500, "{report}");
 }
 
+#[test]
+fn instructions_of_the_stand_in() {
+    let bench = Bench::alone();
+    // Each trace unit alone, and one beside the ITM.
+    for (core, protocol, beside) in [
+        ("cortex-m33", "etmv4", ""),
+        ("cortex-m3", "etmv3", ""),
+        (
+            "cortex-m33",
+            "etmv4",
+            "timestamps = true\n[[observe.interrupt]]\nname = 'SysTick'\nrate = '1 kHz'\n",
+        ),
+    ] {
+        let target = format!(
+            "format = 1\nname = 'buoy'\ncore = '{core}'\ncore_clock = '47.972352 MHz'\n\
+             [link]\nkind = 'port'\nwidth = 4\nport_clock = '48 MHz'\n\
+             [observe]\n{beside}[observe.instructions]\ncycle_counts = true\n"
+        );
+        bench.write("target.toml", target);
+        bench.out("plan target.toml --out plan.toml --replace");
+        let capture = "capture stand-in:buoy/wave-buoy.elf --plan plan.toml --image \
+                       buoy/wave-buoy.elf --for 400ms --out run --replace --quiet";
+        let ended = bench.run(capture);
+        assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
+        let manifest = String::from_utf8(bench.read("run/capture.toml")).unwrap();
+        assert!(manifest.contains(protocol), "{manifest}");
+        assert_eq!(manifest.contains("itm"), !beside.is_empty(), "{manifest}");
+        let profile = bench.json("profile run");
+        assert_eq!(profile["schema"], "weltblick/exact-profile/1");
+        assert!(profile["instructions"].as_u64().unwrap() > 300_000, "{profile}");
+        let interrupts = bench.json("interrupts run");
+        let rows = interrupts["interrupts"].as_array().unwrap();
+        let ticks = rows.iter().find(|row| row["name"] == "SysTick").unwrap();
+        assert!(ticks["count"].as_u64().unwrap() > 50, "{interrupts}");
+        let findings = bench.json("inspect run");
+        assert_eq!(findings["findings"].as_array().map(Vec::len), Some(0), "{findings}");
+    }
+}
+
 /// A limit on the size of files stands for a disk that is full: writing fails alike.
 #[cfg(unix)]
 #[test]

@@ -102,6 +102,12 @@ impl BlockCounts {
         self.ran.resize((id.0 as usize + 1).next_power_of_two().max(256), [0; 2]);
     }
 
+    /// What is not known so far.
+    #[must_use]
+    pub const fn gaps(&self) -> &Gaps {
+        &self.gaps
+    }
+
     /// By address, so that it can be added to what was read elsewhere.
     #[must_use]
     pub fn into_tally(self, code: &Code<'_>) -> Tally {

@@ -112,6 +112,7 @@ pub(super) fn diagnose(
     }
     let questions = [
         Evidence::overflow,
+        Evidence::flow_gaps,
         Evidence::disconnected,
         Evidence::overwritten,
         Evidence::late,
@@ -332,6 +333,10 @@ impl Evidence<'_> {
         if self.counted.recording.samples() == 0 {
             // A recording that was never meant to have samples is none the worse for it.
             let is_meant = self.settings.clocks.stated_period.is_some();
+            // Who knows every instruction needs no samples.
+            if !is_meant && self.wire.packets(Kind::Atoms) > 0 {
+                return None;
+            }
             return Some(if is_meant { fault } else { doubt }(
                 "no_samples",
                 "There are packets, but no PC samples: sampling is off.",
@@ -408,6 +413,27 @@ impl Evidence<'_> {
             ),
             self.advise_period(missing),
         ))
+    }
+
+    /// Instructions that nobody knows of: the link was too slow, or bytes are damaged.
+    fn flow_gaps(&self) -> Option<Finding> {
+        let gaps = self.counted.recording.losses.of(LossReason::FlowGap);
+        let full = self.wire.packets(Kind::Overflow);
+        (gaps > 0).then(|| {
+            let advice = if full > 0 {
+                "Widen the link, raise the threshold of cycle counts, or trace less: `plan` says what fits."
+            } else {
+                "`flow` shows what ran around each place."
+            };
+            let often = if gaps == 1 { "once".to_owned() } else { format!("{gaps} times") };
+            doubt(
+                "flow_gaps",
+                format!(
+                    "Instructions are missing {often} (the trace unit's buffer was full: {full}), and nothing says for how long: what ran meanwhile is in no figure."
+                ),
+                advice,
+            )
+        })
     }
 
     fn advise_period(&self, missing: Option<u64>) -> String {

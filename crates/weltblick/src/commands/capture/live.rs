@@ -190,7 +190,7 @@ impl Screen {
             rate: self.recent_rate(),
             rates: self.rates.make_contiguous(),
             capacity: self.capacity,
-            samples: watch.samples(),
+            observed: watch.observed(),
             losses: watch.loss_rows(),
             pane: self.pane,
             figures,
@@ -211,7 +211,13 @@ impl Screen {
 fn look(watch: &Watch<'_>, pane: Pane, figures: &mut Figures) {
     let panes = watch.panes.as_ref();
     match pane {
-        Pane::Functions => figures.profile = watch.profile(),
+        Pane::Functions => match &watch.executed {
+            Some(executed) => figures.executed = Some(executed.profile()),
+            None => figures.profile = watch.profile(),
+        },
+        Pane::Coverage => {
+            figures.coverage = watch.executed.as_ref().map(|executed| executed.coverage());
+        }
         Pane::Interrupts => figures.interrupts = panes.and_then(|panes| panes.interrupts(watch)),
         Pane::Tasks => figures.tasks = panes.and_then(|panes| panes.tasks(watch)),
         Pane::Values => figures.values = panes.map(|panes| panes.values(watch)),

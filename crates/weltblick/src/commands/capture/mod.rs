@@ -1,6 +1,7 @@
 //! `capture`: bytes from a running target into a folder.
 
 mod buffer;
+mod executed;
 mod live;
 mod mtb;
 mod options;
@@ -44,6 +45,7 @@ use std::thread;
 use view::View;
 use watch::Watch;
 use weltblick_core::capture::{Manifest, What};
+use weltblick_core::plan::InstructionTrace;
 
 /// Chunks that may wait for the live view; more are not shown.
 const MOST_SEEN: usize = 64;
@@ -178,9 +180,16 @@ enum Opened {
 
 fn open_raw(address: &Address, args: &Args, prepared: &mut Prepared) -> Result<Opened> {
     if let Address::StandIn(firmware) = address {
-        let clock = prepared.applied.as_ref().and_then(|applied| applied.target.core_clock);
-        let mut machine = StandIn::load(firmware, clock.map(|clock| clock.hertz()))?;
+        let applied = prepared.applied.as_ref();
+        let clock = applied.and_then(|applied| applied.target.core_clock);
+        // A parallel port has no bit rate of its own.
+        let port = applied.filter(|applied| applied.bit_rate.is_none());
+        let capacity = port.and_then(|applied| applied.capacity);
+        let mut machine = StandIn::load(firmware, clock.map(|clock| clock.hertz()), capacity)?;
         if let Some(applied) = &prepared.applied {
+            if applied.unit.is_some_and(|unit| unit.kind == InstructionTrace::Etm3) {
+                machine.fit_etmv3();
+            }
             machine.write(&applied.writes)?;
             let written = |w: &weltblick_core::plan::Write| {
                 (What::RegisterWritten, format!("{} = {:#010x}", w.name, w.value))

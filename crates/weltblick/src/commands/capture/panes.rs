@@ -124,7 +124,7 @@ mod tests {
             rate: 174e3,
             rates: &[],
             capacity: None,
-            samples: 1,
+            observed: "1 samples".into(),
             losses: Vec::new(),
             pane,
             figures,
@@ -144,6 +144,8 @@ mod tests {
         let panes = watch.panes.as_ref().unwrap();
         Figures {
             profile: None,
+            executed: watch.executed.as_ref().map(|executed| executed.profile()),
+            coverage: watch.executed.as_ref().map(|executed| executed.coverage()),
             interrupts: panes.interrupts(watch),
             tasks: panes.tasks(watch),
             values: Some(panes.values(watch)),
@@ -181,6 +183,42 @@ mod tests {
     }
 
     #[test]
+    fn an_instruction_trace_is_counted_exactly() {
+        let manifest = Manifest::parse(
+            "capture.toml",
+            include_str!("../../../../../demo/buoy-flow/capture.toml"),
+        );
+        let (manifest, trace) =
+            (manifest.unwrap(), include_bytes!("../../../../../demo/buoy-flow/etm.bin"));
+        let open = OpenImage { path: PathBuf::new(), image: Image::parse(FIRMWARE).unwrap() };
+        let dictionary = Dictionary::default();
+        let mut watch = Watch::new(&manifest, Some(&open), None);
+        watch.panes = Some(Panes::new(&manifest, Some(&open.image), &[], &dictionary));
+        for bytes in trace.chunks(4096) {
+            watch.see(Seen::Bytes { stream: 0, bytes: bytes.to_vec() });
+        }
+        assert!(watch.observed().ends_with(" instructions"));
+        let figures = figures_of(&watch);
+        // What the commands say of the whole file; the last of it has not arrived before it ends.
+        for (pane, parts) in [
+            (Pane::Functions, ["1 997", "adc_ready_handler", "wave_filter"]),
+            (Pane::Coverage, ["[coverage, least covered first]", "71/83", "src/kernel/kernel.c"]),
+            (Pane::Interrupts, ["1 997 adc_ready", "499 SysTick", "gnss_pulse"]),
+        ] {
+            let screen = drawn(&figures, pane, 130, 40);
+            for part in parts {
+                assert!(screen.contains(part), "{part} is missing in\n{screen}");
+            }
+            for (width, height) in [(80, 24), (20, 6), (1, 1), (9, 300)] {
+                drawn(&figures, pane, width, height);
+            }
+        }
+        let why = Some(weltblick_core::event::LossReason::Disconnected);
+        watch.see(Seen::Gap { stream: 0, why, unseen: 1000 });
+        assert!(!watch.executed.as_ref().unwrap().coverage().evidence.doubts.is_empty());
+    }
+
+    #[test]
     fn panes_of_a_target_that_says_nothing_of_it_say_what_would() {
         let manifest = Manifest::parse("capture.toml", MANIFEST).unwrap();
         let dictionary = dictionary_of(&manifest, None, None, &[], &[]).unwrap();
@@ -195,6 +233,7 @@ mod tests {
             (Pane::Interrupts, "trace exceptions, with timestamps"),
             (Pane::Tasks, "let the firmware state them (weltblick_marks.h)"),
             (Pane::Values, "watch a variable, poll it"),
+            (Pane::Coverage, "trace instructions"),
         ] {
             let screen = drawn(&figures, pane, 100, 30);
             assert!(screen.contains(advice), "{screen}");

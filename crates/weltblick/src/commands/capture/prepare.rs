@@ -278,11 +278,12 @@ pub(super) fn manifest(
         None => {}
         Some(ReadOut::Chip(_)) => {
             let source = SourceSpec { trace_id: Some(ITM_TRACE_ID), protocol: Protocol::Itm(itm) };
+            let planned = prepared.applied.as_ref().filter(|applied| applied.framed);
             manifest.streams.push(StreamSpec {
                 files: Vec::new(),
                 segments: Some("buffer".into()),
                 framing: Framing::Tpiu(Start::AtFrame),
-                sources: vec![source],
+                sources: planned.map_or(vec![source], |applied| applied.stream("buffer").sources),
             });
         }
         Some(ReadOut::Mtb(_)) => manifest.streams.push(StreamSpec {

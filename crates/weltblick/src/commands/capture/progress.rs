@@ -42,11 +42,11 @@ impl Progress {
             unseen => format!(", {} bytes came too fast to be counted here", count(unseen)),
         };
         let line = format!(
-            "{:>5.0} s  {} bytes, {:.1} kB/s{link}, {} samples, {losses}{unseen}",
+            "{:>5.0} s  {} bytes, {:.1} kB/s{link}, {}, {losses}{unseen}",
             self.started.elapsed().as_secs_f64(),
             count(watch.bytes),
             rate / 1e3,
-            count(watch.samples()),
+            watch.observed(),
         );
         say(&line);
     }

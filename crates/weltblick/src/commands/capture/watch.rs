@@ -1,7 +1,9 @@
 //! Live figures: the same code that reads captures reads what arrives.
 
+use super::executed::Executed;
 use super::panes::Panes;
 use crate::commands::counting::CONFIDENCE;
+use crate::show::count;
 use crate::sources::OpenImage;
 use crate::sources::live::Seen;
 use std::collections::VecDeque;
@@ -37,6 +39,8 @@ pub(super) struct Watch<'a> {
     conduct: Conduct,
     budgets: Option<&'a BudgetFile>,
     looks: Looks,
+    /// Where an instruction trace comes.
+    pub(super) executed: Option<Executed<'a>>,
     /// Where somebody looks at a screen.
     pub(super) panes: Option<Panes<'a>>,
     /// When the first byte came.
@@ -129,6 +133,7 @@ impl<'a> Watch<'a> {
             conduct: Conduct::of(manifest),
             budgets,
             looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
+            executed: Executed::new(manifest, image),
             panes: None,
             first: None,
             bytes: 0,
@@ -142,6 +147,11 @@ impl<'a> Watch<'a> {
         let mut sink = (counted, &mut self.ticker, &mut self.panes);
         // Samples that nobody asked for are told as such, as everywhere.
         let mut sink = self.conduct.ranges.filtering(&mut sink);
+        let stream = match seen {
+            Seen::Bytes { stream, .. } | Seen::Gap { stream, .. } => Some(stream),
+            Seen::Happened(_) => None,
+        };
+        let executed = self.executed.as_mut().filter(|executed| Some(executed.stream) == stream);
         match seen {
             Seen::Bytes { stream, bytes } => {
                 self.bytes += bytes.len() as u64;
@@ -151,12 +161,18 @@ impl<'a> Watch<'a> {
                 if let Some(Some(line)) = self.lines.get_mut(stream) {
                     line.push(&bytes, wire, &mut sink);
                 }
+                if let Some(executed) = executed {
+                    executed.push(&bytes, &mut sink);
+                }
             }
             Seen::Gap { stream, why, unseen } => {
                 self.bytes += unseen;
                 self.unseen += unseen;
                 if let Some(Some(line)) = self.lines.get_mut(stream) {
                     line.gap(why, wire, &mut sink);
+                }
+                if let Some(executed) = executed {
+                    executed.gap(why, &mut sink);
                 }
             }
             Seen::Happened(What::Released) => self.first = None,
@@ -167,6 +183,14 @@ impl<'a> Watch<'a> {
     /// Samples so far.
     pub(super) fn samples(&self) -> u64 {
         self.recording().samples()
+    }
+
+    /// How much is known, in words: samples, or instructions.
+    pub(super) fn observed(&self) -> String {
+        let samples = || format!("{} samples", count(self.samples()));
+        self.executed.as_ref().map_or_else(samples, |executed| {
+            format!("{} instructions", count(executed.instructions()))
+        })
     }
 
     /// The image, if there is one.

@@ -30,7 +30,8 @@ pub(crate) struct Picture<'a> {
     pub(crate) rate: f64,
     pub(crate) rates: &'a [u64],
     pub(crate) capacity: Option<f64>,
-    pub(crate) samples: u64,
+    /// How much is known, in words.
+    pub(crate) observed: String,
     pub(crate) losses: Vec<LossRow>,
     pub(crate) pane: Pane,
     pub(crate) figures: &'a Figures,
@@ -85,7 +86,7 @@ pub(crate) fn draw(frame: &mut Frame<'_>, picture: &Picture<'_>) {
 /// What stands beside the pane: less of it, or nothing, where the pane needs the room.
 fn side_width(picture: &Picture<'_>, area: Rect) -> u16 {
     match picture.pane {
-        Pane::Functions | Pane::Values => area.width * 2 / 5,
+        Pane::Functions | Pane::Coverage | Pane::Values => area.width * 2 / 5,
         Pane::Interrupts | Pane::Tasks => area.width.saturating_sub(panes::WIDEST).min(40),
     }
 }
@@ -97,11 +98,11 @@ fn noted(line: &str) -> Line<'static> {
 
 fn head(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
     let title = format!(
-        "{}: {} bytes in {}, {} samples",
+        "{}: {} bytes in {}, {}",
         plain(picture.name),
         count(picture.bytes),
         duration_ns(picture.time.as_nanos() as f64),
-        count(picture.samples),
+        picture.observed,
     );
     let frozen = picture.frozen_at.map_or_else(String::new, |at| {
         format!("; pane frozen at {}", duration_ns(at.as_nanos() as f64))
@@ -196,8 +197,14 @@ mod tests {
     use ratatui::Terminal;
     use ratatui::backend::TestBackend;
 
-    const NOTHING: &Figures =
-        &Figures { profile: None, interrupts: None, tasks: None, values: None };
+    const NOTHING: &Figures = &Figures {
+        profile: None,
+        executed: None,
+        coverage: None,
+        interrupts: None,
+        tasks: None,
+        values: None,
+    };
 
     fn picture<'a>(told: &'a [String], rates: &'a [u64]) -> Picture<'a> {
         Picture {
@@ -208,7 +215,7 @@ mod tests {
             rate: 185_000.0,
             rates,
             capacity: Some(200_000.0),
-            samples: 35_118,
+            observed: "35 118 samples".into(),
             losses: vec![LossRow { reason: "overflow".into(), count: 89, bytes: 0 }],
             pane: Pane::Functions,
             figures: NOTHING,

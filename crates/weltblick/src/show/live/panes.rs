@@ -3,13 +3,16 @@
 use super::{ACCENT, ALARM, FAINT, Picture, STRONG};
 use crate::cli::Color;
 use crate::show::course::{Plot, SCALE, Size, plot};
+use crate::show::coverage::share as covered;
 use crate::show::signals::{gaps_of, strokes, undated};
 use crate::show::statistic::{max, mean};
-use crate::show::{Number, Paint, count, percent, plain, share};
+use crate::show::{Number, Paint, count, path_end, percent, plain, share};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Paragraph, Row, Table};
+use weltblick_core::measure::coverage::{CoverageReport, Measures, Part};
+use weltblick_core::measure::execution::{ExactProfile, ExactRow};
 use weltblick_core::measure::interrupts::InterruptReport;
 use weltblick_core::measure::profile::{ProfileReport, ReportRow};
 use weltblick_core::measure::signals::{SignalReport, SignalRow};
@@ -31,12 +34,14 @@ pub(crate) enum Pane {
     Tasks,
     /// What values are.
     Values,
+    /// What never ran.
+    Coverage,
 }
 
 impl Pane {
     /// All of them, in order.
-    pub(crate) const ALL: [Self; 4] =
-        [Self::Functions, Self::Interrupts, Self::Tasks, Self::Values];
+    pub(crate) const ALL: [Self; 5] =
+        [Self::Functions, Self::Interrupts, Self::Tasks, Self::Values, Self::Coverage];
 
     /// The next one.
     pub(crate) const fn next(self) -> Self {
@@ -44,7 +49,8 @@ impl Pane {
             Self::Functions => Self::Interrupts,
             Self::Interrupts => Self::Tasks,
             Self::Tasks => Self::Values,
-            Self::Values => Self::Functions,
+            Self::Values => Self::Coverage,
+            Self::Coverage => Self::Functions,
         }
     }
 
@@ -54,6 +60,7 @@ impl Pane {
             Self::Interrupts => "interrupts",
             Self::Tasks => "tasks",
             Self::Values => "values",
+            Self::Coverage => "coverage",
         }
     }
 }
@@ -92,6 +99,9 @@ impl Order {
 #[derive(Debug, Default)]
 pub(crate) struct Figures {
     pub(crate) profile: Option<ProfileReport>,
+    /// Where an instruction trace comes: instead of the one from samples.
+    pub(crate) executed: Option<ExactProfile>,
+    pub(crate) coverage: Option<CoverageReport>,
     pub(crate) interrupts: Option<InterruptReport>,
     pub(crate) tasks: Option<TaskReport>,
     pub(crate) values: Option<SignalReport>,
@@ -102,7 +112,11 @@ pub(super) fn draw(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
     let [title, body] = Layout::vertical([Constraint::Length(1), Constraint::Min(1)]).areas(area);
     heading(frame, title, picture);
     match picture.pane {
-        Pane::Functions => functions(frame, body, picture),
+        Pane::Functions => match &picture.figures.executed {
+            Some(executed) => ran(frame, body, executed, picture.order),
+            None => functions(frame, body, picture),
+        },
+        Pane::Coverage => coverage(frame, body, picture.figures.coverage.as_ref()),
         Pane::Interrupts => interrupts(frame, body, picture.figures.interrupts.as_ref()),
         Pane::Tasks => tasks(frame, body, picture.figures.tasks.as_ref()),
         Pane::Values => values(frame, body, picture),
@@ -118,6 +132,7 @@ fn heading(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
             Pane::Interrupts | Pane::Tasks if shown => {
                 format!("[{}, longest so far]", pane.name())
             }
+            Pane::Coverage if shown => format!("[{}, least covered first]", pane.name()),
             _ if shown => format!("[{}]", pane.name()),
             _ => pane.name().to_owned(),
         };
@@ -163,6 +178,56 @@ fn functions(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
     frame.render_widget(widget, area);
 }
 
+/// What ran, exactly.
+fn ran(frame: &mut Frame<'_>, area: Rect, profile: &ExactProfile, order: Order) {
+    let mut rows: Vec<&ExactRow> = profile.rows.iter().collect();
+    let doubt = |row: &ExactRow| {
+        row.self_share_high.unwrap_or_default() - row.self_share_low.unwrap_or_default()
+    };
+    match order {
+        Order::Share => {}
+        Order::Doubt => rows.sort_by(|a, b| doubt(b).total_cmp(&doubt(a))),
+        Order::Name => rows.sort_by(|a, b| a.function.cmp(&b.function)),
+    }
+    let share = |row: &ExactRow| row.self_share.unwrap_or(row.instruction_share);
+    let most = rows.iter().map(|row| share(row)).fold(1e-9, f64::max);
+    let columns = [("self %", 7), ("", 8), ("calls", 9), ("longest", 13)];
+    let rows = rows.into_iter().map(|row| {
+        let cells = vec![
+            percent(share(row)),
+            bar(share(row) / most, 8),
+            row.calls.map_or_else(String::new, count),
+            row.elapsed.as_ref().map_or_else(String::new, max),
+        ];
+        (cells, row.function.clone().unwrap_or_default())
+    });
+    table(frame, area, &columns, "function", rows);
+}
+
+/// How much of each file ran.
+fn coverage(frame: &mut Frame<'_>, area: Rect, report: Option<&CoverageReport>) {
+    let Some(report) = report else {
+        return nothing(frame, area, "none: trace instructions, and give --image");
+    };
+    let part = |part: Part| (covered(&part), of(part));
+    let cells = |measures: &Measures| {
+        let (lines, of_lines) = part(measures.lines);
+        let (ways, of_ways) = part(measures.branches.unwrap_or_default());
+        vec![lines, bar(measures.lines.share.unwrap_or(0.0), 8), of_lines, ways, of_ways]
+    };
+    let all = (cells(&report.total), "[all files]".to_owned());
+    let files = report.files.iter().map(|row| {
+        let name = row.file.as_deref().map_or_else(|| "[no line data]".into(), path_end);
+        (cells(&row.measures), name)
+    });
+    let columns = [("lines %", 7), ("", 8), ("lines", 9), ("ways %", 7), ("ways", 9)];
+    table(frame, area, &columns, "file", std::iter::once(all).chain(files));
+}
+
+fn of(part: Part) -> String {
+    format!("{}/{}", part.covered, part.total)
+}
+
 fn row_name(row: &ReportRow) -> String {
     match (&row.function, &row.address) {
         (Some(name), _) => plain(name).into_owned(),
@@ -186,9 +251,14 @@ fn table(
     name: &'static str,
     rows: impl Iterator<Item = (Vec<String>, String)>,
 ) {
-    let right = |text: String| Line::from(text).right_aligned();
+    let cell = |(text, (head, _)): (String, &(&str, u16))| match *head {
+        // A bar has no head.
+        "" => Line::styled(text, ACCENT),
+        _ => Line::from(text).right_aligned(),
+    };
     let rows = rows.take(usize::from(area.height.saturating_sub(1))).map(|(cells, name)| {
-        Row::new(cells.into_iter().map(right).chain([Line::from(plain(&name).into_owned())]))
+        let cells = cells.into_iter().zip(columns).map(cell);
+        Row::new(cells.chain([Line::from(plain(&name).into_owned())]))
     });
     let widths = columns.iter().map(|(_, width)| Constraint::Length(*width));
     let heads = columns.iter().map(|(head, _)| Line::styled(*head, FAINT).right_aligned());
