@@ -13,7 +13,7 @@ use weltblick_core::flow::Clocking;
 use weltblick_core::measure::coverage::Choice;
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, CodeBy, ExactContext, ExactProfile, ExactRow, Gaps, Listing, Seen, Tally,
-    by_code, by_function, by_interrupt,
+    by_code, by_function, by_interrupt, by_task,
 };
 use weltblick_core::measure::statistic::Scale;
 
@@ -27,11 +27,6 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
     if args.inline {
         bail!(
             "--inline takes samples apart; `source` shows lines that were inlined (--samples takes the samples of this capture)"
-        );
-    }
-    if args.by == ByArg::Task {
-        bail!(
-            "--by task needs statements of a kernel, which an instruction trace does not carry; --by interrupt, or --tree, tells threads and handlers apart"
         );
     }
     let ran = Ran::read(capture, &args.calls.part.part(capture)?)?;
@@ -102,7 +97,8 @@ impl<'a> Ran<'a> {
 
 fn report(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> ExactProfile {
     let by = match args.by {
-        ByArg::Function | ByArg::Task => return by_function(&ran.calls, context),
+        ByArg::Function => return by_function(&ran.calls, context),
+        ByArg::Task => return by_task(&ran.calls, context),
         ByArg::Interrupt => return by_interrupt(&ran.calls, context),
         ByArg::File => CodeBy::File,
         ByArg::Line => CodeBy::Line,
@@ -119,9 +115,9 @@ fn choose(rows: &mut Vec<ExactRow>, args: &Args) -> Result<()> {
     if inside.is_empty() && exclude.is_empty() {
         return Ok(());
     }
-    if args.by == ByArg::Interrupt || args.calls.tree {
+    if matches!(args.by, ByArg::Interrupt | ByArg::Task) || args.calls.tree {
         bail!(
-            "--inside and --exclude choose functions and files; --by interrupt and --tree have none"
+            "--inside and --exclude choose functions and files; --by interrupt, --by task and --tree have none"
         );
     }
     let choice = Choice { inside, exclude, ..Choice::default() };

@@ -83,6 +83,10 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
         let text = format!("  {} more; --top 0 shows all", count(hidden as u64));
         writeln!(out, "{}", look.paint.faint(&text))?;
     }
+    if report.by == "task" {
+        let text = "  tasks are known by the function that their thread began with";
+        writeln!(out, "{}", look.paint.faint(text))?;
+    }
     if has_time {
         let text = "  instructions are exact; time between two cycle counts is shared out by instructions,";
         writeln!(out, "{}", look.paint.faint(text))?;
@@ -184,6 +188,7 @@ fn names(row: &ExactRow, by: &str) -> [String; 2] {
     match by {
         "function" => [text(&row.function), line],
         "interrupt" => [text(&row.interrupt), String::new()],
+        "task" => [text(&row.task), String::new()],
         "file" => [if line.is_empty() { "[no line data]".into() } else { line }, String::new()],
         "line" => [if line.is_empty() { "[no line]".into() } else { line }, text(&row.function)],
         _ => [text(&row.address), format!("{}  {line}", text(&row.function))],
@@ -299,6 +304,7 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
         "line",
         "address",
         "interrupt",
+        "task",
         "instructions",
         "instruction_share",
         "total_instructions",
@@ -332,6 +338,7 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
             row.line.map(|line| line.to_string()).unwrap_or_default(),
             text(&row.address),
             text(&row.interrupt),
+            text(&row.task),
             row.instructions.to_string(),
             row.instruction_share.to_string(),
             whole(row.total_instructions),

@@ -54,6 +54,7 @@ fn beside_an_itm_in_the_frames_of_one_port() {
 #[test]
 fn profile_by_interrupt_and_line() {
     let bench = Bench::with_flow();
+    assert_snapshot!("exact_by_task", bench.out("profile buoy-flow --by task"));
     assert_snapshot!("exact_by_interrupt", bench.out("profile buoy-flow --by interrupt"));
     assert_snapshot!("exact_by_line", bench.out("profile buoy-flow --by line --top 8"));
 }
@@ -333,7 +334,7 @@ fn what_cannot_be_answered_says_why() {
         ("flow buoy-flow --around irq:adc_ready[3]", "name code, a time or a byte"),
         ("profile buoy --tree", "only an instruction trace tells calls"),
         ("profile buoy-flow --of wave_fliter", "no function called"),
-        ("profile buoy-flow --by task", "--by interrupt"),
+        ("profile buoy-flow --by task --inside main", "--by task"),
         ("profile buoy-flow --every 10ms", "--samples"),
         ("source buoy-flow wave_fliter", "did you mean `wave_filter`?"),
         ("coverage buoy-flow --inside nothing_like_it", "no function or file"),

@@ -24,7 +24,7 @@ pub use figures::{CallFigures, Longest};
 pub use history::{History, Place, Step, What};
 pub use index::{FlowIndex, Found, Indexing};
 pub use listing::{Listed, ListedFunction, Listing, Role};
-pub use report::{CodeBy, ExactContext, by_code, by_function, by_interrupt};
+pub use report::{CodeBy, ExactContext, by_code, by_function, by_interrupt, by_task};
 pub use rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, Partner, SCHEMA};
 pub use seen::Seen;
 pub use stacks::OnStack;

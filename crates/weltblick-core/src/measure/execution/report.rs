@@ -119,6 +119,55 @@ pub fn by_interrupt(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfi
     context.report("interrupt", calls, rows)
 }
 
+/// One row for each task: a thread is known by the function that it began with. Handlers are one row, and so
+/// is what ran before it was seen whose it was.
+#[must_use]
+pub fn by_task(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfile {
+    let tree = calls.tree();
+    // Parents stand before their children.
+    let mut tasks: Vec<Task> = Vec::with_capacity(tree.nodes().len());
+    let mut sums: BTreeMap<Task, Sum> = BTreeMap::new();
+    for node in tree.nodes() {
+        let task = match (node.root, node.parent, node.function) {
+            (Root::Exception(_), ..) => Task::Handlers,
+            (Root::Unknown, ..) => Task::Unknown,
+            (Root::Thread, Some(parent), Some(function)) => {
+                let outermost = tree.node(parent).function.is_none();
+                match outermost {
+                    true if node.calls > 0 => Task::Begins(function),
+                    // One that was only seen to go on.
+                    true => Task::Unknown,
+                    false => tasks[parent.number()],
+                }
+            }
+            (Root::Thread, ..) => Task::Unknown,
+        };
+        tasks.push(task);
+        sums.entry(task).or_default().add(node);
+    }
+    let named = sums.iter().filter(|(_, sum)| sum.instructions > 0);
+    let mut rows: Vec<ExactRow> = named
+        .map(|(&task, sum)| ExactRow {
+            task: Some(match task {
+                Task::Begins(function) => context.name(function),
+                Task::Handlers => "[handlers]".into(),
+                Task::Unknown => "[unknown whose]".into(),
+            }),
+            ..sum.row(calls, context)
+        })
+        .collect();
+    sort(&mut rows);
+    context.report("task", calls, rows)
+}
+
+/// Whose time it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Task {
+    Begins(Named),
+    Handlers,
+    Unknown,
+}
+
 /// What rows of code stand for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CodeBy {

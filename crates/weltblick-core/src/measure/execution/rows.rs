@@ -76,6 +76,9 @@ pub struct ExactRow {
     /// The interrupt; `[thread]` for what is none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub interrupt: Option<String>,
+    /// The task: the function that its thread began with; or `[handlers]`, `[unknown whose]`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub task: Option<String>,
     /// Instructions of its own.
     pub instructions: u64,
     /// The fraction of all instructions.
@@ -152,7 +155,7 @@ pub struct ExactEvidence {
 pub struct ExactProfile {
     /// `weltblick/exact-profile/1`.
     pub schema: String,
-    /// What one row stands for: `function`, `file`, `line`, `address` or `interrupt`.
+    /// What one row stands for: `function`, `file`, `line`, `address`, `interrupt` or `task`.
     pub by: String,
     /// Instructions in all.
     pub instructions: u64,
