@@ -43,12 +43,31 @@ pub(crate) struct SetupArgs {
     /// The known period of the SysTick interrupt, to check the clock against
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) tick_period: Option<Duration>,
+    /// What a raw file's packets are [default: itm]
+    #[arg(long, value_name = "PROTOCOL")]
+    pub(crate) protocol: Option<ProtocolArg>,
+    /// A register of the trace macrocell as it was written or read, such as `trcconfigr=0x1811`
+    #[arg(long, value_name = "NAME=VALUE", value_delimiter = ',', value_parser = register)]
+    pub(crate) register: Vec<(String, u32)>,
     /// What lies between the bytes and the protocol
     #[arg(long, value_name = "FRAMING")]
     pub(crate) framing: Option<FramingArg>,
-    /// The trace ID of the ITM in a framed stream [default: 1]
+    /// The trace ID of the source in a framed stream [default: 1]
     #[arg(long, value_name = "ID", value_parser = clap::value_parser!(u8).range(1..=0x6f))]
     pub(crate) trace_id: Option<u8>,
+}
+
+/// `--protocol`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ProtocolArg {
+    /// Instrumentation and data trace (ITM and DWT)
+    Itm,
+    /// Instruction trace of ETM version 3
+    Etmv3,
+    /// Instruction trace of ETM version 4
+    Etmv4,
+    /// A micro trace buffer
+    Mtb,
 }
 
 /// `--framing`.
@@ -111,6 +130,18 @@ fn watch(text: &str) -> Result<(u8, String), String> {
     let number =
         number.ok_or_else(|| format!("`{text}`: comparators have numbers from 0 to 15"))?;
     Ok((number, variable.trim().to_owned()))
+}
+
+fn register(text: &str) -> Result<(String, u32), String> {
+    let (name, value) =
+        text.split_once('=').ok_or("write NAME=VALUE, such as trcconfigr=0x1811")?;
+    let value = value.trim();
+    let number = match value.strip_prefix("0x") {
+        Some(digits) => u32::from_str_radix(digits, 16),
+        None => value.parse(),
+    };
+    let number = number.map_err(|_| format!("`{value}` is no number of 32 bits"))?;
+    Ok((name.trim().to_lowercase(), number))
 }
 
 fn prescaler(text: &str) -> Result<u32, String> {

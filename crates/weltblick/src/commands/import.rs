@@ -134,10 +134,10 @@ fn make(args: &Args) -> Result<Vec<String>> {
     }
     let stream = match &trace {
         Some(trace) => stream_of(trace),
-        None => sources::setup_of_raw(&args.setup, named(&files)),
+        None => sources::setup_of_raw(&args.setup, named(&files))?,
     };
     let mut manifest = Manifest { streams: vec![stream], ..Manifest::default() };
-    describe(&mut manifest, args, image.as_ref());
+    describe(&mut manifest, args, image.as_ref())?;
     let place = if args.replace { Place::Replace } else { Place::New };
     let folder = NewFolder::begin(&args.out, place, MANIFEST)?;
     if let Some(trace) = &trace {
@@ -152,14 +152,15 @@ fn make(args: &Args) -> Result<Vec<String>> {
 }
 
 /// What options say about the target.
-fn describe(manifest: &mut Manifest, args: &Args, image: Option<&Copy>) {
-    sources::correct(manifest, &args.setup);
+fn describe(manifest: &mut Manifest, args: &Args, image: Option<&Copy>) -> Result<()> {
+    sources::correct(manifest, &args.setup)?;
     if args.name.is_some() {
         manifest.target.name.clone_from(&args.name);
     }
     if let Some(image) = image {
         manifest.image = Some(At { value: image.name.clone(), span: 0..0 });
     }
+    Ok(())
 }
 
 fn amend(args: &Args) -> Result<Vec<String>> {
@@ -180,9 +181,9 @@ fn amend(args: &Args) -> Result<Vec<String>> {
     let files = plan_files(&args.files, &mut taken)?;
     let image = plan_image(&args.setup, &mut taken)?;
     if !files.is_empty() {
-        manifest.streams.push(sources::setup_of_raw(&args.setup, named(&files)));
+        manifest.streams.push(sources::setup_of_raw(&args.setup, named(&files))?);
     }
-    describe(&mut manifest, args, image.as_ref());
+    describe(&mut manifest, args, image.as_ref())?;
     for copy in files.iter().chain(&image) {
         fs::copy(&copy.from, args.out.join(&copy.name))
             .with_context(|| copy.from.display().to_string())?;

@@ -3,14 +3,15 @@
 use super::events;
 use super::read::Input;
 use super::segments::{Gap, Piece, gaps, journal, push_between, segments};
-use crate::cli::{CaptureArgs, FramingArg, SetupArgs};
+use super::setup::{correct, setup_of_raw};
+use crate::cli::{CaptureArgs, SetupArgs};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{
-    CtfSettings, Entry, EventTrace, FlowLine, Framing, InterruptSpec, ItmSettings, Line, MANIFEST,
-    Manifest, PollSettings, Priorities, Protocol, SignalSpec, SourceSpec, StreamSpec, Tap, What,
+    CtfSettings, Entry, EventTrace, FlowLine, Framing, InterruptSpec, Line, MANIFEST, Manifest,
+    PollSettings, Priorities, Protocol, SourceSpec, StreamSpec, Tap, What,
 };
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, FlowEvents, Origin, Sink};
@@ -19,7 +20,6 @@ use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
-use weltblick_core::wire::tpiu::Start;
 
 /// An image and where it came from.
 #[derive(Debug)]
@@ -65,12 +65,12 @@ pub(crate) fn open(args: &CaptureArgs) -> Result<Capture> {
 /// Opens a capture, and applies corrections.
 pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
     let Opened { mut manifest, inputs, image: named_image, traces } = match name {
-        path if path == Path::new("-") => raw(setup, Input::StandardInput),
+        path if path == Path::new("-") => raw(setup, Input::StandardInput)?,
         path if path.is_dir() => folder(path)?,
-        path if path.exists() => raw(setup, Input::File(path.to_owned())),
+        path if path.exists() => raw(setup, Input::File(path.to_owned()))?,
         path => bail!("{}: there is no such file or folder", path.display()),
     };
-    correct(&mut manifest, setup);
+    correct(&mut manifest, setup)?;
     let image = setup.image.clone().or(named_image);
     let image = image.map(|path| read_image(&path)).transpose()?;
     if let (Some(isa), Some(open)) = (manifest.target.isa, &image)
@@ -108,66 +108,11 @@ struct Opened {
 /// most of the calls that led there.
 const FLOW_RUN_UP: u64 = 1 << 20;
 
-/// A single stream of plain ITM, or of frames around it, as options say.
-fn raw(setup: &SetupArgs, input: Input) -> Opened {
-    let stream = setup_of_raw(setup, Vec::new());
+/// A single stream of one protocol, or of frames around it, as options say.
+fn raw(setup: &SetupArgs, input: Input) -> Result<Opened> {
+    let stream = setup_of_raw(setup, Vec::new())?;
     let manifest = Manifest { streams: vec![stream], ..Manifest::default() };
-    Opened { manifest, inputs: vec![vec![input]], image: None, traces: vec![None] }
-}
-
-/// The stream that a raw file is, as options say.
-pub(crate) fn setup_of_raw(setup: &SetupArgs, files: Vec<At<String>>) -> StreamSpec {
-    let mut stream = StreamSpec::itm(files, ItmSettings::default());
-    correct_framing(&mut stream, setup);
-    stream
-}
-
-/// What lies between the bytes and the protocol, as options say.
-fn correct_framing(stream: &mut StreamSpec, setup: &SetupArgs) {
-    match setup.framing {
-        None => {}
-        Some(FramingArg::None) => stream.framing = Framing::None,
-        Some(FramingArg::Tpiu) => stream.framing = Framing::Tpiu(Start::Anywhere),
-        Some(FramingArg::TpiuBuffer) => stream.framing = Framing::Tpiu(Start::AtFrame),
-    }
-    let Some(first) = stream.sources.first_mut() else { return };
-    if stream.framing == Framing::None {
-        // Without framing there is one source, and it has no ID.
-        first.trace_id = None;
-        stream.sources.truncate(1);
-    } else {
-        first.trace_id = setup.trace_id.or(first.trace_id).or(Some(1));
-    }
-}
-
-/// What options say instead of the manifest.
-pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) {
-    if setup.core_clock.is_some() {
-        manifest.target.core_clock = setup.core_clock;
-    }
-    if setup.tick_period.is_some() {
-        manifest.target.tick_period = setup.tick_period;
-    }
-    if let Some(stream) = manifest.streams.first_mut() {
-        correct_framing(stream, setup);
-    }
-    for (comparator, variable) in &setup.watch {
-        manifest.signals.retain(|signal| signal.comparator != Some(*comparator));
-        manifest.signals.push(SignalSpec::watched(*comparator, variable));
-    }
-    let Some(itm) = manifest.itm_mut() else { return };
-    if setup.pc_sample_period.is_some() {
-        itm.pc_sample_period = setup.pc_sample_period;
-    }
-    if let Some(prescaler) = setup.timestamp_prescaler {
-        itm.timestamp_prescaler = prescaler;
-    }
-    if setup.timestamp_clock.is_some() {
-        itm.timestamp_clock = setup.timestamp_clock;
-    }
-    if setup.marks_port.is_some() {
-        itm.marks_port = setup.marks_port;
-    }
+    Ok(Opened { manifest, inputs: vec![vec![input]], image: None, traces: vec![None] })
 }
 
 /// A folder with a manifest. Paths in it never leave it, links included.

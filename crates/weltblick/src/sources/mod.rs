@@ -9,10 +9,12 @@ mod make;
 mod near;
 mod read;
 mod segments;
+mod setup;
 mod source_text;
 pub(crate) mod stub;
 
 pub(crate) use flow_index::flow_index;
-pub(crate) use folder::{Capture, OpenImage, correct, open, open_as, read_image, setup_of_raw};
+pub(crate) use folder::{Capture, OpenImage, open, open_as, read_image};
 pub(crate) use make::{NewFolder, Place};
+pub(crate) use setup::{correct, setup_of_raw};
 pub(crate) use source_text::SourceText;

@@ -38,6 +38,37 @@ fn other_trace_units_tell_the_same() {
 }
 
 #[test]
+fn a_raw_file_is_read_as_options_say() {
+    let bench = Bench::with_all_flows();
+    let etmv4 = "--protocol etmv4 --register trcconfigr=0x1811";
+    let others = "--core-clock 47.972352MHz --image buoy/wave-buoy.elf";
+    let whole = bench.json("profile buoy-flow");
+    assert_eq!(bench.json(&format!("profile buoy-flow/etm.bin {etmv4} {others}")), whole);
+    // Imported, it is the same capture; registers may be corrected later.
+    bench.out(&format!("import buoy-flow/etm.bin {etmv4} {others} --out imported"));
+    assert_eq!(bench.json("profile imported"), whole);
+    bench.out("import --amend --out imported --register trcidr0=0x28000ea1,TRCCONFIGR=0x1811");
+    let manifest = String::from_utf8(bench.read("imported/capture.toml")).unwrap();
+    assert!(manifest.contains("trcidr0 = 0x28000ea1"), "{manifest}");
+    let etmv3 = bench.json("coverage buoy-etmv3");
+    let registers = "--protocol etmv3 --register etmcr=0x1000,etmidr=0x4114f250,etmccer=0x18541800";
+    let raw = bench.json(&format!("coverage buoy-etmv3/etm.bin {registers} {others}"));
+    assert_eq!(raw["total"], etmv3["total"]);
+    let raw = bench.json(&format!("profile buoy-mtb/mtb.bin --protocol mtb {others}"));
+    assert_eq!(raw["instructions"], bench.json("profile buoy-mtb")["instructions"]);
+    for (options, part) in [
+        ("--register trcconfigr=1", "there is no trace macrocell here; say --protocol"),
+        ("--protocol etmv4 --register etmcr=1", "is decided by trcconfigr, trcidr0"),
+        ("--protocol etmv4 --register trcconfigr", "write NAME=VALUE"),
+        ("--protocol etmv4 --register trcconfigr=0x1ffffffff", "no number of 32 bits"),
+        ("--protocol mtb --framing tpiu", "no frames around it"),
+    ] {
+        let error = bench.error(&format!("profile buoy-flow/etm.bin {options} {others}"));
+        assert!(error.contains(part), "{options}: {error}");
+    }
+}
+
+#[test]
 fn beside_an_itm_in_the_frames_of_one_port() {
     let bench = Bench::with_all_flows();
     assert_snapshot!("port_inspect", bench.out("inspect buoy-port"));

@@ -106,6 +106,29 @@ pub enum Protocol {
     Ctf(CtfSettings),
 }
 
+impl Protocol {
+    /// Registers of a macrocell that decide how its packets are read, under the standard's names in lower
+    /// case. None for other protocols.
+    pub fn registers_mut(&mut self) -> Vec<(&'static str, &mut u32)> {
+        match self {
+            Self::Etmv3(etmv3::Settings { etmcr, etmidr, etmccer }) => {
+                vec![("etmcr", etmcr), ("etmidr", etmidr), ("etmccer", etmccer)]
+            }
+            Self::Etmv4(settings) => {
+                let etmv4::Settings { trcconfigr, trcidr0, trcidr1, trcidr2, trcidr8 } = settings;
+                vec![
+                    ("trcconfigr", trcconfigr),
+                    ("trcidr0", trcidr0),
+                    ("trcidr1", trcidr1),
+                    ("trcidr2", trcidr2),
+                    ("trcidr8", trcidr8),
+                ]
+            }
+            Self::Itm(_) | Self::Mtb | Self::Poll(_) | Self::Ctf(_) => Vec::new(),
+        }
+    }
+}
+
 /// An event trace, and what its events mean.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct CtfSettings {

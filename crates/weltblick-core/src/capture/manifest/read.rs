@@ -193,8 +193,8 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
             settings.map(Table::finish).transpose()?;
             Protocol::Mtb
         }
-        "etmv3" => Protocol::Etmv3(settings.map(read_etmv3).transpose()?.unwrap_or_default()),
-        "etmv4" => Protocol::Etmv4(settings.map(read_etmv4).transpose()?.unwrap_or_default()),
+        "etmv3" => read_macrocell(Protocol::Etmv3(etmv3::Settings::default()), settings)?,
+        "etmv4" => read_macrocell(Protocol::Etmv4(etmv4::Settings::default()), settings)?,
         "poll" if trace_id.is_none() => {
             Protocol::Poll(settings.map(read_poll).transpose()?.unwrap_or_default())
         }
@@ -212,38 +212,16 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
     Ok(SourceSpec { trace_id, protocol })
 }
 
-fn read_etmv3(table: Table<'_>) -> Result<etmv3::Settings, Fault> {
-    let mut settings = etmv3::Settings::default();
-    let etmv3::Settings { etmcr, etmidr, etmccer } = &mut settings;
-    read_registers(table, [("etmcr", etmcr), ("etmidr", etmidr), ("etmccer", etmccer)])?;
-    Ok(settings)
-}
-
-fn read_etmv4(table: Table<'_>) -> Result<etmv4::Settings, Fault> {
-    let mut settings = etmv4::Settings::default();
-    let etmv4::Settings { trcconfigr, trcidr0, trcidr1, trcidr2, trcidr8 } = &mut settings;
-    let registers = [
-        ("trcconfigr", trcconfigr),
-        ("trcidr0", trcidr0),
-        ("trcidr1", trcidr1),
-        ("trcidr2", trcidr2),
-        ("trcidr8", trcidr8),
-    ];
-    read_registers(table, registers)?;
-    Ok(settings)
-}
-
 /// Registers under their standard names, for what differs from the trace unit of an M-profile core.
-fn read_registers<const N: usize>(
-    table: Table<'_>,
-    registers: [(&'static str, &mut u32); N],
-) -> Result<(), Fault> {
-    for (name, register) in registers {
+fn read_macrocell(mut protocol: Protocol, table: Option<Table<'_>>) -> Result<Protocol, Fault> {
+    let Some(table) = table else { return Ok(protocol) };
+    for (name, register) in protocol.registers_mut() {
         let Some(At { value, span }) = table.integer(name)? else { continue };
         *register = u32::try_from(value)
             .map_err(|_| table.fault(span, format!("`{name}` is a register of 32 bits")))?;
     }
-    table.finish()
+    table.finish()?;
+    Ok(protocol)
 }
 
 fn read_poll(table: Table<'_>) -> Result<PollSettings, Fault> {

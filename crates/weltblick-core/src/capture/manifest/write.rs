@@ -7,7 +7,6 @@ use super::{
     write_signals,
 };
 use crate::wire::tpiu::Start;
-use crate::wire::{etmv3, etmv4};
 use std::fmt::Write as _;
 use std::ops::Range;
 
@@ -113,17 +112,13 @@ fn write_source(text: &mut String, source: &SourceSpec) {
             let _ = writeln!(text, "protocol = \"itm\"\n\n[{table}]");
             return write_itm(text, settings);
         }
-        Protocol::Etmv3(etmv3::Settings { etmcr, etmidr, etmccer }) => {
-            let _ = writeln!(text, "protocol = \"etmv3\"\n\n[{table}]");
-            let _ = writeln!(text, "etmcr = {etmcr:#010x}\netmidr = {etmidr:#010x}");
-            writeln!(text, "etmccer = {etmccer:#010x}")
-        }
-        Protocol::Etmv4(settings) => {
-            let etmv4::Settings { trcconfigr, trcidr0, trcidr1, trcidr2, trcidr8 } = settings;
-            let _ = writeln!(text, "protocol = \"etmv4\"\n\n[{table}]");
-            let _ = writeln!(text, "trcconfigr = {trcconfigr:#010x}\ntrcidr0 = {trcidr0:#010x}");
-            let _ = writeln!(text, "trcidr1 = {trcidr1:#010x}\ntrcidr2 = {trcidr2:#010x}");
-            writeln!(text, "trcidr8 = {trcidr8:#010x}")
+        protocol @ (Protocol::Etmv3(_) | Protocol::Etmv4(_)) => {
+            let name = if matches!(protocol, Protocol::Etmv3(_)) { "etmv3" } else { "etmv4" };
+            let _ = writeln!(text, "protocol = \"{name}\"\n\n[{table}]");
+            for (name, register) in protocol.clone().registers_mut() {
+                let _ = writeln!(text, "{name} = {register:#010x}");
+            }
+            Ok(())
         }
         // It is a stream of its own.
         Protocol::Ctf(_) => Ok(()),

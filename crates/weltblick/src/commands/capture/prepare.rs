@@ -304,7 +304,7 @@ pub(super) fn manifest(
             Some(applied) => applied.stream("trace"),
             None => StreamSpec {
                 segments: Some("trace".into()),
-                ..StreamSpec::itm(Vec::new(), ItmSettings::default())
+                ..sources::setup_of_raw(&args.setup, Vec::new())?
             },
         });
     }
@@ -312,7 +312,7 @@ pub(super) fn manifest(
         manifest.target = applied.target.clone();
         manifest.signals.clone_from(&applied.signals);
     }
-    sources::correct(&mut manifest, &args.setup);
+    sources::correct(&mut manifest, &args.setup)?;
     if prepared.questions.polls() {
         let laps = prepared.questions.laps.clone();
         let settings = PollSettings { intrusive: prepared.questions.stops, laps };
