@@ -2,7 +2,9 @@
 
 use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
 use crate::event::LossReason;
-use crate::flow::{Clocking, Code, Etmv3Flow, Etmv4Flow, Gap, MtbFlow, Sink};
+use crate::flow::{
+    Clocking, Code, Etmv3Flow, Etmv3State, Etmv4Flow, Etmv4State, Gap, MtbFlow, Sink,
+};
 use crate::image::Image;
 use crate::wire::{Malformed, etmv3, etmv4, mtb, tpiu};
 use std::ops::Range;
@@ -13,6 +15,13 @@ pub struct FlowLine<'a> {
     framing: Option<tpiu::Deframer>,
     trace_id: Option<tpiu::TraceId>,
     reading: Reading<'a>,
+}
+
+/// Where a line stands between two bytes.
+#[derive(Debug, PartialEq)]
+pub(crate) enum State {
+    Etmv3(Box<(etmv3::Decoder, Etmv3State)>),
+    Etmv4(Box<(etmv4::Decoder, Etmv4State)>),
 }
 
 /// A protocol's decoder, and what follows its packets through the image.
@@ -72,6 +81,36 @@ impl<'a> FlowLine<'a> {
             Some(Protocol::Etmv4(settings)) if settings.cycle_counts() => Clocking::Cycles,
             Some(Protocol::Etmv4(settings)) if settings.timestamps() => Clocking::Timestamps,
             _ => Clocking::Nothing,
+        }
+    }
+
+    /// All that what comes later is read by, but for the return stack; `None` where a recording is not
+    /// read in pieces: in frames, and of a micro trace buffer.
+    pub(crate) fn state(&self) -> Option<State> {
+        match &self.reading {
+            Reading::Etmv3(decoder, flow) if self.framing.is_none() => {
+                Some(State::Etmv3(Box::new((decoder.clone(), flow.state()))))
+            }
+            Reading::Etmv4(decoder, flow) if self.framing.is_none() => {
+                Some(State::Etmv4(Box::new((decoder.clone(), flow.state()))))
+            }
+            _ => None,
+        }
+    }
+
+    /// The addresses on the return stack, the oldest first.
+    pub(crate) fn return_stack(&self) -> Vec<u64> {
+        match &self.reading {
+            Reading::Etmv4(_, flow) => flow.return_stack(),
+            Reading::Etmv3(..) | Reading::Mtb(..) => Vec::new(),
+        }
+    }
+
+    /// The instruction trace of ETMv4, which has a return stack.
+    pub(crate) const fn etmv4_mut(&mut self) -> Option<&mut Etmv4Flow<'a>> {
+        match &mut self.reading {
+            Reading::Etmv4(_, flow) => Some(flow),
+            Reading::Etmv3(..) | Reading::Mtb(..) => None,
         }
     }
 

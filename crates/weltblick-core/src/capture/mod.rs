@@ -18,6 +18,7 @@ mod tests;
 
 pub use event_trace::{EventReading, EventTrace};
 pub use flow_line::FlowLine;
+pub(crate) use flow_line::State;
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Instructions, Line, Tap};
 pub use manifest::{

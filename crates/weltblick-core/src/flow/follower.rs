@@ -2,6 +2,7 @@
 
 use super::block::{Block, BlockId, End, next};
 use super::code::Code;
+use super::piece::Place;
 use super::return_stack::ReturnStack;
 use super::{Gap, Mismatch, Moment, Sink};
 
@@ -49,6 +50,27 @@ impl<'a> Follower<'a> {
     #[must_use]
     pub fn into_code(self) -> Code<'a> {
         self.code
+    }
+
+    /// Where execution is, by address.
+    pub(super) fn place(&self) -> Place {
+        let start = |number: u32| self.code.block(BlockId(number)).start;
+        match self.at {
+            At::Unknown => Place::Unknown,
+            At::Start(number) => Place::Inside { start: start(number), done: 0, last: 0 },
+            At::Behind(number) => Place::Behind(start(number)),
+            At::Entry => Place::Entry,
+        }
+    }
+
+    /// Where calls return to.
+    pub(super) const fn stack(&self) -> Option<&ReturnStack> {
+        self.stack.as_ref()
+    }
+
+    /// The same, to be changed.
+    pub(super) const fn stack_mut(&mut self) -> Option<&mut ReturnStack> {
+        self.stack.as_mut()
     }
 
     /// Whether it is known where execution is.
@@ -245,7 +267,7 @@ impl<'a> Follower<'a> {
 
     /// Behind an indirect branch: where the last call said, if `address` is reached from there.
     fn run_from_return(&mut self, address: u64, at_target: bool, sink: &mut impl Sink) {
-        let Some(top) = self.stack.as_ref().and_then(ReturnStack::peek) else { return };
+        let Some(top) = self.stack.as_mut().and_then(ReturnStack::peek) else { return };
         let Some(id) = self.code.block_at(top) else { return };
         let reaches = if at_target { top == address } else { self.ahead(id, address).is_some() };
         if reaches {

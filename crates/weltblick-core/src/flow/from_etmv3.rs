@@ -1,6 +1,7 @@
 //! ETMv3 packets to executed instructions.
 
 use super::follower::mismatch;
+use super::piece::Etmv3State;
 use super::stepper::Stepper;
 use super::{Code, Gap, Mismatch, Moment, Sink};
 use crate::image::Image;
@@ -89,6 +90,22 @@ impl<'a> Etmv3Flow<'a> {
     #[must_use]
     pub fn into_code(self) -> Code<'a> {
         self.stepper.into_code()
+    }
+
+    /// All that what comes later is read by.
+    #[must_use]
+    pub fn state(&self) -> Etmv3State {
+        Etmv3State {
+            place: self.stepper.place(),
+            held: match self.held {
+                Held::Nothing => (0, 0),
+                Held::Ran(cycles) => (1, cycles),
+                Held::Skipped(cycles) => (2, cycles),
+            },
+            stamp: self.stamp,
+            cycles: self.cycles,
+            flags: [self.tells_soon, self.informed, self.told, self.outside],
+        }
     }
 
     /// Bytes are missing at `offset`, or were not recorded by choice.

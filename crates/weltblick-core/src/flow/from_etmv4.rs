@@ -1,6 +1,7 @@
 //! ETMv4 packets to executed instructions.
 
 use super::follower::{Follower, mismatch};
+use super::piece::{self, Etmv4State};
 use super::speculation::Waiting;
 use super::{Code, Gap, Mismatch, Moment, Sink};
 use crate::image::Image;
@@ -67,6 +68,40 @@ impl<'a> Etmv4Flow<'a> {
     #[must_use]
     pub fn into_code(self) -> Code<'a> {
         self.follower.into_code()
+    }
+
+    /// All that what comes later is read by, but for the return stack.
+    #[must_use]
+    pub fn state(&self) -> Etmv4State {
+        let (waiting, speculation) = self.waiting.state();
+        Etmv4State {
+            place: self.follower.place(),
+            waiting,
+            speculation,
+            exception: self.exception,
+            flags: [self.informed, self.told, self.outside],
+        }
+    }
+
+    /// A piece of the recording begins here that is read beside others. Returns the addresses that are
+    /// known on the return stack, the oldest first.
+    pub fn begin_piece(&mut self) -> Vec<u64> {
+        if let Some(stack) = self.follower.stack_mut() {
+            stack.mark();
+        }
+        self.return_stack()
+    }
+
+    /// The addresses on the return stack, the oldest first.
+    #[must_use]
+    pub fn return_stack(&self) -> Vec<u64> {
+        piece::entries(self.follower.stack())
+    }
+
+    /// What stood below them on the return stack when the piece began. Whether what was read since is the
+    /// same with it.
+    pub fn put_below(&mut self, older: &[u64]) -> bool {
+        self.follower.stack_mut().is_none_or(|stack| stack.put_below(older))
     }
 
     /// Bytes are missing at `offset`, or were not recorded by choice.

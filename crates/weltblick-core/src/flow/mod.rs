@@ -15,6 +15,7 @@ mod from_etmv3;
 mod from_etmv4;
 mod from_mtb;
 mod only;
+mod piece;
 mod return_stack;
 mod speculation;
 mod stepper;
@@ -28,6 +29,7 @@ pub use from_etmv3::Etmv3Flow;
 pub use from_etmv4::Etmv4Flow;
 pub use from_mtb::MtbFlow;
 pub use only::{Edge, Only};
+pub use piece::{Etmv3State, Etmv4State};
 pub use stepper::Stepper;
 
 use crate::wire::Malformed;
@@ -80,6 +82,11 @@ impl<S: Sink> Sink for &mut S {
     fn has_enough(&self) -> bool {
         (**self).has_enough()
     }
+}
+
+/// Nobody wants to know.
+impl Sink for () {
+    fn ran(&mut self, _: &Block, _: bool) {}
 }
 
 /// Both are told everything.

@@ -11,6 +11,19 @@ pub(super) struct ReturnStack {
     /// Where the next entry goes.
     top: usize,
     filled: usize,
+    since: Since,
+}
+
+/// What happened since a piece of the recording began that is read beside others: see
+/// [`ReturnStack::mark`].
+#[derive(Debug, Clone, Copy, Default)]
+struct Since {
+    /// More was asked for than there was.
+    missed: bool,
+    /// It was emptied: nothing was known any more.
+    emptied: bool,
+    /// The most entries.
+    deepest: usize,
 }
 
 impl ReturnStack {
@@ -19,9 +32,11 @@ impl ReturnStack {
         self.entries[self.top % DEPTH] = address;
         self.top = (self.top + 1) % DEPTH;
         self.filled = (self.filled + 1).min(DEPTH);
+        self.since.deepest = self.since.deepest.max(self.filled);
     }
 
-    pub(super) fn peek(&self) -> Option<u64> {
+    pub(super) fn peek(&mut self) -> Option<u64> {
+        self.since.missed |= self.filled == 0 && !self.since.emptied;
         (self.filled > 0).then(|| self.entries[(self.top + DEPTH - 1) % DEPTH])
     }
 
@@ -34,5 +49,32 @@ impl ReturnStack {
 
     pub(super) fn clear(&mut self) {
         self.filled = 0;
+        self.since.emptied = true;
+    }
+
+    /// A piece begins: entries that were pushed before reading began are not known.
+    pub(super) fn mark(&mut self) {
+        self.since = Since { deepest: self.filled, ..Since::default() };
+    }
+
+    /// The entries, the oldest first.
+    pub(super) fn entries(&self) -> Vec<u64> {
+        let oldest = self.top + DEPTH - self.filled;
+        (0..self.filled).map(|place| self.entries[(oldest + place) % DEPTH]).collect()
+    }
+
+    /// Entries that are older than those at the mark, now that they are known; the oldest first. Whether
+    /// what was read since is the same with them.
+    pub(super) fn put_below(&mut self, older: &[u64]) -> bool {
+        let Since { missed, emptied, deepest } = self.since;
+        if emptied || older.is_empty() {
+            return true;
+        }
+        // What the ring would have overwritten.
+        let gone = (older.len() + deepest).saturating_sub(DEPTH);
+        let all: Vec<u64> = older.iter().skip(gone).copied().chain(self.entries()).collect();
+        (self.top, self.filled) = (0, 0);
+        all.iter().for_each(|&address| self.push(address));
+        !missed
     }
 }

@@ -35,6 +35,12 @@ const fn counts(packet: &Packet) -> bool {
 }
 
 impl Waiting {
+    /// What waits, and how it is counted.
+    pub(super) fn state(&self) -> (Vec<(u64, Packet)>, [u32; 3]) {
+        let counts = [self.elements, self.unseen, self.depth];
+        (self.packets.iter().copied().collect(), counts)
+    }
+
     pub(super) fn new(depth: u32) -> Self {
         Self { depth, ..Self::default() }
     }

@@ -2,6 +2,7 @@
 
 use super::block::{Block, BlockId, End, next};
 use super::code::Code;
+use super::piece::Place;
 use super::{Mismatch, Sink};
 use rustc_hash::FxHashMap;
 
@@ -48,6 +49,16 @@ impl<'a> Stepper<'a> {
     #[must_use]
     pub fn into_code(self) -> Code<'a> {
         self.code
+    }
+
+    /// Where execution is, by address.
+    pub(super) fn place(&self) -> Place {
+        let start = |number: u32| self.code.block(BlockId(number)).start;
+        match self.at {
+            At::Unknown => Place::Unknown,
+            At::Inside { block, done, last } => Place::Inside { start: start(block), done, last },
+            At::Behind(number) => Place::Behind(start(number)),
+        }
     }
 
     /// Whether it is not known where execution is.

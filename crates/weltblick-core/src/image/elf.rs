@@ -8,6 +8,7 @@ use object::{
     Architecture, Object as _, ObjectSection as _, ObjectSymbol as _, SectionFlags, SymbolKind, elf,
 };
 use std::ops::Range;
+use std::sync::Mutex;
 use thiserror::Error;
 
 /// The largest section that is unpacked or copied: a header may claim any size.
@@ -62,7 +63,7 @@ fn parse_class<H: object::read::elf::FileHeader>(bytes: &[u8]) -> Result<Image, 
         code,
         literals,
         functions,
-        lines,
+        lines: lines.map(Mutex::new),
         vectors,
     })
 }

@@ -28,6 +28,7 @@ use crate::isa::{Isa, instruction_length};
 use functions::Functions;
 use lines::Lines;
 use std::ops::Range;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use vectors::{Vectors, short_handler_name};
 
 /// A stretch of loaded memory and its bytes.
@@ -49,7 +50,8 @@ pub struct Image {
     /// Stretches of data between instructions, from mapping symbols: sorted, not overlapping.
     literals: Vec<Range<u64>>,
     functions: Functions,
-    lines: Option<Lines>,
+    /// Looked up one at a time: what is found is remembered in it.
+    lines: Option<Mutex<Lines>>,
     vectors: Vectors,
 }
 
@@ -164,29 +166,33 @@ impl Image {
         if at == address { Place::Instruction } else { Place::InsideInstruction }
     }
 
+    fn lines(&self) -> Option<MutexGuard<'_, Lines>> {
+        Some(self.lines.as_ref()?.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
     /// The source line of `address`, innermost inlined frame first; empty without line data.
     #[must_use]
     pub fn frames_at(&self, address: u64) -> Vec<Frame> {
-        self.lines.as_ref().map_or_else(Vec::new, |lines| lines.frames(address))
+        self.lines().map_or_else(Vec::new, |lines| lines.frames(address))
     }
 
     /// The source line of the instruction at `address`.
     #[must_use]
     pub fn location_at(&self, address: u64) -> Option<Location> {
-        self.lines.as_ref()?.location(address)
+        self.lines()?.location(address)
     }
 
     /// Where the source declares the function that `address` belongs to.
     #[must_use]
     pub fn declaration_of(&self, address: u64) -> Option<Location> {
-        self.lines.as_ref()?.declaration(address)
+        self.lines()?.declaration(address)
     }
 
     /// Where the lines of a source file start: addresses and lines. `file` is its path, or the end
     /// of it. Empty without line data.
     #[must_use]
     pub fn lines_of(&self, file: &str) -> Vec<(u64, u32)> {
-        let Some(lines) = &self.lines else { return Vec::new() };
+        let Some(lines) = self.lines() else { return Vec::new() };
         self.code.iter().flat_map(|code| lines.of_file(file, code.range.clone())).collect()
     }
 

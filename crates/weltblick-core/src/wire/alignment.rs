@@ -30,7 +30,15 @@ pub(super) struct Alignment {
     pub(super) mode: Mode,
 }
 
-#[derive(Debug, Clone, Copy)]
+impl PartialEq for Alignment {
+    fn eq(&self, other: &Self) -> bool {
+        let held = |side: &Self| side.held[..side.held_len].to_vec();
+        (self.offset, self.zeros, self.mode) == (other.offset, other.zeros, other.mode)
+            && held(self) == held(other)
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Mode {
     /// The next byte is a header.
     Packets,

@@ -38,7 +38,7 @@ pub trait Grammar {
 ///
 /// It does not know where packets start until it has seen a synchronisation: what stands before the
 /// first one is a loss.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Decoder<G> {
     grammar: G,
     alignment: Alignment,

@@ -135,7 +135,7 @@ impl<'a> Ran<'a> {
         let code = capture.replay_flow(&mut sink)?;
         let (counts, mut calls) = sink;
         calls.finish();
-        let seen = seen_of(capture, counts, &code, &listing);
+        let seen = seen_of(capture, &counts.into_tally(&code), &listing);
         let ways = ways(budgets, capture)?;
         Ok(Some(Self { listing, seen, calls: Some(calls), ways }))
     }

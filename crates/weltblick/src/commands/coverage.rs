@@ -11,12 +11,11 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::path::PathBuf;
 use weltblick_core::exchange::{cobertura, lcov};
-use weltblick_core::flow::Code;
 use weltblick_core::image::Image;
 use weltblick_core::measure::coverage::{
     Build, Choice, CoverageReport, left_out, report_of_builds,
 };
-use weltblick_core::measure::execution::{BlockCounts, Listing, Seen};
+use weltblick_core::measure::execution::{BlockCounts, Listing, Seen, Tally};
 
 /// Which functions, lines, instructions and branches ran
 #[derive(Debug, clap::Args)]
@@ -197,9 +196,14 @@ fn cover(
 pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Result<Seen> {
     let part = part.part(capture)?;
     if capture.has_flow() {
-        let mut counts = BlockCounts::default();
-        let code = part.replay(capture, &[], &mut counts)?;
-        return Ok(seen_of(capture, counts, &code, listing));
+        let tally = if part.is_all() {
+            capture.count_flow()?
+        } else {
+            let mut counts = BlockCounts::default();
+            let code = part.replay(capture, &[], &mut counts)?;
+            counts.into_tally(&code)
+        };
+        return Ok(seen_of(capture, &tally, listing));
     }
     let mut counted = Counted::default();
     capture.replay(&mut (), &mut counted)?;
@@ -213,13 +217,8 @@ pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Res
 }
 
 /// What an instruction trace saw.
-pub(super) fn seen_of(
-    capture: &Capture,
-    counts: BlockCounts,
-    code: &Code<'_>,
-    listing: &Listing,
-) -> Seen {
-    let mut seen = Seen::of_flow(&counts.into_tally(code), listing);
+pub(super) fn seen_of(capture: &Capture, tally: &Tally, listing: &Listing) -> Seen {
+    let mut seen = Seen::of_flow(tally, listing);
     // Narrowed by choice: the trace unit need not say so.
     let narrowed = capture.conduct().between_points || !capture.manifest.ranges.is_everything();
     seen.gaps.unwatched += u64::from(narrowed);

@@ -71,6 +71,11 @@ fn edge(point: &Point, capture: &Capture) -> Result<Edge> {
 }
 
 impl Part {
+    /// Whether it is all of the recording.
+    pub(crate) const fn is_all(&self) -> bool {
+        self.from.is_none() && self.until.is_none()
+    }
+
     /// The same; what tells time tells it of all of the recording.
     pub(crate) fn on_one_clock(self) -> Self {
         Self { one_clock: true, ..self }
@@ -84,7 +89,7 @@ impl Part {
         sink: &mut S,
     ) -> Result<Code<'c>> {
         let cuts = self.cuts(cuts);
-        if self.from.is_none() && self.until.is_none() {
+        if self.is_all() {
             return capture.replay_flow_cut(&cuts, sink);
         }
         let only = Only::new(self.from, self.until, sink);

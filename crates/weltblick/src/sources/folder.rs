@@ -385,6 +385,11 @@ impl Capture {
         self.inputs.get(stream).map_or(&[], Vec::as_slice)
     }
 
+    /// Where something is missing between the bytes of a stream.
+    pub(super) fn gaps_of(&self, stream: usize) -> &[Gap] {
+        self.gaps.get(stream).map_or(&[], Vec::as_slice)
+    }
+
     /// Whether another capture is of the same build.
     pub(crate) fn same_image(&self, other: &Self) -> bool {
         match (&self.image, &other.image) {

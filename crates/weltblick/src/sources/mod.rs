@@ -7,6 +7,7 @@ mod follow;
 pub(crate) mod live;
 mod make;
 mod near;
+mod pieces;
 mod read;
 mod segments;
 mod setup;

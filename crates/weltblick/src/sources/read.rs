@@ -76,7 +76,7 @@ fn read_all(
 }
 
 /// A bar on standard error, once it is worth one.
-struct Progress {
+pub(super) struct Progress {
     size: Option<u64>,
     done: u64,
     started: Instant,
@@ -85,12 +85,12 @@ struct Progress {
 }
 
 impl Progress {
-    fn new(size: Option<u64>) -> Self {
+    pub(super) fn new(size: Option<u64>) -> Self {
         let wanted = io::stderr().is_terminal();
         Self { size, done: 0, started: Instant::now(), bar: None, wanted }
     }
 
-    fn add(&mut self, bytes: u64) {
+    pub(super) fn add(&mut self, bytes: u64) {
         self.done += bytes;
         if !self.wanted {
             return;
@@ -119,7 +119,7 @@ impl Progress {
         format!("{:.0} MB/s{to_go}", per_second / 1e6)
     }
 
-    fn finish(self) {
+    pub(super) fn finish(self) {
         if let Some(bar) = self.bar {
             bar.finish_and_clear();
         }

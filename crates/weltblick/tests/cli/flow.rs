@@ -464,6 +464,27 @@ fn budgets_on_ways_through_the_code() {
 }
 
 #[test]
+fn a_long_trace_is_counted_on_several_cores_as_on_one() {
+    let bench = Bench::with_flow();
+    write_repeated(&bench.path("buoy-flow/etm.bin"), INSTRUCTIONS, 36 << 20);
+    let report = |args: &str| {
+        let mut report = bench.json(args);
+        report.as_object_mut().unwrap().remove("captures");
+        report
+    };
+    let at_once = report("coverage buoy-flow");
+    // Several files are one reader's.
+    let bytes = bench.read("buoy-flow/etm.bin");
+    let (first, second) = bytes.split_at(bytes.len() / 3);
+    bench.write("split/etm.bin", first);
+    bench.write("split/more.bin", second);
+    bench.write("split/wave-buoy.elf", bench.read("buoy-flow/wave-buoy.elf"));
+    let files = FLOW_MANIFEST.replace("\"etm.bin\"", "[\"etm.bin\", \"more.bin\"]");
+    bench.write("split/capture.toml", files);
+    assert_eq!(report("coverage split"), at_once);
+}
+
+#[test]
 fn a_long_trace_is_indexed_once() {
     let bench = Bench::with_flow();
     write_repeated(&bench.path("buoy-flow/etm.bin"), INSTRUCTIONS, 34 << 20);

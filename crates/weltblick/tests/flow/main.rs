@@ -7,5 +7,6 @@ mod etmv4;
 mod executed;
 mod mtb;
 mod parts;
+mod pieces;
 mod random_programs;
 mod recording;

@@ -188,6 +188,23 @@ pub struct Tally {
 }
 
 impl Tally {
+    /// Adds what was counted of a later part.
+    pub fn merge(&mut self, later: Self) {
+        let Self { runs, parts, skipped, gaps } = later;
+        for (run, [stayed, branched]) in runs {
+            let counts = self.runs.entry(run).or_default();
+            *counts = [counts[0] + stayed, counts[1] + branched];
+        }
+        for (run, count) in parts {
+            *self.parts.entry(run).or_default() += count;
+        }
+        if let Some(skipped) = skipped {
+            let all = self.skipped.get_or_insert_default();
+            skipped.into_iter().for_each(|(at, count)| *all.entry(at).or_default() += count);
+        }
+        self.gaps.merge(gaps);
+    }
+
     /// How many instructions ran.
     #[must_use]
     pub fn instructions(&self) -> u64 {

@@ -44,7 +44,7 @@ use crate::wire::decoder::{self, Grammar};
 pub type Decoder = decoder::Decoder<Etmv3>;
 
 /// How ETMv3 writes packets, and what was said before.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Etmv3 {
     settings: Settings,
     history: History,

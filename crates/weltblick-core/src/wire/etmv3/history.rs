@@ -3,7 +3,7 @@
 use super::packet::InstructionSet;
 
 /// The state that packets are differences from.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(super) struct History {
     /// The newest address.
     pub(super) address: u64,

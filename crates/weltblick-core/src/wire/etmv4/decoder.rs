@@ -43,7 +43,7 @@ use crate::wire::decoder::{self, Grammar};
 pub type Decoder = decoder::Decoder<Etmv4>;
 
 /// How ETMv4 writes packets, and what was said before.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Etmv4 {
     settings: Settings,
     history: History,

@@ -3,7 +3,7 @@
 use super::packet::{Address, Context, InstructionSet, TraceInfo};
 
 /// The state that packets are differences from.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(super) struct History {
     /// The last three addresses, the newest first.
     addresses: [(u64, InstructionSet); 3],
