@@ -44,7 +44,9 @@ picture tasks "weltblick tasks weltblick-demo/buoy"
 picture signals "weltblick signals weltblick-demo/buoy temperature --threshold 10"
 picture timeline "weltblick timeline weltblick-demo/buoy --within 0.985s..1.015s --columns 120"
 weltblick timeline weltblick-demo/buoy --at 'irq:radio_slot[80]' --within 0.98s..1.02s \
-  --picture "$out/timeline-picture.png" >/dev/null
+  --picture lanes.png >/dev/null
+weltblick timeline weltblick-demo/buoy-flow --at filter_precise --width 400us --picture stack.png >/dev/null
+convert lanes.png stack.png -append "$out/timeline-picture.png"
 picture console "weltblick console weltblick-demo/buoy --deltas --within 0.9s..1.3s"
 picture exact "weltblick profile weltblick-demo/buoy-flow --top 16"
 picture coverage "weltblick coverage weltblick-demo/buoy-flow --exclude /build/* --top 8"
@@ -84,5 +86,29 @@ DISPLAY=$display xdotool mousemove 100 100
 for key in p p p n; do DISPLAY=$display xdotool key "$key"; sleep 0.3; done
 sleep 1
 pane values
-convert "$work/functions.png" "$work/values.png" -background black -splice 0x8 -append "$out/capture.png"
 kill $window $target; wait $window $target 2>/dev/null || true
+
+# The same of an instruction trace: what ran is exact.
+cat > instructions.toml <<'END'
+format     = 1
+name       = "wave-buoy"
+core       = "cortex-m33"
+core_clock = "47.972352 MHz"
+[link]
+kind       = "port"
+width      = 4
+port_clock = "24 MHz"
+[observe.instructions]
+cycle_counts = true
+END
+weltblick plan instructions.toml --out instructions-plan.toml >/dev/null
+DISPLAY=$display TERM=xterm-256color xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry "120x30+0+0" \
+  -bg '#fbfaf7' -fg '#222222' -xrm 'XTerm*color4: #1f5fa8' -b 12 +sb -e \
+  weltblick capture stand-in:weltblick-demo/buoy/wave-buoy.elf --plan instructions-plan.toml --for 60s \
+  --image weltblick-demo/buoy/wave-buoy.elf --out instructions &
+window=$!
+sleep 7
+pane executed
+kill $window; wait $window 2>/dev/null || true
+convert "$work/functions.png" "$work/values.png" "$work/executed.png" -background black -splice 0x8 \
+  -append "$out/capture.png"
