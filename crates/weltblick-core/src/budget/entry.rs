@@ -60,11 +60,13 @@ pub enum Covered {
     Calls,
 }
 
-/// A figure of a function's calls, with what it calls.
+/// A figure of a function's calls: with what it calls, where it does not say otherwise.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CallMeasure {
     /// How many.
     Count,
+    /// How long without what it called, and without what interrupted it.
+    SelfOwn(Of),
     /// How long, without what interrupted it.
     Own(Of),
     /// How long from beginning to end.

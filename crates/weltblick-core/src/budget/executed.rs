@@ -52,6 +52,8 @@ struct Occurrences<'a> {
     /// Of these, open when the recording ended, and the longest of them so far.
     open: u64,
     open_for: u64,
+    /// Without what was called, where that is told apart.
+    self_own: Option<&'a Spread>,
     own: &'a Spread,
     elapsed: &'a Spread,
     timed: bool,
@@ -159,6 +161,7 @@ impl Executed<'_> {
             cut: figures.cut,
             open: figures.open,
             open_for: figures.open_for,
+            self_own: Some(&figures.self_own),
             own: &figures.own,
             elapsed: &figures.elapsed,
             timed: calls.ticks().is_some(),
@@ -188,6 +191,7 @@ impl Executed<'_> {
             cut: crossings.cut,
             open: crossings.open_at_end,
             open_for: crossings.open_for,
+            self_own: None,
             own: &crossings.total.own,
             elapsed: &crossings.total.elapsed,
             timed: crossings.is_timed(),
@@ -206,7 +210,7 @@ impl Executed<'_> {
         measure: CallMeasure,
         blank: Judgement,
     ) -> Judgement {
-        let &Occurrences { what, count, cut, open, open_for, own, elapsed, timed, none } =
+        let &Occurrences { what, count, cut, open, open_for, self_own, own, elapsed, timed, none } =
             occurrences;
         let whole = self.is_whole();
         let evidence = match cut {
@@ -214,6 +218,7 @@ impl Executed<'_> {
             cut => format!("{count} {what}, {cut} not seen to their end"),
         };
         let (spread, of) = match measure {
+            CallMeasure::SelfOwn(of) => (self_own.unwrap_or(own), of),
             CallMeasure::Own(of) => (own, of),
             CallMeasure::Elapsed(of) => (elapsed, of),
             CallMeasure::Count => (elapsed, Of::All),

@@ -154,8 +154,13 @@ fn read_function(
     let figure = call(CallMeasure::Count);
     read_figure(name, &subject, &table, "calls", figure, Unit::Count, budgets)?;
     if let Some(total) = table.table("total")? {
-        read_durations(name, &subject, "total.", &total, &call, budgets)?;
+        read_durations(name, &subject, "total.", &total, &TOTAL, &call, budgets)?;
         total.finish()?;
+    }
+    if let Some(itself) = table.table("self")? {
+        let kinds: [Kind; 1] = [("own", CallMeasure::SelfOwn)];
+        read_durations(name, &subject, "self.", &itself, &kinds, &call, budgets)?;
+        itself.finish()?;
     }
     table.finish()
 }
@@ -175,26 +180,31 @@ fn read_way(name: &At<&str>, table: Table<'_>, budgets: &mut Vec<Budget>) -> Res
     let way = |measure| Figure::Way { points: points.clone(), measure };
     let figure = way(CallMeasure::Count);
     read_figure(name, &subject, &table, "count", figure, Unit::Count, budgets)?;
-    read_durations(name, &subject, "", &table, &way, budgets)?;
+    read_durations(name, &subject, "", &table, &TOTAL, &way, budgets)?;
     table.finish()
 }
 
-/// `own` and `elapsed`, each with statistics.
+/// The key of a duration, and what it is.
+type Kind = (&'static str, fn(Of) -> CallMeasure);
+
+/// Durations with what was called.
+const TOTAL: [Kind; 2] = [("own", CallMeasure::Own), ("elapsed", CallMeasure::Elapsed)];
+
+/// Durations, each with statistics.
 fn read_durations(
     name: &At<&str>,
     subject: &str,
     prefix: &str,
     table: &Table<'_>,
+    kinds: &[Kind],
     figure: &dyn Fn(CallMeasure) -> Figure,
     budgets: &mut Vec<Budget>,
 ) -> Result<(), Fault> {
-    for kind in ["own", "elapsed"] {
+    for (kind, measure) in kinds {
         let Some(statistics) = table.table(kind)? else { continue };
         for (key, of) in CALL_STATISTICS {
             let before = budgets.len();
-            let measure =
-                if kind == "own" { CallMeasure::Own(of) } else { CallMeasure::Elapsed(of) };
-            let figure = figure(measure);
+            let figure = figure(measure(of));
             read_figure(name, subject, &statistics, key, figure, Unit::Time, budgets)?;
             for budget in &mut budgets[before..] {
                 budget.key = format!("{prefix}{kind}.{key}");

@@ -258,15 +258,20 @@ fn each(row: &ExactRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
             .map(|duration| duration.map_or_else(String::new, windowed));
         std::iter::once(format!("  {name}")).chain(cells).collect::<Vec<_>>()
     };
-    for (name, statistic) in [("own", &row.own), ("elapsed", &row.elapsed)] {
+    for (name, statistic) in [("self", &row.self_own), ("own", &row.own), ("elapsed", &row.elapsed)]
+    {
         if let Some(statistic) = statistic.as_ref().filter(|statistic| statistic.count > 0) {
             table.row(times(name, statistic));
         }
     }
-    if let Some(Numbers { min, mean, max, .. }) = row.instructions_per_call {
+    for (name, numbers) in [
+        ("  self instructions", row.self_instructions_per_call),
+        ("  instructions", row.instructions_per_call),
+    ] {
+        let Some(Numbers { min, mean, max, .. }) = numbers else { continue };
         let empty = String::new;
         table.row([
-            "  instructions".to_owned(),
+            name.to_owned(),
             count(min),
             count(mean.round() as u64),
             empty(),
@@ -317,6 +322,8 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
         "calls_cut",
         "instructions_per_call_mean",
         "instructions_per_call_max",
+        "self_own_mean_ns",
+        "self_own_max_ns",
         "own_mean_ns",
         "own_max_ns",
         "elapsed_mean_ns",
@@ -330,6 +337,7 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
     let number = |value: Option<f64>| value.map(|value| value.to_string()).unwrap_or_default();
     let whole = |value: Option<u64>| value.map(|value| value.to_string()).unwrap_or_default();
     for row in &report.rows {
+        let itself = |of: fn(&Statistic) -> Option<Duration>| row.self_own.as_ref().and_then(of);
         let own = |of: fn(&Statistic) -> Option<Duration>| row.own.as_ref().and_then(of);
         let elapsed = |of: fn(&Statistic) -> Option<Duration>| row.elapsed.as_ref().and_then(of);
         csv.write_record([
@@ -351,6 +359,8 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
             whole(row.calls_cut),
             number(row.instructions_per_call.map(|numbers| numbers.mean)),
             whole(row.instructions_per_call.map(|numbers| numbers.max)),
+            number(itself(|itself| itself.mean).map(|time| time.ns)),
+            number(itself(|itself| itself.max).map(|time| time.ns)),
             number(own(|own| own.mean).map(|time| time.ns)),
             number(own(|own| own.max).map(|time| time.ns)),
             number(elapsed(|elapsed| elapsed.mean).map(|time| time.ns)),

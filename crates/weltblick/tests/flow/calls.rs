@@ -128,7 +128,7 @@ fn call_counts_are_exact(by: By) {
     let Recorded { machine, calls, .. } = record(&image, 40_000_000, by);
     let told = certain(&machine);
     let figures: HashMap<Named, _> = calls.figures().collect();
-    let (mut all, mut cut) = (0, 0);
+    let (mut all, mut cut, mut told_apart) = (0, 0, 0);
     for (number, function) in (0..).zip(image.functions()) {
         let range = function.range.start as u32..function.range.end as u32;
         // A loop back to the first instruction is no call.
@@ -141,10 +141,24 @@ fn call_counts_are_exact(by: By) {
         let ended = figures.get(&id).map_or(0, |figures| figures.instructions.count());
         assert_eq!(found, ended + open, "{}", function.name);
         println!("{:24} {found:6} calls, {open} cut", function.name);
+        // What calls ran themselves is all that ran in the function, unless some is not known.
+        if let Some(figures) = figures.get(&id).filter(|figures| {
+            figures.cut == 0 && figures.self_instructions.count() == figures.calls
+        }) {
+            let nodes = calls.tree().nodes().iter();
+            let own = nodes.filter(|node| node.function == Some(id)).map(|node| node.instructions);
+            let mean = figures.self_instructions.mean().map_or(0.0, Bounds::middle);
+            let sum = (mean * figures.calls as f64).round() as u64;
+            assert_eq!(sum, own.sum::<u64>(), "{}", function.name);
+            let each = [&figures.self_own, &figures.own].map(|spread| spread.max().unwrap());
+            assert!(each[0].low <= each[1].high && each[0].high <= each[1].high);
+            told_apart += 1;
+        }
         all += found;
         cut += open;
     }
     assert!(all > 10_000 && cut * 100 < all, "{cut} of {all} cut");
+    assert!(told_apart > 20, "{told_apart}");
     assert_eq!(calls.instructions(), told.len() as u64);
     let by_path: u64 = calls.tree().nodes().iter().map(|node| node.instructions).sum();
     assert_eq!(by_path, told.len() as u64);

@@ -19,6 +19,10 @@ pub struct CallFigures {
     pub own: Spread,
     /// In ticks, from beginning to end.
     pub elapsed: Spread,
+    /// Instructions of a call without what it called.
+    pub self_instructions: Spread,
+    /// The same in ticks, without what interrupted it.
+    pub self_own: Spread,
     /// The longest.
     pub longest: Option<Longest>,
 }

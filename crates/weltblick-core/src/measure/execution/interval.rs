@@ -5,8 +5,8 @@ use super::tree::{NodeId, SelfTime, Tree};
 /// Something that happened, in order.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Item {
-    /// Instructions ran.
-    Ran { node: NodeId, context: usize, instructions: u64 },
+    /// Instructions ran, in a call that is followed or in none.
+    Ran { node: NodeId, frame: Option<usize>, context: usize, instructions: u64 },
     /// Code with an instruction that waits ran.
     Waits(NodeId),
     /// A call began.
@@ -35,8 +35,37 @@ impl Item {
     /// Who ran, and how much.
     pub(super) const fn ran(&self) -> Option<(NodeId, usize, u64)> {
         match *self {
-            Self::Ran { node, context, instructions } => Some((node, context, instructions)),
+            Self::Ran { node, context, instructions, .. } => Some((node, context, instructions)),
             _ => None,
+        }
+    }
+}
+
+/// What a call ran itself, without what it called: ticks for certain and at most, and instructions.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Itself {
+    pub(super) low: u64,
+    pub(super) high: u64,
+    pub(super) instructions: u64,
+    /// The last stretch in which it ran.
+    stretch: u64,
+    /// Something ran of which nobody knows whether it belongs here.
+    pub(super) unsure: bool,
+}
+
+impl Itself {
+    /// Nothing else ran for so many ticks.
+    pub(super) const fn ran_alone(&mut self, ticks: u64) {
+        self.low += ticks;
+        self.high += ticks;
+    }
+
+    /// It ran in a stretch, beside others.
+    pub(super) const fn ran_in(&mut self, stretch: u64, ticks: u64) {
+        // At most all of it, once.
+        if self.stretch != stretch {
+            self.stretch = stretch;
+            self.high += ticks;
         }
     }
 }

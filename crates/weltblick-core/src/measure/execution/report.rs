@@ -243,6 +243,8 @@ fn add_calls(row: &mut ExactRow, figures: &CallFigures, scale: Option<Scale>) {
     row.calls = Some(figures.calls);
     row.calls_cut = Some(figures.cut);
     row.instructions_per_call = Numbers::of(&figures.instructions);
+    row.self_instructions_per_call = Numbers::of(&figures.self_instructions);
+    row.self_own = scale.map(|scale| scale.statistic(&figures.self_own));
     row.own = scale.map(|scale| scale.statistic(&figures.own));
     row.elapsed = scale.map(|scale| scale.statistic(&figures.elapsed));
     row.longest = figures.longest.map(|longest| LongestCall {

@@ -114,6 +114,12 @@ pub struct ExactRow {
     /// Instructions of a call, with what it called.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub instructions_per_call: Option<Numbers>,
+    /// Instructions of a call, without what it called.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub self_instructions_per_call: Option<Numbers>,
+    /// Time of a call without what it called, and without what interrupted it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub self_own: Option<Statistic>,
     /// Time of a call with what it called, without what interrupted it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub own: Option<Statistic>,

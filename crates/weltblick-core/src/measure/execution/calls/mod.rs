@@ -17,7 +17,7 @@ mod stretch;
 use super::contexts::{Contexts, Resumed};
 use super::crossings::{Crossings, Passing};
 use super::figures::CallFigures;
-use super::interval::{Clock, Item, Pace};
+use super::interval::{Clock, Item, Itself, Pace};
 use super::stacks::{OnStack, Stacks};
 use super::tree::{Named, NodeId, Root, Tree};
 use crate::flow::{Block, Clocking, End, Moment, Sink};
@@ -68,6 +68,7 @@ pub(super) struct Frame {
     ended_own: Clock,
     /// Where its beginning is told.
     offset: u64,
+    itself: Itself,
 }
 
 /// Follows calls.
@@ -86,6 +87,7 @@ pub struct Calls<'a> {
     /// What runs now, for the fast path.
     function: Option<Named>,
     node: NodeId,
+    frame: Option<usize>,
     edge: Edge,
     /// Instructions that ran since the last item.
     run: u64,
@@ -125,6 +127,7 @@ impl<'a> Calls<'a> {
             contexts: Contexts::default(),
             function: None,
             node,
+            frame: None,
             edge: Edge::None,
             run: 0,
             items: Vec::new(),
@@ -299,6 +302,7 @@ impl<'a> Calls<'a> {
         self.note_stack();
         let context = self.contexts.current();
         let top = self.contexts.frames(context).last().copied();
+        self.frame = top;
         self.function = top.map(|frame| self.frames[frame].function);
         self.node = match top {
             Some(frame) => self.frames[frame].node,
@@ -331,6 +335,9 @@ impl<'a> Calls<'a> {
         }
         let frames = self.contexts.frames(context);
         if frames.len() >= DEEPEST {
+            if let Some(&deepest) = frames.last() {
+                self.frames[deepest].itself.unsure = true;
+            }
             return self.contexts.dive(context);
         }
         let parent = match frames.last() {
@@ -351,6 +358,7 @@ impl<'a> Calls<'a> {
             began_own: [Clock::default(); 2],
             ended_own: Clock::default(),
             offset: self.offset,
+            itself: Itself::default(),
         };
         let number = match self.free.pop() {
             Some(number) => {
@@ -422,6 +430,10 @@ impl<'a> Calls<'a> {
         // These ended while nobody knew whose they were.
         for _ in 0..popped {
             self.take_off_returning(context, Item::Cut);
+        }
+        // Some of what the stand-in ran was this call's own.
+        if let Some(&top) = self.contexts.frames(context).last() {
+            self.frames[top].itself.unsure = true;
         }
     }
 
@@ -498,7 +510,7 @@ impl<'a> Calls<'a> {
         if self.run > 0 {
             let instructions = std::mem::take(&mut self.run);
             let context = self.contexts.current();
-            self.item(Item::Ran { node: self.node, context, instructions });
+            self.item(Item::Ran { node: self.node, frame: self.frame, context, instructions });
         }
     }
 

@@ -2,7 +2,7 @@
 
 use super::super::crossings::{Crossings, Passing};
 use super::super::figures::Longest;
-use super::super::interval::{Clock, Item, share_out};
+use super::super::interval::{Clock, Item, Itself, share_out};
 use super::super::tree::SelfTime;
 use super::Calls;
 use crate::flow::Clocking;
@@ -30,6 +30,7 @@ impl Calls<'_> {
         self.clock.low += ticks;
         self.clock.high += ticks;
         self.contexts.advance(&items, ticks, self.stretch);
+        self.advance_frames(&items, ticks);
         let at_once = self.before_anything_ran(&items);
         if let Some(stacks) = &mut self.stacks {
             stacks.settle([before.high, self.clock.high], at_once);
@@ -140,6 +141,29 @@ impl Calls<'_> {
         }
     }
 
+    /// What calls ran themselves takes its part of a stretch: for certain only where no other ran.
+    fn advance_frames(&mut self, items: &[Item], ticks: u64) {
+        let (mut first, mut alone) = (None, true);
+        for item in items {
+            let Item::Ran { frame, .. } = *item else { continue };
+            alone &= first.is_none_or(|first| first == frame);
+            first = first.or(Some(frame));
+            if let Some(frame) = frame {
+                self.frames[frame].itself.ran_in(self.stretch, ticks);
+            }
+        }
+        match first {
+            Some(Some(frame)) if alone => self.frames[frame].itself.low += ticks,
+            Some(_) => {}
+            // Nothing ran: time passed in what would run next.
+            None => {
+                if let Some(frame) = self.frame.filter(|_| !self.contexts.is_nobody()) {
+                    self.frames[frame].itself.ran_in(self.stretch, ticks);
+                }
+            }
+        }
+    }
+
     /// A stretch in which one function ran and nothing else happened: most are.
     fn settle_alone(&mut self, ticks: u64) {
         self.stretch += 1;
@@ -156,6 +180,11 @@ impl Calls<'_> {
         let node = self.tree.node_mut(self.node);
         node.instructions += instructions;
         node.time.add(SelfTime { ticks, low: ticks, high: ticks });
+        if let Some(frame) = self.frame {
+            let itself = &mut self.frames[frame].itself;
+            itself.instructions += instructions;
+            itself.ran_alone(ticks);
+        }
         let context = self.contexts.current();
         self.contexts.ran_alone(context, Clock { low: ticks, high: ticks, instructions });
     }
@@ -164,9 +193,12 @@ impl Calls<'_> {
     fn count(&mut self, items: &[Item]) {
         for item in items {
             match *item {
-                Item::Ran { context, instructions, .. } => {
+                Item::Ran { frame, context, instructions, .. } => {
                     self.clock.instructions += instructions;
                     self.contexts.count(context, instructions);
+                    if let Some(frame) = frame {
+                        self.frames[frame].itself.instructions += instructions;
+                    }
                 }
                 Item::Open(number) => {
                     let own = self.contexts.clock(self.frames[number].context);
@@ -183,6 +215,9 @@ impl Calls<'_> {
                     let (offset, until) = (frame.offset, self.offset);
                     let figures = self.figures.entry(frame.function).or_default();
                     figures.instructions.add(ran);
+                    if !frame.itself.unsure {
+                        figures.self_instructions.add(Ticks::exact(frame.itself.instructions));
+                    }
                     if self.clocking == Clocking::Nothing {
                         figures.keep_longest(Longest { ticks: ran, from: offset, until });
                     }
@@ -234,6 +269,11 @@ impl Calls<'_> {
         let figures = self.figures.entry(frame.function).or_default();
         figures.elapsed.add(elapsed);
         figures.own.add(Ticks { low: alone.low.min(alone.high), ..alone });
+        let Itself { low, high, unsure, .. } = frame.itself;
+        if !unsure {
+            let high = high.min(alone.high);
+            figures.self_own.add(Ticks { low: low.min(high), high });
+        }
         figures.keep_longest(Longest { ticks: elapsed, from: frame.offset, until });
     }
 }
