@@ -152,6 +152,12 @@ fn call_counts_are_exact(by: By) {
             assert_eq!(sum, own.sum::<u64>(), "{}", function.name);
             let each = [&figures.self_own, &figures.own].map(|spread| spread.max().unwrap());
             assert!(each[0].low <= each[1].high && each[0].high <= each[1].high);
+            // Who calls nobody has all of his time for himself.
+            let tree = calls.tree();
+            let calls_nobody = tree.nodes().iter().all(|node| {
+                node.parent.is_none_or(|parent| tree.node(parent).function != Some(id))
+            });
+            assert!(!calls_nobody || each[0].high >= each[1].low, "{} {each:?}", function.name);
             told_apart += 1;
         }
         all += found;

@@ -535,6 +535,7 @@ impl<'a> Calls<'a> {
         }
         self.note_stack();
         self.function = None;
+        self.frame = None;
         self.edge = Edge::None;
     }
 
@@ -551,6 +552,7 @@ impl<'a> Calls<'a> {
             }
         }
         self.function = None;
+        self.frame = None;
         self.edge = Edge::None;
     }
 
@@ -566,6 +568,7 @@ impl<'a> Calls<'a> {
             self.note_stack();
         }
         self.function = None;
+        self.frame = None;
         self.edge = Edge::None;
     }
 
