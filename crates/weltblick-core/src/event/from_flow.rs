@@ -151,3 +151,46 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
         self.cycles > self.until
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::flow::Sink as _;
+
+    #[derive(Default)]
+    struct Told(Vec<(Option<Window>, Event)>);
+
+    impl Sink for Told {
+        fn event(&mut self, position: Position, event: &Event) {
+            self.0.push((position.time, event.clone()));
+        }
+    }
+
+    /// A handler each ten bytes, and a cycle count behind its entry and its end.
+    fn tell(events: &mut FlowEvents<&mut Told>, bytes: std::ops::Range<u64>) {
+        for offset in bytes.step_by(10) {
+            let exception = Some(16);
+            events.moment(offset, &Moment::Entered { exception, returns_to: 0 });
+            events.moment(offset + 1, &Moment::Cycles(Some(30)));
+            events.moment(offset + 2, &Moment::Left);
+            events.moment(offset + 3, &Moment::Cycles(Some(70)));
+        }
+    }
+
+    #[test]
+    fn from_the_middle_on_events_are_those_of_the_whole() {
+        let (mut whole, mut near) = (Told::default(), Told::default());
+        let mut events = FlowEvents::new(Origin(0), &mut whole);
+        tell(&mut events, 0..1000);
+        events.finish();
+        // At byte 500 fifty handlers have come and gone; reading begins at byte 450.
+        let mut events = FlowEvents::new(Origin(0), &mut near).between((500, 5000), 7000);
+        tell(&mut events, 450..720);
+        assert!(events.has_enough());
+        events.finish();
+        let timed: Vec<_> = near.0.into_iter().filter(|(time, _)| time.is_some()).collect();
+        assert_eq!(timed.len(), 44);
+        let first = whole.0.iter().position(|(time, _)| time.is_some_and(|t| t.earliest >= 5000));
+        assert_eq!(timed, whole.0[first.unwrap()..][..44]);
+    }
+}

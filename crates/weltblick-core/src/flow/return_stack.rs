@@ -67,14 +67,84 @@ impl ReturnStack {
     /// what was read since is the same with them.
     pub(super) fn put_below(&mut self, older: &[u64]) -> bool {
         let Since { missed, emptied, deepest } = self.since;
-        if emptied || older.is_empty() {
-            return true;
+        // Who asked for what was not there lost his way, and emptied it.
+        let same = !missed || older.is_empty();
+        if emptied || !same {
+            return same;
         }
         // What the ring would have overwritten.
         let gone = (older.len() + deepest).saturating_sub(DEPTH);
         let all: Vec<u64> = older.iter().skip(gone).copied().chain(self.entries()).collect();
         (self.top, self.filled) = (0, 0);
         all.iter().for_each(|&address| self.push(address));
-        !missed
+        true
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[derive(Debug, Clone, Copy)]
+    enum Do {
+        Push(u64),
+        Pop,
+        Peek,
+        Clear,
+    }
+
+    fn act(stack: &mut ReturnStack, action: Do) -> Option<u64> {
+        match action {
+            Do::Push(address) => {
+                stack.push(address);
+                None
+            }
+            Do::Pop => stack.pop(),
+            Do::Peek => stack.peek(),
+            Do::Clear => {
+                stack.clear();
+                None
+            }
+        }
+    }
+
+    fn action() -> impl Strategy<Value = Do> {
+        prop_oneof![
+            20 => (0_u64..1000).prop_map(Do::Push),
+            18 => Just(Do::Pop),
+            2 => Just(Do::Peek),
+            1 => Just(Do::Clear),
+        ]
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(2000))]
+
+        /// Who knew only the newest entries when a piece began says the same as who knew all, or says that
+        /// it does not; and knows all in the end.
+        #[test]
+        fn what_a_piece_did_not_know_changes_nothing_or_is_told(
+            before in prop::collection::vec(action(), 0..60),
+            piece in prop::collection::vec(action(), 0..60),
+            known in 0_usize..=DEPTH,
+        ) {
+            let mut all = ReturnStack::default();
+            before.into_iter().for_each(|action| { act(&mut all, action); });
+            let entries = all.entries();
+            let (older, newer) = entries.split_at(entries.len().saturating_sub(known));
+            let mut part = ReturnStack::default();
+            newer.iter().for_each(|&address| part.push(address));
+            part.mark();
+            let mut agrees = true;
+            for action in piece {
+                agrees &= act(&mut all, action) == act(&mut part, action);
+            }
+            let same = part.put_below(older);
+            prop_assert!(agrees || !same);
+            if same {
+                prop_assert_eq!(part.entries(), all.entries());
+            }
+        }
     }
 }

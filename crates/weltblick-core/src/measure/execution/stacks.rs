@@ -76,3 +76,44 @@ impl Stacks {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::image::FunctionId;
+
+    fn frame(number: usize, function: u32) -> Shown {
+        (number, 1, Named(Some(FunctionId(function))))
+    }
+
+    #[test]
+    fn what_leaves_the_stack_is_told_with_both_windows() {
+        let mut stacks = Stacks::default();
+        // Two calls, the second after something ran; a handler on top, and another thread after it.
+        stacks.changed([frame(0, 7)].into_iter(), 0);
+        stacks.changed([frame(0, 7), frame(1, 8)].into_iter(), 3);
+        stacks.settle([100, 120], 2);
+        assert!(stacks.left.is_empty());
+        stacks.changed([frame(0, 7), frame(1, 8), frame(2, 9)].into_iter(), 0);
+        stacks.changed([frame(0, 7), frame(1, 8)].into_iter(), 4);
+        stacks.settle([120, 150], 1);
+        let window = |earliest, latest| Window { earliest, latest };
+        let stay = |depth, function, from, until| OnStack {
+            depth,
+            function: Named(Some(FunctionId(function))),
+            from,
+            until,
+        };
+        assert_eq!(stacks.left, [stay(2, 9, window(120, 120), window(120, 150))]);
+        stacks.left.clear();
+        // The same number, but another call.
+        stacks.changed([frame(0, 7), (1, 5, Named(None))].into_iter(), 0);
+        stacks.settle([150, 160], 1);
+        assert_eq!(stacks.left, [stay(1, 8, window(100, 120), window(150, 150))]);
+        stacks.left.clear();
+        stacks.changed([frame(4, 6)].into_iter(), 0);
+        stacks.settle([160, 170], 0);
+        let left: Vec<usize> = stacks.left.iter().map(|stay| stay.depth).collect();
+        assert_eq!(left, [1, 0]);
+    }
+}

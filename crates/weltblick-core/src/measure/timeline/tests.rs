@@ -199,3 +199,26 @@ fn a_periodic_handler_that_starts_late_was_pending() {
     let chaos = handler((1..100).map(|n| 1000 * n + n * n * 7919 % 900));
     assert!(chaos.pieces.iter().all(|piece| piece.doing != Doing::Wants));
 }
+
+#[test]
+fn calls_are_kept_by_name_where_they_are_long_and_counted_all() {
+    use crate::image::FunctionId;
+    use crate::measure::execution::{Named, OnStack};
+    let mut gather = gathered(Some((100, 300)));
+    let window = |from, until| [from, until].map(Window::exact);
+    // One that began before the window, one in it, a short one, and one outside.
+    for (depth, [from, until]) in
+        [(0, window(20, 180)), (1, window(120, 160)), (1, window(170, 172)), (0, window(310, 320))]
+    {
+        gather.called(OnStack { depth, function: Named(Some(FunctionId(3))), from, until }, 10);
+    }
+    let kept: Vec<_> =
+        gather.calls.iter().map(|call| (call.depth, call.from.latest, call.until.latest)).collect();
+    assert_eq!(kept, [(0, 100, 180), (1, 120, 160)]);
+    let keys = [LaneKey::Call(0), LaneKey::Call(1)];
+    let report = report(&gather, &keys, (100, 300), 20, &context());
+    assert_eq!(report.lanes[1].name, "calls 2");
+    assert_eq!((report.lanes[0].calls.len(), report.lanes[1].calls[0].from_ns), (1, 120.0));
+    let there: f64 = report.lanes[1].cells.iter().map(|cell| cell.runs * 10.0).sum();
+    assert!((there - 42.0).abs() < 2.0, "{there}");
+}
