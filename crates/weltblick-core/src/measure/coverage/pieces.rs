@@ -2,7 +2,7 @@
 //! change from build to build; these do not.
 
 use super::choice::Choice;
-use super::rows::Part;
+use super::rows::{Measures, Part};
 use crate::image::Image;
 use crate::measure::execution::{Listed, ListedFunction, Listing, Role, Seen};
 use std::collections::BTreeMap;
@@ -151,6 +151,15 @@ impl Piece {
         }
         let (address, conditional) = (listed.address, listed.role == Role::Conditional);
         self.branches.extend(ways.map(|ways| Branch { address, build, conditional, ways }));
+    }
+
+    /// Adds what it has to the measures of what it lies in.
+    pub(super) fn add_to(&self, measures: &mut Measures) {
+        measures.instructions.join(self.instructions);
+        measures.calls.join(self.calls);
+        if let Some(branches) = &mut measures.branches {
+            branches.join(self.ways());
+        }
     }
 
     /// The ways of its branches that were gone.

@@ -79,8 +79,8 @@ impl Gather {
         let mut measures = nothing;
         for (&place, piece) in &function.lines {
             let file = self.files.entry(place.map(|(file, _)| file)).or_insert(nothing);
-            measures.add(piece);
-            file.add(piece);
+            piece.add_to(&mut measures);
+            piece.add_to(file);
             let Some(place) = place else { continue };
             measures.lines.add(piece.executions > 0);
             let line = self.lines.entry(place).or_default();

@@ -1,6 +1,5 @@
 //! The rows of coverage: what is shown and exchanged.
 
-use super::pieces::Piece;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -189,15 +188,6 @@ impl Part {
 }
 
 impl Measures {
-    /// Adds the instructions of a line.
-    pub(super) fn add(&mut self, piece: &Piece) {
-        self.instructions.join(piece.instructions);
-        self.calls.join(piece.calls);
-        if let Some(branches) = &mut self.branches {
-            branches.join(piece.ways());
-        }
-    }
-
     pub(super) fn join(&mut self, other: &Self) {
         self.functions.join(other.functions);
         self.lines.join(other.lines);
