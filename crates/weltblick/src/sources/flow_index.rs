@@ -28,7 +28,15 @@ struct Kept {
 
 /// The index of a capture's instruction trace: from the cache folder, else made and kept there. `None`
 /// where reading all of it is as good: a short trace, several files, or nowhere to keep it.
-pub(crate) fn flow_index(capture: &Capture) -> Result<Option<FlowIndex>> {
+pub(crate) fn flow_index(capture: &Capture) -> Result<Option<&FlowIndex>> {
+    if capture.index.get().is_none() {
+        let found = find_or_make(capture)?;
+        return Ok(capture.index.get_or_init(|| found).as_ref());
+    }
+    Ok(capture.index.get().and_then(Option::as_ref))
+}
+
+fn find_or_make(capture: &Capture) -> Result<Option<FlowIndex>> {
     let Some((key, folder)) = key(capture).zip(cache_folder()) else { return Ok(None) };
     let file = folder.join(format!("{:016x}.flow", hash(&key)));
     if let Some(kept) = read(&file).filter(|kept| kept.key == key) {

@@ -9,14 +9,16 @@ use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use weltblick_core::capture::{
     CtfSettings, Entry, EventTrace, FlowLine, Framing, InterruptSpec, Line, MANIFEST, Manifest,
     PollSettings, Priorities, Protocol, SourceSpec, StreamSpec, Tap, What,
 };
 use weltblick_core::document::{At, Source};
-use weltblick_core::event::{CodeRanges, FlowEvents, Origin, Sink};
+use weltblick_core::event::{CodeRanges, FlowEvents, Sink};
 use weltblick_core::flow;
 use weltblick_core::image::{Image, Variables};
+use weltblick_core::measure::execution::FlowIndex;
 use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
@@ -54,6 +56,8 @@ pub(crate) struct Capture {
     journal: Vec<Entry>,
     /// What the event traces among the streams are, by stream.
     pub(crate) traces: Vec<Option<EventTrace>>,
+    /// The index of its instruction trace, once it was asked for.
+    pub(super) index: OnceLock<Option<FlowIndex>>,
 }
 
 /// Opens what the user named, and applies corrections.
@@ -86,7 +90,8 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
     let journal = if name.is_dir() { journal(name)? } else { Vec::new() };
     let gaps = gaps(name, &manifest, &journal);
     let name = name.to_owned();
-    Ok(Capture { name, manifest, image, inputs, gaps, journal, traces })
+    let index = OnceLock::new();
+    Ok(Capture { name, manifest, image, inputs, gaps, journal, traces, index })
 }
 
 /// Reads and parses an ELF file.
@@ -318,9 +323,7 @@ impl Capture {
         tap: &mut impl Tap,
         sink: &mut impl Sink,
     ) -> Result<()> {
-        let before = &self.manifest.streams[..number];
-        let first: usize = before.iter().map(|stream| stream.sources.len()).sum();
-        let origin = Origin(first as u16);
+        let origin = self.manifest.origin(number, 0);
         if let Some(trace) = &self.traces[number] {
             return events::replay(trace, &self.inputs[number], origin, tap, sink);
         }
@@ -332,7 +335,7 @@ impl Capture {
             && let Some(mut flow) = FlowLine::new(spec, source, image)
         {
             // Packets for those who want them, events from what ran.
-            let mut events = FlowEvents::new(Origin(first as u16 + source as u16), sink);
+            let mut events = FlowEvents::new(self.manifest.origin(number, source), sink);
             self.read_stream(number, |piece| {
                 match piece {
                     Piece::Bytes(bytes) => {
@@ -418,8 +421,7 @@ impl Capture {
     /// What points call the instruction trace.
     pub(crate) fn flow_stream_name(&self) -> String {
         let Some((number, source)) = self.manifest.flow() else { return String::new() };
-        let before = self.manifest.streams[..number].iter().map(|stream| stream.sources.len());
-        self.origin_names().swap_remove(before.sum::<usize>() + source)
+        self.origin_names().swap_remove(usize::from(self.manifest.origin(number, source).0))
     }
 
     /// Follows the instruction trace through the image; the blocks that were reached.

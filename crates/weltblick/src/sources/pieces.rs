@@ -1,12 +1,10 @@
 //! Counting what ran of a long instruction trace, on as many cores as there are.
 
 use super::Capture;
-use super::read::Input;
+use super::read::{Input, Progress, read_part};
 use anyhow::{Context as _, Result, anyhow};
-use std::fs::File;
-use std::io::{Read as _, Seek as _, SeekFrom};
 use std::ops::Range;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::thread;
 use weltblick_core::capture::FlowLine;
 use weltblick_core::measure::execution::{BlockCounts, FlowPiece, Tally};
@@ -14,8 +12,8 @@ use weltblick_core::measure::execution::{BlockCounts, FlowPiece, Tally};
 /// Bytes of a piece, and how many before it are read to know how things stand there.
 const PIECE: u64 = 16 << 20;
 const RUN_IN: u64 = 256 << 10;
-/// Bytes that are read at once.
-const CHUNK: usize = 1 << 18;
+/// After so many pieces in a row that could not be joined, one reader reads on: it will be so again.
+const MOST_IN_VAIN: usize = 4;
 
 impl Capture {
     /// How often every instruction ran. The same whether one core counts or several.
@@ -30,7 +28,7 @@ impl Capture {
     }
 
     /// The file of an instruction trace that is worth more than one core.
-    fn long_flow(&self) -> Option<(std::path::PathBuf, u64)> {
+    fn long_flow(&self) -> Option<(PathBuf, u64)> {
         let (stream, _) = self.manifest.flow()?;
         let ([Input::File(path)], []) = (self.inputs_of(stream), self.gaps_of(stream)) else {
             return None;
@@ -53,11 +51,19 @@ impl Capture {
     fn count_pieces(&self, path: &Path, length: u64, cores: usize) -> Result<Tally> {
         let mut tally = Tally::default();
         let mut before: Option<FlowPiece<'_>> = None;
-        let mut progress = super::read::Progress::new(Some(length));
+        let mut progress = Progress::new(Some(length));
         let ranges: Vec<Range<u64>> = (0..length.div_ceil(PIECE))
             .map(|number| number * PIECE..((number + 1) * PIECE).min(length))
             .collect();
+        let mut in_vain = 0;
         for wave in ranges.chunks(cores) {
+            if let (Some(before), true) = (&mut before, in_vain >= MOST_IN_VAIN) {
+                for range in wave {
+                    read_part(path, range.clone(), |bytes| before.push(bytes))?;
+                    progress.add(range.end - range.start);
+                }
+                continue;
+            }
             let counted = thread::scope(|scope| {
                 let count = |range: &Range<u64>| {
                     let range = range.clone();
@@ -74,10 +80,12 @@ impl Capture {
                     None => piece,
                     Some(before) if piece.join(&before) => {
                         tally.merge(before.into_tally());
+                        in_vain = 0;
                         piece
                     }
                     Some(mut before) => {
-                        read(path, range.clone(), |bytes| before.push(bytes))?;
+                        read_part(path, range.clone(), |bytes| before.push(bytes))?;
+                        in_vain += 1;
                         before
                     }
                 });
@@ -95,26 +103,9 @@ impl Capture {
         let start = range.start.saturating_sub(RUN_IN);
         let line = self.flow_line(start).context("the instruction trace cannot be read")?;
         let mut piece = FlowPiece::new(line);
-        read(path, start..range.start, |bytes| piece.run_in(bytes))?;
+        read_part(path, start..range.start, |bytes| piece.run_in(bytes))?;
         piece.begin();
-        read(path, range, |bytes| piece.push(bytes))?;
+        read_part(path, range, |bytes| piece.push(bytes))?;
         Ok(piece)
-    }
-}
-
-/// Reads a part of a file.
-fn read(path: &Path, range: Range<u64>, mut take: impl FnMut(&[u8])) -> Result<()> {
-    let name = || path.display().to_string();
-    let mut file = File::open(path).with_context(name)?;
-    file.seek(SeekFrom::Start(range.start)).with_context(name)?;
-    let mut file = file.take(range.end - range.start);
-    let mut buffer = vec![0; CHUNK];
-    loop {
-        match file.read(&mut buffer) {
-            Ok(0) => return Ok(()),
-            Ok(count) => take(&buffer[..count]),
-            Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error).with_context(name),
-        }
     }
 }

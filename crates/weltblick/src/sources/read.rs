@@ -4,8 +4,8 @@ use anyhow::{Context as _, Result};
 use indicatif::{ProgressBar, ProgressStyle};
 use std::fs::File;
 use std::io::{self, IsTerminal as _, Read, Seek as _, SeekFrom};
-use std::ops::ControlFlow;
-use std::path::PathBuf;
+use std::ops::{ControlFlow, Range};
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 /// Bytes read at once.
@@ -52,27 +52,46 @@ impl Input {
 }
 
 fn read_all(
-    mut from: impl Read,
+    from: impl Read,
     size: Option<u64>,
     mut take: impl FnMut(&[u8]) -> ControlFlow<()>,
 ) -> Result<()> {
-    let mut buffer = vec![0; CHUNK];
     let mut progress = Progress::new(size);
+    in_chunks(from, |bytes| {
+        take(bytes)?;
+        progress.add(bytes.len() as u64);
+        ControlFlow::Continue(())
+    })?;
+    progress.finish();
+    Ok(())
+}
+
+/// Hands a part of a file to `take`; whoever reads several parts shows progress himself.
+pub(super) fn read_part(path: &Path, part: Range<u64>, mut take: impl FnMut(&[u8])) -> Result<()> {
+    let name = || path.display().to_string();
+    let mut file = File::open(path).with_context(name)?;
+    file.seek(SeekFrom::Start(part.start)).with_context(name)?;
+    in_chunks(file.take(part.end - part.start), |bytes| {
+        take(bytes);
+        ControlFlow::Continue(())
+    })
+    .with_context(name)
+}
+
+fn in_chunks(mut from: impl Read, mut take: impl FnMut(&[u8]) -> ControlFlow<()>) -> Result<()> {
+    let mut buffer = vec![0; CHUNK];
     loop {
         match from.read(&mut buffer) {
-            Ok(0) => break,
+            Ok(0) => return Ok(()),
             Ok(count) => {
                 if take(&buffer[..count]).is_break() {
-                    break;
+                    return Ok(());
                 }
-                progress.add(count as u64);
             }
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
             Err(error) => return Err(error.into()),
         }
     }
-    progress.finish();
-    Ok(())
 }
 
 /// A bar on standard error, once it is worth one.

@@ -12,7 +12,7 @@ pub use signal::SignalSpec;
 pub(crate) use signal::{read_signals, write_signals};
 
 use crate::document::At;
-use crate::event::{CodeRanges, ItmClock, Meaning};
+use crate::event::{CodeRanges, ItmClock, Meaning, Origin};
 use crate::isa::Isa;
 use crate::time::Frequency;
 use crate::wire::tpiu::{Start, TraceId};
@@ -260,6 +260,13 @@ impl Manifest {
             | Protocol::Etmv4(_)
             | Protocol::Ctf(_) => None,
         })
+    }
+
+    /// What names a source of a stream among all origins of the recording.
+    #[must_use]
+    pub fn origin(&self, stream: usize, source: usize) -> Origin {
+        let before = self.streams[..stream].iter().map(|stream| stream.sources.len());
+        Origin((before.sum::<usize>() + source) as u16)
     }
 
     /// Whether a stream's events count: where a target sends its own samples, polled ones stand

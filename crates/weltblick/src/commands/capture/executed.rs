@@ -3,7 +3,7 @@
 use crate::sources::OpenImage;
 use std::cell::OnceCell;
 use weltblick_core::capture::{FlowLine, Manifest};
-use weltblick_core::event::{Event, FlowEvents, LossReason, Origin, Position, Sink};
+use weltblick_core::event::{Event, FlowEvents, LossReason, Position, Sink};
 use weltblick_core::flow::Clocking;
 use weltblick_core::image::Image;
 use weltblick_core::measure::coverage::{self, Build, Choice, CoverageReport};
@@ -44,9 +44,7 @@ impl<'a> Executed<'a> {
         let (stream, source) = manifest.flow()?;
         let spec = &manifest.streams[stream];
         let clocking = FlowLine::clocking(spec, source);
-        let before = &manifest.streams[..stream];
-        let first: usize = before.iter().map(|stream| stream.sources.len()).sum();
-        let origin = Origin((first + source) as u16);
+        let origin = manifest.origin(stream, source);
         let leads = manifest.flow_events() == Some((stream, source));
         let clock = manifest.target.core_clock;
         Some(Self {
