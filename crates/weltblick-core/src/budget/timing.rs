@@ -146,7 +146,8 @@ fn verdict(
         };
         judgement.advice = Some(advice.to_owned());
     }
-    if judgement.verdict == Verdict::Met
+    let unbounded = judgement.verdict == Verdict::Undecided && !high.is_finite() && !lossy;
+    if (judgement.verdict == Verdict::Met || unbounded)
         && let Some((why, advice)) = objection
     {
         judgement.verdict = Verdict::Undecided;
@@ -397,6 +398,14 @@ impl Timings<'_> {
                 "let the firmware state its tasks (weltblick_marks.h), and check the name".into(),
             ));
         };
+        let by_turns = row.lost_core > 0;
+        if by_turns && !is_told_by_turns(figure) {
+            return Err((
+                "only turns on the core are told: an activation that was pre-empted is several"
+                    .into(),
+                "let the kernel state its tasks (weltblick_marks.h), or judge load".into(),
+            ));
+        }
         let unknown = self.span.saturating_sub(figures.known());
         let missing = self.missing(figures.gaps, row.cut, &row.period, unknown);
         let lasting = missing.lasting(row.hidden);
@@ -418,6 +427,13 @@ impl Timings<'_> {
         let lasts = [Measure::Own, Measure::Elapsed, Measure::Pending, Measure::Response];
         if row.unfinished && lasts.contains(&figure.measure) {
             finding.object(STILL_RUNS, MEASURE_ON);
+        }
+        if by_turns && figure.measure != Measure::Load {
+            (finding.high, finding.extremes) = (f64::INFINITY, None);
+            finding.object(
+                "an activation that was pre-empted counts as several turns on the core",
+                "let the kernel state its tasks (weltblick_marks.h), or judge load",
+            );
         }
         match figure.measure {
             Measure::Own if row.own.count() < row.elapsed.count() => finding.object(
@@ -605,6 +621,15 @@ fn share(busy: f64, all: f64, unknown: f64, count: u64) -> Finding {
     }
 }
 
+/// Whether turns on the core bound a figure of activations, which are not shorter.
+const fn is_told_by_turns(figure: &TimingFigure) -> bool {
+    match figure.measure {
+        Measure::Load => true,
+        Measure::Own | Measure::Elapsed => matches!(figure.of, Of::Max),
+        _ => false,
+    }
+}
+
 fn loads(row: &tasks::Figures, of: Of, gaps: u64) -> Found {
     let loads = &row.loads;
     let Some(mean) = loads.mean() else {
@@ -618,11 +643,10 @@ fn loads(row: &tasks::Figures, of: Of, gaps: u64) -> Found {
         Of::Mean => mean,
         _ => loads.most,
     };
-    let Bounds { low, high } = match (of, gaps) {
-        (_, 0) => Bounds::exact(observed),
-        (Of::Min, _) => Bounds { low: loads.least_of_all(), high: observed },
-        (Of::Mean, _) => loads.mean_of_all(),
-        _ => Bounds { low: observed, high: loads.most_of_all() },
+    let Bounds { low, high } = match of {
+        Of::Min => loads.least_of_all(),
+        Of::Mean => loads.mean_of_all(),
+        _ => loads.most_of_all(),
     };
     let evidence = format!("{} whole windows", loads.windows);
     let known = Finding::exact(observed, loads.windows, &evidence);

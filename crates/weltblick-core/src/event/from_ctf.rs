@@ -329,6 +329,9 @@ impl<'s> CtfReader<'s> {
             Means::TaskEnds => {
                 Statement::Stops { task: self.thing(bound, record, tell)?, why: Stop::Ended }
             }
+            Means::TaskAway => {
+                Statement::Stops { task: self.thing(bound, record, tell)?, why: Stop::Untold }
+            }
             Means::TaskWaits => {
                 let task = self.thing(bound, record, tell)?;
                 let object = value(Part::Object);

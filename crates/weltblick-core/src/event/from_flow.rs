@@ -1,11 +1,37 @@
 //! Instruction flow to events: exceptions, as the trace tells them, with the cycles that it counts.
 
+use super::statement::{Name, Statement, Stop, Thing};
 use super::vocabulary::{Event, LossReason, Origin, Position, Sink};
 use crate::flow::{self, Block, Gap, Moment};
 use crate::time::Window;
 
 /// Events that wait for their time at most; a trace that counts cycles so seldom has none.
 const MOST_WAITING: usize = 4096;
+
+/// An event that waits for its time.
+#[derive(Debug)]
+struct Waiting {
+    offset: u64,
+    event: Event,
+    place: Place,
+}
+
+/// Where an event stands among changes of threads.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Place {
+    /// Nowhere.
+    Beside,
+    /// A handler takes the core from thread mode.
+    ThreadLeft,
+    /// Thread mode goes on.
+    ThreadBack,
+    /// It happened when thread mode last lost the core.
+    AsLeft,
+    /// It happened when thread mode last went on.
+    AsBack,
+    /// It happened since then.
+    SinceBack,
+}
 
 /// A sink of instruction flow that hands on events.
 ///
@@ -19,7 +45,7 @@ pub struct FlowEvents<S> {
     sink: S,
     /// Cycles up to the last count.
     cycles: u64,
-    waiting: Vec<(u64, Event)>,
+    waiting: Vec<Waiting>,
     /// Handlers that run or were interrupted, the innermost last.
     active: Vec<u16>,
     /// A handler ended, and what goes on is not known yet.
@@ -29,6 +55,13 @@ pub struct FlowEvents<S> {
     gate: Option<(u64, u64)>,
     /// Nothing is wanted after so many cycles.
     until: u64,
+    /// It does not show yet which thread goes on: what happens meanwhile is no change of threads.
+    held: bool,
+    /// A handler was entered meanwhile.
+    interrupted: bool,
+    /// When thread mode last lost the core, and when it last went on.
+    thread_left: Option<Window>,
+    thread_back: Option<Window>,
 }
 
 impl<S: Sink> FlowEvents<S> {
@@ -44,6 +77,10 @@ impl<S: Sink> FlowEvents<S> {
             offset: 0,
             gate: None,
             until: u64::MAX,
+            held: false,
+            interrupted: false,
+            thread_left: None,
+            thread_back: None,
         }
     }
 
@@ -71,15 +108,64 @@ impl<S: Sink> FlowEvents<S> {
         self.release(None);
     }
 
-    fn wait(&mut self, event: Event) {
-        self.waiting.push((self.offset, event));
+    /// Whether it is open which thread goes on.
+    pub const fn hold(&mut self, held: bool) {
+        self.held = held;
+    }
+
+    /// A task is called so.
+    pub fn task_is_called(&mut self, task: u32, name: String) {
+        let name = Name::Told(name.into());
+        let position = Position { origin: self.origin, offset: self.offset, time: None };
+        self.sink.event(position, &Event::Stated(Statement::Named(Thing::Task(task), name)));
+    }
+
+    /// The turn of a task ended when thread mode last lost the core.
+    pub fn turn_ends(&mut self, task: u32) {
+        let stops = Statement::Stops { task, why: Stop::Untold };
+        self.wait_in(Place::AsLeft, Event::Stated(stops));
+    }
+
+    /// The turn of a task began when thread mode last went on; later, if handlers ran while it was open whose
+    /// it is.
+    pub fn turn_begins(&mut self, task: u32) {
+        let runs = Statement::Runs { task, stack_pointer: None };
+        let place = if self.interrupted { Place::SinceBack } else { Place::AsBack };
+        self.wait_in(place, Event::Stated(runs));
+    }
+
+    /// A change of threads, unless it is open which one it is.
+    fn wait_by_thread(&mut self, place: Place, event: Event) {
+        self.interrupted = self.held;
+        self.wait_in(if self.held { Place::Beside } else { place }, event);
+    }
+
+    fn wait_in(&mut self, place: Place, event: Event) {
+        self.waiting.push(Waiting { offset: self.offset, event, place });
         if self.waiting.len() >= MOST_WAITING {
             self.release(None);
         }
     }
 
     fn release(&mut self, time: Option<Window>) {
-        for (offset, event) in self.waiting.drain(..) {
+        for Waiting { offset, event, place } in self.waiting.drain(..) {
+            let time = match place {
+                Place::Beside => time,
+                Place::ThreadLeft => {
+                    self.thread_left = time;
+                    time
+                }
+                Place::ThreadBack => {
+                    self.thread_back = time;
+                    time
+                }
+                Place::AsLeft => self.thread_left.or(time),
+                Place::AsBack => self.thread_back.or(time),
+                Place::SinceBack => time.map(|time| match self.thread_back {
+                    Some(back) => Window { earliest: back.earliest, ..time },
+                    None => time,
+                }),
+            };
             self.sink.event(Position { origin: self.origin, offset, time }, &event);
         }
     }
@@ -88,6 +174,7 @@ impl<S: Sink> FlowEvents<S> {
         self.release(None);
         self.active.clear();
         self.ended = false;
+        (self.thread_left, self.thread_back) = (None, None);
         let offset = self.offset;
         let event = match gap {
             Gap::Unwatched => Event::Unwatched,
@@ -107,7 +194,8 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
     fn arrived(&mut self, _: &Block) {
         if std::mem::take(&mut self.ended) {
             let exception = self.active.last().copied().unwrap_or(0);
-            self.wait(Event::Resumed { exception });
+            let place = if exception == 0 { Place::ThreadBack } else { Place::Beside };
+            self.wait_by_thread(place, Event::Resumed { exception });
         }
     }
 
@@ -122,15 +210,17 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
         }
         match *moment {
             Moment::Entered { exception: Some(exception), .. } => {
-                self.ended = false;
+                let tail_chained = std::mem::take(&mut self.ended);
+                let in_thread = self.active.is_empty() && !tail_chained;
                 self.active.push(exception);
-                self.wait(Event::Entered { exception });
+                let place = if in_thread { Place::ThreadLeft } else { Place::Beside };
+                self.wait_by_thread(place, Event::Entered { exception });
             }
             Moment::Left => {
                 self.ended = true;
                 // The end of a handler whose entry was not seen: nobody knows whose.
                 if let Some(exception) = self.active.pop() {
-                    self.wait(Event::Left { exception });
+                    self.wait_in(Place::Beside, Event::Left { exception });
                 }
             }
             Moment::Cycles(Some(_)) if self.gate.is_some() => self.release(None),

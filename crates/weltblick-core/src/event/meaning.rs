@@ -32,6 +32,7 @@ pub enum Means {
     TaskSleeps,
     TaskWaits,
     TaskEnds,
+    TaskAway,
     StackUsed,
     ObjectTaken,
     ObjectGiven,
@@ -167,7 +168,7 @@ impl Part {
 
 impl Means {
     /// All meanings.
-    pub const ALL: [Self; 31] = [
+    pub const ALL: [Self; 32] = [
         Self::TaskCreated,
         Self::TaskNamed,
         Self::ObjectNamed,
@@ -178,6 +179,7 @@ impl Means {
         Self::TaskSleeps,
         Self::TaskWaits,
         Self::TaskEnds,
+        Self::TaskAway,
         Self::StackUsed,
         Self::ObjectTaken,
         Self::ObjectGiven,
@@ -215,6 +217,7 @@ impl Means {
             Self::TaskSleeps => "task sleeps",
             Self::TaskWaits => "task waits",
             Self::TaskEnds => "task ends",
+            Self::TaskAway => "task away",
             Self::StackUsed => "stack used",
             Self::ObjectTaken => "object taken",
             Self::ObjectGiven => "object given",
@@ -250,6 +253,7 @@ impl Means {
             | Self::TaskSleeps
             | Self::TaskWaits
             | Self::TaskEnds
+            | Self::TaskAway
             | Self::StackUsed => Part::Task,
             Self::ObjectTaken | Self::ObjectGiven | Self::ObjectNamed => Part::Object,
             Self::SpanBegins | Self::SpanEnds | Self::SpanNamed => Part::Span,
@@ -283,7 +287,7 @@ impl Means {
             Self::TaskCreated => &[Part::Name, Part::Priority, Part::StackBase, Part::StackSize],
             Self::TaskRuns => &[Part::Name, Part::StackPointer],
             Self::TaskWaits => &[Part::Name, Part::Object],
-            Self::TaskReady | Self::TaskSleeps | Self::TaskEnds => &[Part::Name],
+            Self::TaskReady | Self::TaskSleeps | Self::TaskEnds | Self::TaskAway => &[Part::Name],
             Self::ObjectTaken | Self::ObjectGiven | Self::SpanBegins | Self::SpanEnds => {
                 &[Part::Name]
             }

@@ -47,6 +47,8 @@ pub enum Stop {
     WaitsForSomething,
     /// It has ended.
     Ended,
+    /// It has the core no more, and nothing says why: it may have been pre-empted.
+    Untold,
 }
 
 /// A number as the firmware tells it.

@@ -179,6 +179,7 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
                 Stop::Waits(object) => self.small(Kind::TaskWaitsFor, time, &[task, object]),
                 Stop::WaitsForSomething => self.small(Kind::TaskWaits, time, &[task]),
                 Stop::Ended => self.small(Kind::TaskEnds, time, &[task]),
+                Stop::Untold => self.small(Kind::TaskAway, time, &[task]),
             },
             Statement::StackUsed { task, bytes } => {
                 self.small(Kind::StackUsed, time, &[task, bytes]);

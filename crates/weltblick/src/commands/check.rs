@@ -48,6 +48,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let text = fs::read_to_string(path).with_context(|| name.clone())?;
     let budgets = BudgetFile::parse(&name, &text)?;
     let capture = sources::open(&args.capture)?;
+    let tells_tasks = asks_for(&budgets, TimingSubject::Task);
+    let capture = if tells_tasks { capture.telling_tasks() } else { capture };
     // Names first: a typing error should not cost a long reading.
     budgets.verify(capture.image()?)?;
     let windows = windows(&budgets);

@@ -120,6 +120,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
                 capture: &capture.name.display().to_string(),
                 detailed: !wanted.is_empty(),
                 explained: !reading.once,
+                by_flow: capture.tells_events_by_flow(),
             };
             show::interrupts::text(&report, &look, out)?;
         }

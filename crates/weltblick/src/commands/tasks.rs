@@ -75,7 +75,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
         return Ok(Outcome::Done);
     }
-    let capture = sources::open(&args.capture)?;
+    let capture = sources::open(&args.capture)?.telling_tasks();
     let reading = Reading::new(&capture, args.within.as_ref())?;
     let window = (args.load_window.as_secs_f64() * 1e9 / reading.scale.ns).round() as u64;
     if window == 0 {
@@ -140,6 +140,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
                 capture: &capture.name.display().to_string(),
                 detailed: !args.tasks.is_empty(),
                 explained: !reading.once,
+                by_flow: capture.tells_events_by_flow(),
             };
             show::tasks::text(&report, &look, out)?;
         }

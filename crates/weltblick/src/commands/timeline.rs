@@ -107,7 +107,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
         return Ok(Outcome::Done);
     }
-    let capture = sources::open(&args.capture)?;
+    let capture = sources::open(&args.capture)?.telling_tasks();
     let reading = Reading::new(&capture, None)?;
     let variables = capture.variables()?;
     let patterns = signals::patterns(&capture.manifest.signals, &[]);

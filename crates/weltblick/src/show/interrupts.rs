@@ -1,13 +1,13 @@
 //! Faces of the figures of interrupts.
 
 use super::evidence::doubts;
-use super::moment::{self, closer, moment};
+use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
     bars, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
 };
 pub(crate) use super::timing::Look;
-use super::timing::{Regular, regularity, right, worst_heading};
+use super::timing::{Regular, look_closer, regularity, right, worst_heading};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
@@ -224,7 +224,7 @@ fn case(row: &InterruptRow, case: &Case, look: &Look<'_>, out: &mut dyn Write) -
         moment(start),
     )?;
     moment::parts(&parts(&case.parts), out)?;
-    closer(look.capture, start, case.ended_ns, look.paint, out)
+    look_closer(look, start, case.ended_ns, out)
 }
 
 fn parts(parts: &[CausePart]) -> Vec<String> {

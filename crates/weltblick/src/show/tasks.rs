@@ -1,13 +1,13 @@
 //! Faces of the figures of tasks.
 
 use super::evidence::doubts;
-use super::moment::{self, closer, moment};
+use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
     bars, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
 };
 pub(crate) use super::timing::Look;
-use super::timing::{Regular, regularity, right, worst_heading};
+use super::timing::{Regular, look_closer, regularity, right, worst_heading};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
@@ -31,7 +31,8 @@ pub(crate) fn text(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) ->
             jitter: &row.jitter,
             missed: row.missed,
         });
-        regularity("from ready to ready", "task", rows, look.paint, out)?;
+        let title = if tells_ready(report) { "from ready to ready" } else { "from start to start" };
+        regularity(title, "task", rows, look.paint, out)?;
     }
     states(report, look, out)?;
     waits(report, look, out)?;
@@ -79,43 +80,64 @@ fn head(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()>
     Ok(())
 }
 
+/// Whether anything tells when tasks become ready.
+fn tells_ready(report: &TaskReport) -> bool {
+    report.tasks.iter().any(|row| row.pending.count > 0)
+}
+
+type Column = (&'static str, fn(&TaskRow) -> String);
+
+/// How late, and how long from ready to the stop.
+const BY_READY: [Column; 3] = [
+    ("pending max", |row| max(&row.pending)),
+    ("mean", |row| mean(&row.pending)),
+    ("response max", |row| max(&row.response)),
+];
+/// The same where nothing tells when tasks become ready.
+const BY_START: [Column; 2] =
+    [("elapsed max", |row| max(&row.elapsed)), ("mean", |row| mean(&row.elapsed))];
+const ALWAYS: [Column; 4] = [
+    ("own max", |row| max(&row.own)),
+    ("mean", |row| mean(&row.own)),
+    ("load", load),
+    ("peak", |row| row.load.max.map_or_else(String::new, share)),
+];
+const STACK: Column = ("stack", |row| row.stack.share.map_or_else(String::new, share));
+const RUNS: Column = ("runs", |row| if row.idle { String::new() } else { count(row.count) });
+const PRIORITY: Column =
+    ("prio", |row| row.priority.map_or_else(String::new, |priority| priority.to_string()));
+
+/// What is told of these tasks.
+fn columns(report: &TaskReport) -> Vec<Column> {
+    let any = |is: fn(&TaskRow) -> bool| report.tasks.iter().any(is);
+    let mut columns = if tells_ready(report) { BY_READY.to_vec() } else { BY_START.to_vec() };
+    columns.extend(ALWAYS);
+    columns.extend(any(|row| row.stack.share.is_some()).then_some(STACK));
+    columns.push(RUNS);
+    columns.extend(any(|row| row.priority.is_some()).then_some(PRIORITY));
+    columns
+}
+
 fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
-    let columns = [
-        right("pending max"),
-        right("mean"),
-        right("response max"),
-        right("own max"),
-        right("mean"),
-        right("load"),
-        right("peak"),
-        right("stack"),
-        right("runs"),
-        right("prio"),
-        ("task", Align::Left),
-    ];
-    let mut table = Table::new(look.paint, &columns);
+    let columns = columns(report);
+    let mut heading: Vec<_> = columns.iter().map(|(name, _)| right(name)).collect();
+    heading.push(("task", Align::Left));
+    let mut table = Table::new(look.paint, &heading);
     for row in &report.tasks {
         let name = plain(&row.name);
-        table.row([
-            max(&row.pending),
-            mean(&row.pending),
-            max(&row.response),
-            max(&row.own),
-            mean(&row.own),
-            load(row),
-            row.load.max.map_or_else(String::new, share),
-            row.stack.share.map_or_else(String::new, share),
-            if row.idle { String::new() } else { count(row.count) },
-            row.priority.map_or_else(String::new, |priority| priority.to_string()),
-            if row.idle { format!("{name} [idle]") } else { name.into_owned() },
-        ]);
+        let mut cells: Vec<String> = columns.iter().map(|(_, cell)| cell(row)).collect();
+        cells.push(if row.idle { format!("{name} [idle]") } else { name.into_owned() });
+        table.row(cells);
     }
     table.write(out)?;
     if let Some(row) = report.tasks.first() {
-        let text = format!(
-            "  pending: from ready to running; response: from ready to the stop; peak: load in windows of {}",
-            duration_ns(row.load.window.ns)
-        );
+        let words = if tells_ready(report) {
+            "pending: from ready to running; response: from ready to the stop"
+        } else {
+            "elapsed: from the first run to the stop; own: without interrupts and other tasks"
+        };
+        let window = duration_ns(row.load.window.ns);
+        let text = format!("  {words}; peak: load in windows of {window}");
         writeln!(out, "{}", look.paint.faint(&text))?;
     }
     Ok(())
@@ -186,11 +208,16 @@ pub(crate) fn histograms(report: &TaskReport) -> Histograms {
     Histograms(report.tasks.iter().filter_map(panel).collect())
 }
 
-const STATES: [&str; 5] = ["runs", "ready", "sleeps", "waits", "ended"];
+const STATES: [&str; 6] = ["runs", "ready", "sleeps", "waits", "away", "ended"];
 
 fn states(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
     writeln!(out, "\nwhat they did")?;
-    let mut columns = STATES.map(right).to_vec();
+    let found = |name: &&str| {
+        let mut all = report.tasks.iter().flat_map(|row| &row.states);
+        all.any(|state| state.state == *name)
+    };
+    let states: Vec<&str> = STATES.into_iter().filter(found).collect();
+    let mut columns: Vec<_> = states.iter().map(|name| right(name)).collect();
     columns.extend([right("pre-empted"), right("gave way"), ("task", Align::Left)]);
     let mut table = Table::new(look.paint, &columns);
     for row in &report.tasks {
@@ -198,8 +225,9 @@ fn states(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<(
             let found = row.states.iter().find(|state| state.state == name);
             found.map_or_else(String::new, |state| share(state.share))
         };
-        let mut cells = STATES.map(state).to_vec();
-        cells.extend([count(row.preempted), count(row.yielded), plain(&row.name).into_owned()]);
+        let times = |times: Option<u64>| times.map_or_else(String::new, count);
+        let mut cells: Vec<String> = states.iter().map(|name| state(name)).collect();
+        cells.extend([times(row.preempted), times(row.yielded), plain(&row.name).into_owned()]);
         table.row(cells);
     }
     table.write(out)
@@ -263,7 +291,7 @@ fn case(
         moment(start),
     )?;
     moment::parts(&parts(&wanted, &case.task), out)?;
-    closer(look.capture, start, until, look.paint, out)
+    look_closer(look, start, until, out)
 }
 
 /// Parts named at most; the rest is summed up.
@@ -366,6 +394,7 @@ pub(crate) fn order(rows: &[TurnRow], paint: Paint, out: &mut dyn Write) -> Resu
                 (_, Some(object)) => format!("waited for {}", plain(object)),
                 ("sleeps", _) => "slept".to_owned(),
                 ("waits", _) => "waited".to_owned(),
+                ("away", _) => "lost the core".to_owned(),
                 (other, _) => other.to_owned(),
             };
             table.row([
@@ -447,8 +476,8 @@ pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
             told(row.stack.used),
             told(row.stack.share),
             told(row.missed),
-            row.preempted.to_string(),
-            row.yielded.to_string(),
+            told(row.preempted),
+            told(row.yielded),
         ];
         let statistics =
             [&row.own, &row.elapsed, &row.pending, &row.response, &row.period, &row.jitter];

@@ -1,5 +1,6 @@
 //! What the faces of interrupts and tasks share.
 
+use super::moment::{closer, moment};
 use super::statistic::{figure, max};
 use super::{Align, Paint, Table, count, plain};
 use anyhow::Result;
@@ -14,6 +15,8 @@ pub(crate) struct Look<'a> {
     pub(crate) detailed: bool,
     /// The worst cases have their parts.
     pub(crate) explained: bool,
+    /// An instruction trace tells: what ran there can be seen.
+    pub(crate) by_flow: bool,
 }
 
 /// A column of numbers.
@@ -74,5 +77,20 @@ pub(crate) fn worst_heading(look: &Look<'_>, out: &mut dyn Write) -> Result<()> 
         let text = "  not explained: standard input cannot be read a second time; give a file";
         writeln!(out, "{}", look.paint.faint(text))?;
     }
+    Ok(())
+}
+
+/// The command that looks closer at a stretch of time.
+pub(crate) fn look_closer(
+    look: &Look<'_>,
+    from: f64,
+    until: f64,
+    out: &mut dyn Write,
+) -> Result<()> {
+    if !look.by_flow {
+        return closer(look.capture, from, until, look.paint, out);
+    }
+    let line = format!("    -> weltblick flow {} --around {}", plain(look.capture), moment(from));
+    writeln!(out, "{}", look.paint.faint(&line))?;
     Ok(())
 }

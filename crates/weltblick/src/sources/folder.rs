@@ -18,7 +18,7 @@ use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, FlowEvents, Sink};
 use weltblick_core::flow;
 use weltblick_core::image::{Image, Variables};
-use weltblick_core::measure::execution::FlowIndex;
+use weltblick_core::measure::execution::{FlowIndex, Roster, TaskEvents};
 use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
@@ -58,6 +58,10 @@ pub(crate) struct Capture {
     pub(crate) traces: Vec<Option<EventTrace>>,
     /// The index of its instruction trace, once it was asked for.
     pub(super) index: OnceLock<Option<FlowIndex>>,
+    /// Threads of an instruction trace that leads are told as tasks.
+    pub(super) tells_tasks: bool,
+    /// Who they are, once all of it was read.
+    pub(super) roster: OnceLock<Roster>,
 }
 
 /// Opens what the user named, and applies corrections.
@@ -90,8 +94,9 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
     let journal = if name.is_dir() { journal(name)? } else { Vec::new() };
     let gaps = gaps(name, &manifest, &journal);
     let name = name.to_owned();
-    let index = OnceLock::new();
-    Ok(Capture { name, manifest, image, inputs, gaps, journal, traces, index })
+    let (index, roster) = (OnceLock::new(), OnceLock::new());
+    let tells_tasks = false;
+    Ok(Capture { name, manifest, image, inputs, gaps, journal, traces, index, tells_tasks, roster })
 }
 
 /// Reads and parses an ELF file.
@@ -335,7 +340,9 @@ impl Capture {
             && let Some(mut flow) = FlowLine::new(spec, source, image)
         {
             // Packets for those who want them, events from what ran.
-            let mut events = FlowEvents::new(self.manifest.origin(number, source), sink);
+            let events = FlowEvents::new(self.manifest.origin(number, source), sink);
+            let threads = self.roster()?.map(|roster| self.threads(image, roster));
+            let mut events = TaskEvents::new(threads, events);
             self.read_stream(number, |piece| {
                 match piece {
                     Piece::Bytes(bytes) => {

@@ -13,6 +13,7 @@ mod segments;
 mod setup;
 mod source_text;
 pub(crate) mod stub;
+mod threads;
 
 pub(crate) use flow_index::flow_index;
 pub(crate) use folder::{Capture, OpenImage, open, open_as, read_image};

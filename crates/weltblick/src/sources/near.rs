@@ -4,7 +4,7 @@ use super::{Capture, flow_index};
 use anyhow::Result;
 use weltblick_core::event::{FlowEvents, Origin, Sink};
 use weltblick_core::flow::{self, Block, Clocking, Moment};
-use weltblick_core::measure::execution::Found;
+use weltblick_core::measure::execution::{Found, TaskEvents};
 
 impl Capture {
     /// Where reading may begin for what happens from this cycle on. `None` where all must be read: the trace
@@ -31,7 +31,11 @@ impl Capture {
         sink: &mut impl Sink,
     ) -> Result<bool> {
         let events = FlowEvents::new(Origin(0), sink);
-        let mut events = events.between((found.offset, found.cycles), until);
+        let events = events.between((found.offset, found.cycles), until);
+        let roster = self.roster_near(found, until)?;
+        let image = self.image()?;
+        let threads = roster.as_ref().map(|roster| self.threads(image, roster));
+        let mut events = TaskEvents::new(threads, events);
         let done = self.replay_flow_near(found.offset, &mut events)?;
         events.finish();
         Ok(done)

@@ -20,7 +20,7 @@ const CYCLE_ACCURATE: u32 = 1 << 12;
 
 /// What tells.
 #[derive(Debug, Clone, Copy)]
-enum By {
+pub(crate) enum By {
     /// ETMv4, with a cycle count from so many cycles on.
     Etmv4(u32),
     /// ETMv3 with the cycles of every instruction.
@@ -34,24 +34,31 @@ struct Recorded<'a> {
     code: Code<'a>,
 }
 
+impl By {
+    /// The trace unit and its registers, and how to read it.
+    pub(crate) fn set_up(self) -> (Fitted, Told, Vec<(u32, u32)>) {
+        match self {
+            Self::Etmv4(threshold) => {
+                let registers = vec![
+                    (ETM + 0x010, CONFIG),
+                    (ETM + 0x034, 12),
+                    (ETM + 0x038, threshold),
+                    (ETM + 0x080, 1 | 1 << 9),
+                    (ETM + 0x004, 1),
+                ];
+                (Fitted::default(), Told::Etmv4(CONFIG), registers)
+            }
+            Self::Etmv3 => {
+                let registers = vec![(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)];
+                (Fitted::Etmv3(Etm::default()), Told::etmv3(CYCLE_ACCURATE), registers)
+            }
+        }
+    }
+}
+
 /// The demo's firmware for so many cycles, as a trace unit tells it.
 fn recorded(cycles: u64, by: By) -> (Machine, Vec<u8>, Told) {
-    let (unit, told, registers) = match by {
-        By::Etmv4(threshold) => {
-            let registers = vec![
-                (ETM + 0x010, CONFIG),
-                (ETM + 0x034, 12),
-                (ETM + 0x038, threshold),
-                (ETM + 0x080, 1 | 1 << 9),
-                (ETM + 0x004, 1),
-            ];
-            (Fitted::default(), Told::Etmv4(CONFIG), registers)
-        }
-        By::Etmv3 => {
-            let registers = vec![(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)];
-            (Fitted::Etmv3(Etm::default()), Told::etmv3(CYCLE_ACCURATE), registers)
-        }
-    };
+    let (unit, told, registers) = by.set_up();
     let (machine, bytes) = recording::record(unit, FAST, &registers, cycles);
     (machine, bytes, told)
 }

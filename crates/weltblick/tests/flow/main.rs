@@ -10,3 +10,4 @@ mod parts;
 mod pieces;
 mod random_programs;
 mod recording;
+mod turns;

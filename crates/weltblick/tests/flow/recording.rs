@@ -32,6 +32,19 @@ pub(crate) fn record_of(
     registers: &[(u32, u32)],
     cycles: u64,
 ) -> (Machine, Vec<u8>) {
+    let mut machine = traced(firmware, unit, link_bit_rate, registers);
+    machine.run(cycles);
+    let bytes = machine.take_trace();
+    (machine, bytes)
+}
+
+/// Any firmware at reset, with this trace unit set up by these registers.
+pub(crate) fn traced(
+    firmware: &[u8],
+    unit: Fitted,
+    link_bit_rate: u64,
+    registers: &[(u32, u32)],
+) -> Machine {
     let setup = Setup { link_bit_rate, ..Setup::default() };
     let mut machine = Machine::new(&Program::parse(firmware).unwrap(), setup).unwrap();
     machine.keep_addresses();
@@ -39,9 +52,7 @@ pub(crate) fn record_of(
     for &(address, value) in [(0xe000_edfc, 1 << 24)].iter().chain(registers) {
         machine.poke(address, 4, value).unwrap();
     }
-    machine.run(cycles);
-    let bytes = machine.take_trace();
-    (machine, bytes)
+    machine
 }
 
 /// What tells, and how it was set up.

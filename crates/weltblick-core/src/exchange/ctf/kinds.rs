@@ -26,6 +26,7 @@ pub(super) enum Kind {
     TaskWaitsFor,
     TaskWaits,
     TaskEnds,
+    TaskAway,
     StackUsed,
     ObjectTaken,
     ObjectGiven,
@@ -49,7 +50,7 @@ pub(super) enum Kind {
 }
 
 /// All kinds, in the order of their numbers.
-pub(super) const KINDS: [Said; 32] = [
+pub(super) const KINDS: [Said; 33] = [
     Said {
         name: "task_named",
         fields: &["uint32_t task", "string name"],
@@ -122,6 +123,11 @@ pub(super) const KINDS: [Said; 32] = [
         name: "task_ends",
         fields: &["uint32_t task"],
         means: (Means::TaskEnds, &[(Part::Task, "task")]),
+    },
+    Said {
+        name: "task_away",
+        fields: &["uint32_t task"],
+        means: (Means::TaskAway, &[(Part::Task, "task")]),
     },
     Said {
         name: "stack_used",

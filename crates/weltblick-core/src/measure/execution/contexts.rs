@@ -33,6 +33,8 @@ struct Context {
     too_deep: u32,
     /// The last stretch in which it ran.
     stretch: u64,
+    /// It was taken to go on because of the address alone; it had so many frames then.
+    presumed: Option<usize>,
 }
 
 /// All of them.
@@ -81,6 +83,7 @@ impl Contexts {
             popped: 0,
             too_deep: 0,
             stretch: 0,
+            presumed: None,
         };
         match self.free.pop() {
             Some(number) => {
@@ -97,6 +100,16 @@ impl Contexts {
     /// Whether it is open who runs.
     pub(super) const fn is_nobody(&self) -> bool {
         self.current.is_none()
+    }
+
+    /// Who runs, if that is known.
+    pub(super) const fn running(&self) -> Option<usize> {
+        self.current
+    }
+
+    /// For whom a stand-in may run.
+    pub(super) fn candidates(&self, number: usize) -> &[usize] {
+        self.get(number).map_or(&[], |context| &context.candidates)
     }
 
     /// Who runs; somebody unknown, if nothing is known.
@@ -138,7 +151,11 @@ impl Contexts {
 
     /// The innermost frame is taken off.
     pub(super) fn pop(&mut self, number: usize) -> Option<usize> {
-        self.get_mut(number)?.frames.pop()
+        let context = self.get_mut(number)?;
+        let frame = context.frames.pop();
+        // Returning as it should, it is who it was taken for.
+        context.presumed = context.presumed.filter(|&frames| context.frames.len() >= frames);
+        frame
     }
 
     /// A call that is too deep to be followed.
@@ -248,6 +265,9 @@ impl Contexts {
             [only] => {
                 self.threads.retain(|&number| number != only);
                 self.current = Some(only);
+                if let Some(context) = self.get_mut(only) {
+                    context.presumed = Some(context.frames.len());
+                }
                 let edge = self.get(only).map_or(Edge::None, |context| context.edge);
                 Resumed { edge, stands_in: false }
             }
@@ -260,6 +280,21 @@ impl Contexts {
                 Resumed { edge: Edge::None, stands_in: true }
             }
         }
+    }
+
+    /// What runs returned to where none of its frames was called from. If it was only by its address that it
+    /// was taken to be this thread, it is another one, which was not seen before, and this one still waits.
+    /// Returns whether it is.
+    pub(super) fn replace_mistaken(&mut self) -> bool {
+        let Some(current) = self.current else { return false };
+        let Some(context) = self.get_mut(current) else { return false };
+        let presumed = context.presumed.take();
+        if presumed != Some(context.frames.len()) {
+            return false;
+        }
+        self.threads.push(current);
+        self.current = Some(self.add(Root::Thread));
+        true
     }
 
     /// A return to `address` may show for whom a stand-in runs: then that one runs from now on.

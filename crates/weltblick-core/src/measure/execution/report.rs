@@ -4,10 +4,11 @@ use super::calls::Calls;
 use super::counts::Gaps;
 use super::figures::CallFigures;
 use super::listing::Listing;
+use super::roster::Roster;
 use super::rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, SCHEMA};
 use super::seen::Seen;
 use super::sums::{Sum, Sums, partners};
-use super::tree::{Named, Root};
+use super::tree::{Named, NodeId, Root};
 use crate::image::Image;
 use crate::measure::statistic::Scale;
 use crate::stats::Bounds;
@@ -119,30 +120,20 @@ pub fn by_interrupt(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfi
     context.report("interrupt", calls, rows)
 }
 
-/// One row for each task: a thread is known by the function that it began with. Handlers are one row, and so
-/// is what ran before it was seen whose it was.
+/// One row for each task, as a [`Roster`] knows them. Handlers are one row, and so is what ran before it was
+/// seen whose it was.
 #[must_use]
 pub fn by_task(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfile {
     let tree = calls.tree();
-    // Parents stand before their children.
-    let mut tasks: Vec<Task> = Vec::with_capacity(tree.nodes().len());
+    let roster = Roster::of(calls, context.image);
     let mut sums: BTreeMap<Task, Sum> = BTreeMap::new();
-    for node in tree.nodes() {
-        let task = match (node.root, node.parent, node.function) {
-            (Root::Exception(_), ..) => Task::Handlers,
-            (Root::Unknown, ..) => Task::Unknown,
-            (Root::Thread, Some(parent), Some(function)) => {
-                let outermost = tree.node(parent).function.is_none();
-                match outermost {
-                    true if node.calls > 0 => Task::Begins(function),
-                    // One that was only seen to go on.
-                    true => Task::Unknown,
-                    false => tasks[parent.number()],
-                }
+    for (number, node) in tree.nodes().iter().enumerate() {
+        let task = match node.root {
+            Root::Exception(_) => Task::Handlers,
+            Root::Thread | Root::Unknown => {
+                roster.task_of_node(tree, NodeId(number as u32)).map_or(Task::Unknown, Task::Begins)
             }
-            (Root::Thread, ..) => Task::Unknown,
         };
-        tasks.push(task);
         sums.entry(task).or_default().add(node);
     }
     let named = sums.iter().filter(|(_, sum)| sum.instructions > 0);

@@ -59,6 +59,8 @@ pub struct Node {
     pub instructions: u64,
     /// Time of its own.
     pub time: SelfTime,
+    /// How often it waited for an interrupt.
+    pub waits: u64,
     /// The last stretch in which it ran.
     pub(super) stretch: u64,
 }
@@ -145,6 +147,7 @@ impl Tree {
             calls: 0,
             instructions: 0,
             time,
+            waits: 0,
             stretch: 0,
         });
         id

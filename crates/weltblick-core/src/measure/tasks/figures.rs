@@ -2,7 +2,7 @@
 
 use super::loads::{Cut, Loads, Windows};
 use super::tracking::{Activation, Spell, State, Watcher};
-use crate::event::{Name, Statement, Thing};
+use crate::event::{Name, Statement, Stop, Thing};
 use crate::measure::bridges::Bridges;
 use crate::measure::dissection::{Actor, Dissection};
 use crate::measure::interrupts::{Cut as Interruption, GridFit, Late, MOST_EACH, between};
@@ -101,6 +101,8 @@ pub struct Figures {
     pub preempted: u64,
     /// How often it gave the core away.
     pub yielded: u64,
+    /// How often it lost it, and nothing told why: its activations are turns on the core.
+    pub lost_core: u64,
     /// The longest from ready to the first run.
     pub worst_pending: Worst,
     /// The longest from ready to the stop.
@@ -140,6 +142,7 @@ impl Figures {
             waits: BTreeMap::new(),
             preempted: 0,
             yielded: 0,
+            lost_core: 0,
             worst_pending: worst(),
             worst_response: worst(),
             worst_elapsed: worst(),
@@ -387,6 +390,7 @@ impl Watcher for TaskFigures {
                 mine = Some(place);
                 let row = &mut self.rows[place];
                 row.busy += ticks;
+                row.loads.blur(from.latest - from.earliest);
                 if goes_on {
                     row.loads.ran(ticks);
                 }
@@ -401,6 +405,9 @@ impl Watcher for TaskFigures {
         }
         if !goes_on {
             self.cut_windows(mine, from, until);
+        }
+        if let Some(row) = mine.and_then(|place| self.rows.get_mut(place)) {
+            row.loads.blur(until.latest - until.earliest);
         }
     }
 
@@ -449,6 +456,7 @@ impl Watcher for TaskFigures {
                 stack.used = stack.used.max(Some(u64::from(bytes)));
                 stack.stated = true;
             }
+            Statement::Stops { task, why: Stop::Untold } => self.row(task).lost_core += 1,
             Statement::Stops { task, .. } => self.row(task).yielded += 1,
             _ => {}
         }

@@ -161,6 +161,8 @@ impl Windows {
 #[derive(Debug, Clone, Copy)]
 pub struct Loads {
     busy: u64,
+    /// By so much that may be too much or too little: when the task began and ended is known to windows.
+    blur: u64,
     /// Windows that are whole.
     pub windows: u64,
     /// The least load of those.
@@ -169,7 +171,10 @@ pub struct Loads {
     pub most: f64,
     /// The start of the window with the highest load, in ticks.
     pub most_at: u64,
+    /// Between what the least load lies, and the highest.
+    bounds: [Bounds; 2],
     sum: f64,
+    sum_blur: f64,
     /// The others, in which something is missing.
     partly: u64,
     partly_least: f64,
@@ -181,11 +186,14 @@ impl Default for Loads {
     fn default() -> Self {
         Self {
             busy: 0,
+            blur: 0,
             windows: 0,
             least: f64::INFINITY,
             most: 0.0,
             most_at: 0,
+            bounds: [Bounds::exact(f64::INFINITY), Bounds::exact(0.0)],
             sum: 0.0,
+            sum_blur: 0.0,
             partly: 0,
             partly_least: f64::INFINITY,
             partly_most: 0.0,
@@ -200,28 +208,44 @@ impl Loads {
         self.busy += ticks;
     }
 
+    /// It may have been so many ticks more, or less, in the window that is being filled.
+    pub(super) const fn blur(&mut self, ticks: u64) {
+        self.blur += ticks;
+    }
+
     /// Windows of this length end, or pass; the task ran in all of them, or in none.
     pub(super) fn cut(&mut self, cut: Cut, length: u64, runs: bool) {
         match cut {
             Cut::Part(_) => {}
-            Cut::Filled(windows, start) => self.whole(windows, start, f64::from(u8::from(runs))),
+            Cut::Filled(windows, start) => {
+                self.whole(windows, start, f64::from(u8::from(runs)), 0.0);
+            }
             Cut::Unseen(windows) => self.partly(windows, 0.0, 1.0),
             Cut::Close(close) => {
                 let busy = std::mem::take(&mut self.busy);
+                let blur = std::mem::take(&mut self.blur).min(length);
                 let load = |busy: u64| busy as f64 / length as f64;
                 match close {
-                    Close::Whole(start) => self.whole(1, start, load(busy)),
-                    Close::Partly(missing) => self.partly(1, load(busy), load(busy + missing)),
+                    Close::Whole(start) => self.whole(1, start, load(busy), load(blur)),
+                    Close::Partly(missing) => {
+                        let low = load(busy.saturating_sub(blur));
+                        self.partly(1, low, load(busy + missing + blur).min(1.0));
+                    }
                     Close::Edge => {}
                 }
             }
         }
     }
 
-    /// So many windows had one load, from `start` on.
-    fn whole(&mut self, windows: u64, start: u64, load: f64) {
+    /// So many windows had one load, from `start` on, or so much more or less.
+    fn whole(&mut self, windows: u64, start: u64, load: f64, blur: f64) {
         self.windows += windows;
         self.sum += load * windows as f64;
+        self.sum_blur += blur * windows as f64;
+        let (low, high) = ((load - blur).max(0.0), (load + blur).min(1.0));
+        let [least, most] = &mut self.bounds;
+        *least = Bounds { low: least.low.min(low), high: least.high.min(high) };
+        *most = Bounds { low: most.low.max(low), high: most.high.max(high) };
         self.least = self.least.min(load);
         if load > self.most {
             (self.most, self.most_at) = (load, start);
@@ -249,19 +273,22 @@ impl Loads {
     pub fn mean_of_all(&self) -> Bounds {
         let all = (self.windows + self.partly).max(1) as f64;
         let Bounds { low, high } = self.partly_sum;
-        Bounds { low: (self.sum + low) / all, high: (self.sum + high) / all }
+        let low = (self.sum - self.sum_blur + low) / all;
+        Bounds { low: low.max(0.0), high: (self.sum + self.sum_blur + high) / all }
     }
 
-    /// The least that the load may have been in any window.
+    /// Between what the least load of all windows lies.
     #[must_use]
-    pub fn least_of_all(&self) -> f64 {
-        self.least.min(self.partly_least)
+    pub fn least_of_all(&self) -> Bounds {
+        let [least, _] = self.bounds;
+        Bounds { low: least.low.min(self.partly_least), ..least }
     }
 
-    /// The most that the load may have been in any window.
+    /// Between what the highest load of all windows lies.
     #[must_use]
-    pub fn most_of_all(&self) -> f64 {
-        self.most.max(self.partly_most)
+    pub fn most_of_all(&self) -> Bounds {
+        let [_, most] = self.bounds;
+        Bounds { high: most.high.max(self.partly_most), ..most }
     }
 }
 
@@ -303,6 +330,30 @@ mod tests {
     }
 
     #[test]
+    fn what_is_known_to_windows_bounds_a_load() {
+        let (mut windows, mut loads) = (Windows::new(100), Loads::default());
+        for (from, until, mine, blur) in
+            [(0, 40, true, 5), (40, 100, false, 0), (100, 160, true, 0), (160, 201, false, 0)]
+        {
+            windows.cut(from, until, |cut| match cut {
+                Cut::Part(ticks) if mine => loads.ran(ticks),
+                cut => loads.cut(cut, 100, mine),
+            });
+            loads.blur(blur);
+        }
+        assert_eq!((loads.windows, loads.least, loads.most), (2, 0.4, 0.6));
+        let near = |bounds: Bounds, low: f64, high: f64| {
+            assert!(
+                (bounds.low - low).abs() < 1e-9 && (bounds.high - high).abs() < 1e-9,
+                "{bounds:?}"
+            );
+        };
+        near(loads.least_of_all(), 0.35, 0.45);
+        near(loads.most_of_all(), 0.6, 0.6);
+        near(loads.mean_of_all(), 0.475, 0.525);
+    }
+
+    #[test]
     fn a_window_with_a_gap_says_nothing() {
         let loads = loads(&[
             (0, 100, false),
@@ -313,7 +364,7 @@ mod tests {
         ]);
         assert_eq!((loads.windows, loads.least, loads.most), (3, 0.0, 1.0));
         // It bounds what it may have been: the second from 0.6 to 1, the fifth from 0 to 1.
-        assert_eq!((loads.least_of_all(), loads.most_of_all()), (0.0, 1.0));
+        assert_eq!((loads.least_of_all().low, loads.most_of_all().high), (0.0, 1.0));
         let mean = loads.mean_of_all();
         assert!((mean.low - 1.6 / 5.0).abs() < 1e-9 && (mean.high - 3.0 / 5.0).abs() < 1e-9);
     }
@@ -351,8 +402,8 @@ mod tests {
                 let least = truth.iter().copied().fold(1.0, f64::min);
                 let mean = truth.iter().sum::<f64>() / all as f64;
                 let bounds = loads.mean_of_all();
-                prop_assert!(most <= loads.most_of_all() + 1e-9 && most >= loads.most - 1e-9);
-                prop_assert!(least >= loads.least_of_all() - 1e-9);
+                prop_assert!(most <= loads.most_of_all().high + 1e-9 && most >= loads.most - 1e-9);
+                prop_assert!(least >= loads.least_of_all().low - 1e-9);
                 prop_assert!(bounds.low <= mean + 1e-9 && mean <= bounds.high + 1e-9);
             } else {
                 // The first or last ticks are missing: windows there are beside the recording.

@@ -169,7 +169,7 @@ impl From<Stack> for StackRow {
 /// How long a task was in one state.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct StateRow {
-    /// `runs`, `ready`, `sleeps`, `waits`, `ended`.
+    /// `runs`, `ready`, `sleeps`, `waits`, `ended`; `away`: off the core, and nothing tells why.
     pub state: String,
     /// As a part of all the time that is known of this task.
     pub share: f64,
@@ -234,10 +234,12 @@ pub struct TaskRow {
     pub load: LoadRow,
     /// Its stack.
     pub stack: StackRow,
-    /// Another task took the core from it.
-    pub preempted: u64,
-    /// It gave the core away.
-    pub yielded: u64,
+    /// Another task took the core from it; absent where nothing tells.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub preempted: Option<u64>,
+    /// It gave the core away; absent where nothing tells.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub yielded: Option<u64>,
     /// What it did, longest first.
     pub states: Vec<StateRow>,
     /// What it waited for, longest first.
@@ -286,7 +288,7 @@ pub struct TaskReport {
 /// On what the figures rest.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct TaskEvidence {
-    /// `statements`.
+    /// `statements`; `turns`: only who has the core is told, and an activation is a turn on it.
     pub basis: String,
     /// The core was stopped now and then: its timing is not its own.
     pub intrusive: bool,
@@ -319,7 +321,7 @@ pub fn report(figures: &TaskFigures, stretches: &[Stretch], context: &Context<'_
         totals: totals(figures, idle, context),
         switches: figures.switches,
         evidence: TaskEvidence {
-            basis: "statements".into(),
+            basis: if figures.are_turns() { "turns" } else { "statements" }.into(),
             intrusive: context.intrusive,
             exceptions: context.exceptions,
             gaps: figures.gaps,
@@ -357,7 +359,8 @@ pub struct TurnRow {
     pub began_ns: f64,
     /// How long, with the handlers that ran meanwhile.
     pub duration: Duration,
-    /// What it did then: `ready` (another task took the core), `sleeps`, `waits`, `ended`.
+    /// What it did then: `ready` (another task took the core), `sleeps`, `waits`, `ended`; `away` where
+    /// nothing tells.
     pub then: String,
     /// For what it waits then.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -391,11 +394,17 @@ fn by_case(stretches: &[Stretch]) -> ByCase<'_> {
 }
 
 impl TaskFigures {
+    /// Whether activations are turns on the core, for nothing tells more.
+    #[must_use]
+    pub fn are_turns(&self) -> bool {
+        self.rows().any(|row| row.lost_core > 0)
+    }
+
     /// The task that has the core when nothing else wants it: it runs, never stops, and no other that
     /// does so has a lower priority.
     fn idle(&self) -> Option<u32> {
         self.rows()
-            .filter(|row| row.busy > 0 && row.yielded == 0)
+            .filter(|row| row.busy > 0 && row.yielded == 0 && row.lost_core == 0)
             .min_by_key(|row| (row.priority, std::cmp::Reverse(row.busy)))
             .map(|row| row.task)
     }
@@ -471,8 +480,8 @@ fn row(
             max_at_ns: (windows > 0).then(|| context.ns(row.loads.most_at)),
         },
         stack: row.stack.into(),
-        preempted: row.preempted,
-        yielded: row.yielded,
+        preempted: (row.lost_core == 0).then_some(row.preempted),
+        yielded: (row.lost_core == 0).then_some(row.yielded),
         states: states(row, context),
         waits: waits(row, figures, context),
         distribution: if told {
@@ -552,6 +561,9 @@ fn doubts(figures: &TaskFigures, context: &Context<'_>) -> Vec<String> {
     let mut doubts = Vec::new();
     if context.intrusive {
         doubts.push("Intrusive: a debugger stopped the core now and then while this was recorded, so tasks ran otherwise than they would have.".into());
+    }
+    if figures.are_turns() {
+        doubts.push("Only who has the core is told: a run is a turn on it, and a task that was pre-empted begins another.".into());
     }
     if !context.exceptions {
         doubts.push(

@@ -33,6 +33,8 @@ pub enum State {
     Waits(Option<u32>),
     /// It has ended.
     Ended,
+    /// Another task has the core, and nothing tells whether this one could run.
+    Away,
 }
 
 impl State {
@@ -46,6 +48,7 @@ impl State {
             Self::Sleeps => "sleeps",
             Self::Waits(_) => "waits",
             Self::Ended => "ended",
+            Self::Away => "away",
         }
     }
 }
@@ -57,6 +60,7 @@ impl From<Stop> for State {
             Stop::Waits(object) => Self::Waits(Some(object)),
             Stop::WaitsForSomething => Self::Waits(None),
             Stop::Ended => Self::Ended,
+            Stop::Untold => Self::Away,
         }
     }
 }
@@ -212,6 +216,7 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             owner: Owner::Unknown,
             own: None,
             split: None,
+            turns: false,
             unfollowed: 0,
             hidden: None,
             watcher,
@@ -308,6 +313,8 @@ struct Tasks<W, I> {
     own: Option<Ticks>,
     /// Thread mode belongs to its owner only since then.
     split: Option<Window>,
+    /// Nothing tells why tasks stop.
+    turns: bool,
     unfollowed: u64,
     /// Of a task of which nothing was stated so far: since when an activation may go on unseen, and
     /// how long one lasted at most.
@@ -392,8 +399,10 @@ impl<W: Watcher, I> Tasks<W, I> {
             self.watcher.switched(before, before.is_some(), task);
         }
         let rested = self.tasks.get(&task).is_some_and(|task| {
-            matches!(task.state, State::Sleeps | State::Waits(_) | State::Ended)
+            matches!(task.state, State::Sleeps | State::Waits(_) | State::Ended | State::Away)
         });
+        // Where turns are all that is told, one that is seen to begin is an activation.
+        let rested = rested || (self.turns && self.owner != Owner::Unknown);
         self.enter(task, State::Runs, now);
         self.owner = Owner::Task(task);
         self.own = Some(Ticks::exact(0)).filter(|_| !matches!(core, Core::Unseen));
@@ -421,6 +430,7 @@ impl<W: Watcher, I> Tasks<W, I> {
     }
 
     fn stops(&mut self, task: u32, why: Stop, core: Core, now: Option<Window>) {
+        self.turns |= why == Stop::Untold;
         let runs = self.owner == Owner::Task(task);
         if runs {
             self.settle(core, now);
@@ -476,6 +486,10 @@ impl<W: Watcher, I> Tasks<W, I> {
 
     /// Time in thread mode goes to whoever has it.
     fn attribute(&mut self, from: Window, until: Window) {
+        // What is stated late was so before thread mode went on.
+        if until.latest < from.latest {
+            return;
+        }
         match self.owner {
             Owner::Unknown => {}
             Owner::Kernel => self.watcher.did(Actor::Kernel, from, until),

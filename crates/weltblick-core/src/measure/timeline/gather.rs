@@ -153,7 +153,7 @@ impl TaskWatcher for Turns {
             State::Runs => Some(Doing::Open),
             State::Ready => Some(Doing::Wants),
             State::Waits(_) => Some(Doing::Waits),
-            State::Sleeps | State::Ended | State::Unknown => None,
+            State::Sleeps | State::Ended | State::Away | State::Unknown => None,
         };
         if let Some(doing) = doing {
             self.pieces.push(Piece { lane, doing, from: did.from, until: did.until });

@@ -69,6 +69,7 @@ impl Context<'_> {
             }
             What::Stops(Stop::WaitsForSomething) => "waits".into(),
             What::Stops(Stop::Ended) => "ended".into(),
+            What::Stops(Stop::Untold) => "loses the core".into(),
             What::Takes => "taken".into(),
             What::Gives => "given".into(),
             What::Begins => "begins".into(),

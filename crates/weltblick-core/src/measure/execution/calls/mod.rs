@@ -13,6 +13,7 @@
 //! * after a gap nothing is known: open frames are cut. They count as calls and not as durations.
 
 mod stretch;
+mod whose;
 
 use super::contexts::{Contexts, Resumed};
 use super::crossings::{Crossings, Passing};
@@ -24,6 +25,7 @@ use crate::flow::{Block, Clocking, End, Moment, Sink};
 use crate::image::Image;
 use crate::isa::thumb::Indirect;
 use rustc_hash::FxHashMap;
+pub(super) use whose::Whose;
 
 /// Calls deeper than this are not followed: they count for the innermost one that is.
 const DEEPEST: usize = 1024;
@@ -265,6 +267,7 @@ impl<'a> Calls<'a> {
         }
         self.run += u64::from(instructions);
         if block.waits {
+            self.tree.node_mut(self.node).waits += 1;
             self.item(Item::Waits(self.node));
         }
     }
@@ -414,7 +417,14 @@ impl<'a> Calls<'a> {
         if self.contexts.surface(context) || self.unwind(context, address) {
             return;
         }
-        // Beyond what was seen to be called.
+        // Beyond what was seen to be called: by somebody else, who waited at the same place?
+        let mistaken = self.contexts.frames(context).last().copied();
+        if self.contexts.replace_mistaken()
+            && let Some(frame) = mistaken
+        {
+            self.frames[frame].itself.unsure = true;
+        }
+        let context = self.contexts.current();
         while !self.contexts.frames(context).is_empty() {
             self.cut(context);
         }

@@ -1,0 +1,165 @@
+//! Threads of an instruction trace as tasks: exceptions, and which task has its turn, as events.
+
+use super::calls::{Calls, Whose};
+use super::roster::Roster;
+use super::tree::Named;
+use crate::event::{self, FlowEvents};
+use crate::flow::{Block, Moment, Sink};
+use crate::image::Image;
+
+/// Blocks in which it does not show which thread runs, until the one before is taken to have stopped.
+const PATIENCE: u32 = 4096;
+
+/// A sink of instruction flow that hands on events of exceptions, and of tasks if its threads are known.
+///
+/// A turn ends when a handler interrupts it from which another task goes on, and begins when thread mode
+/// goes on. Which thread that is may show only some instructions later. Nothing tells why a task stopped; the idle one never does by its own will.
+#[derive(Debug)]
+pub struct TaskEvents<'a, S> {
+    threads: Option<Threads<'a>>,
+    events: FlowEvents<S>,
+}
+
+/// Follows whose turn it is.
+#[derive(Debug)]
+pub struct Threads<'a> {
+    image: &'a Image,
+    roster: &'a Roster,
+    calls: Calls<'a>,
+    /// Whose turn it is when that was last known.
+    task: Option<Named>,
+    /// Tasks whose names were told, by number.
+    named: Vec<bool>,
+    /// A handler ended, and what goes on is not known yet.
+    back: bool,
+    /// It does not show whose turn it is: since so many blocks.
+    open: Option<u32>,
+}
+
+impl<'a> Threads<'a> {
+    /// Nobody runs yet.
+    #[must_use]
+    pub const fn new(image: &'a Image, roster: &'a Roster, calls: Calls<'a>) -> Self {
+        Self { image, roster, calls, task: None, named: Vec::new(), back: false, open: Some(0) }
+    }
+
+    /// Looks whose turn it is now.
+    fn look<S: event::Sink>(&mut self, events: &mut FlowEvents<S>) {
+        match self.calls.whose(self.roster, self.task) {
+            Whose::Handler => {}
+            Whose::Task(task) => {
+                self.open = None;
+                events.hold(false);
+                if self.task != Some(task) {
+                    self.stop(events);
+                    self.begin(task, events);
+                }
+            }
+            Whose::Perhaps if self.open.is_none_or(|blocks| blocks < PATIENCE) => self.wait(events),
+            Whose::Perhaps | Whose::Another => {
+                self.stop(events);
+                self.wait(events);
+            }
+        }
+    }
+
+    fn wait<S: event::Sink>(&mut self, events: &mut FlowEvents<S>) {
+        self.open = Some(self.open.map_or(0, |blocks| blocks.saturating_add(1)));
+        events.hold(true);
+    }
+
+    fn stop<S: event::Sink>(&mut self, events: &mut FlowEvents<S>) {
+        if let Some(task) = self.task.take().filter(|&task| !self.roster.is_idle(task)) {
+            events.turn_ends(self.roster.number(task));
+        }
+    }
+
+    fn begin<S: event::Sink>(&mut self, task: Named, events: &mut FlowEvents<S>) {
+        let number = self.roster.number(task);
+        let place = number as usize;
+        if self.named.len() <= place {
+            self.named.resize(place + 1, false);
+        }
+        if !std::mem::replace(&mut self.named[place], true) {
+            events.task_is_called(number, task.name(self.image));
+        }
+        events.turn_begins(number);
+        self.task = Some(task);
+    }
+
+    fn forget<S: event::Sink>(&mut self, events: &mut FlowEvents<S>) {
+        (self.task, self.open) = (None, Some(0));
+        events.hold(true);
+    }
+}
+
+impl<'a, S: event::Sink> TaskEvents<'a, S> {
+    /// Events of tasks beside those of exceptions, where it is known who the `threads` are.
+    #[must_use]
+    pub const fn new(threads: Option<Threads<'a>>, events: FlowEvents<S>) -> Self {
+        Self { threads, events }
+    }
+
+    /// Who the threads are, as far as what ran up to now tells.
+    #[must_use]
+    pub fn roster(&self) -> Option<Roster> {
+        self.threads.as_ref().map(|threads| Roster::of(&threads.calls, threads.image))
+    }
+
+    /// The recording ends.
+    pub fn finish(&mut self) {
+        self.events.finish();
+    }
+}
+
+impl<S: event::Sink> Sink for TaskEvents<'_, S> {
+    #[inline(always)]
+    fn ran(&mut self, block: &Block, taken: bool) {
+        if let Some(threads) = &mut self.threads {
+            threads.calls.ran(block, taken);
+            if threads.open.is_some() {
+                threads.look(&mut self.events);
+            }
+        }
+    }
+
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        if let Some(threads) = &mut self.threads {
+            threads.calls.ran_part(block, until, instructions);
+        }
+    }
+
+    fn arrived(&mut self, block: &Block) {
+        self.events.arrived(block);
+        if let Some(threads) = &mut self.threads {
+            threads.calls.arrived(block);
+            if std::mem::take(&mut threads.back) {
+                threads.look(&mut self.events);
+            }
+        }
+    }
+
+    #[inline(always)]
+    fn at(&mut self, offset: u64) {
+        self.events.at(offset);
+        if let Some(threads) = &mut self.threads {
+            threads.calls.at(offset);
+        }
+    }
+
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        self.events.moment(offset, moment);
+        if let Some(threads) = &mut self.threads {
+            threads.calls.moment(offset, moment);
+            match moment {
+                Moment::Left => threads.back = true,
+                Moment::Gap(_) | Moment::Cycles(None) => threads.forget(&mut self.events),
+                _ => {}
+            }
+        }
+    }
+
+    fn has_enough(&self) -> bool {
+        self.events.has_enough()
+    }
+}
