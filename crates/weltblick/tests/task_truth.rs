@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
-use weltblick_core::event::{Origin, Sink, Thing};
+use weltblick_core::event::{CurrentTask, Origin, Sink, Thing};
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::dissection::Actor;
 use weltblick_core::measure::tasks::{Order, Settings, State, TaskFigures, Tracking};
@@ -25,7 +25,9 @@ fn run(setup: Setup, seconds: f64) -> Truth {
     let current =
         Variables::parse(FIRMWARE).unwrap().find("kernel_current").unwrap().address as u32;
     let mut machine = Machine::new(&Program::parse(FIRMWARE).unwrap(), setup).unwrap();
-    for (address, value) in TraceSetup::default().registers() {
+    // A comparator tells what is written to the kernel's variable, by value.
+    let watch = [(0xe000_1020, current), (0xe000_1024, 2), (0xe000_1028, 0b1101)];
+    for (address, value) in TraceSetup::default().registers().into_iter().chain(watch) {
         machine.poke(address, 4, value).unwrap();
     }
     let mut switches = Vec::new();
@@ -195,4 +197,34 @@ fn states_and_stacks_are_told() {
     assert!(named["idle"].yielded == 0 && named["idle"].preempted > 50);
     let period = named["housekeeping"].period.mean().unwrap();
     assert!((period.middle() / 47_972.352 - 40.0).abs() < 0.01, "{period:?}");
+}
+
+#[test]
+fn the_kernels_variable_tells_whose_turn_it_is() {
+    let truth = run(wide_link(3), 0.4);
+    let variables = Variables::parse(FIRMWARE).unwrap();
+    let name_of = |task| variables.name_at(u64::from(task)).unwrap();
+    let stream = StreamSpec::itm(Vec::new(), ItmSettings::default());
+    let settings = Settings { keep: 0, window: 4_797_235, each: false };
+    let mut sinks = (Tracking::new(TaskFigures::new(settings)), Tracking::new(Order::default()));
+    let mut line = Line::new(&stream, Origin(0));
+    let mut current = CurrentTask::new(Some(0), name_of, &mut sinks);
+    line.push(&truth.bytes, &mut (), &mut current);
+    line.finish(&mut (), &mut current);
+    let (figures, order) = (sinks.0.finish(), sinks.1.finish());
+    assert!(figures.are_turns());
+    assert_eq!(order.turns.len() + 1, truth.switches.len(), "the last turn has no end");
+    for (turn, (cycle, pointer)) in order.turns.iter().zip(&truth.switches) {
+        assert_eq!(turn.task, *pointer);
+        let apart = turn.spell.from.latest.abs_diff(*cycle);
+        assert!(apart < 40, "{apart} cycles from the switch");
+    }
+    let mut names: Vec<String> =
+        figures.rows().map(|row| figures.name(Thing::Task(row.task), None)).collect();
+    names.sort();
+    assert_eq!(names, ["estimator", "housekeeping", "idle_task", "telemetry"]);
+    // All of thread mode is somebody's, but for the way into the switch.
+    let thread: u64 = thread_mode(&truth.machine).iter().map(|(from, until)| until - from).sum();
+    let busy: u64 = figures.rows().map(|row| row.busy).sum();
+    assert!(busy <= thread && thread - busy < thread / 50, "{busy} {thread}");
 }

@@ -435,6 +435,7 @@ mod times {
         let clock = Frequency::from_hertz(1e6);
         let tasks = [(USUAL_WINDOW, tasks)];
         let timings = Timings {
+            by_pace: false,
             interrupts: &interrupts,
             tasks: &tasks,
             spans: &spans,

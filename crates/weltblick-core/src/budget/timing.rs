@@ -41,6 +41,8 @@ pub struct Timings<'a> {
     pub span: u64,
     /// Exceptions were traced: own times and loads of tasks are without handlers.
     pub exceptions: bool,
+    /// Times are those of an instruction trace, which does not say when the core fell asleep.
+    pub by_pace: bool,
     /// A debugger stopped the core while this was recorded.
     pub intrusive: bool,
     /// Bytes were lost, or nothing was recorded for a while: how long is unknown.
@@ -266,6 +268,10 @@ impl Timings<'_> {
             TimingSubject::Span => self.span(figure, scale),
             TimingSubject::Signal => self.signal(figure, scale),
         }?;
+        let runs = matches!(figure.subject, TimingSubject::Interrupt | TimingSubject::Task);
+        if self.by_pace && runs && figure.is_time() {
+            finding.evidence += "; sleep is told apart by the pace of instructions";
+        }
         if self.slipped && matches!(figure.measure, Measure::Rate | Measure::Load) {
             // Without all of the time there is no part of it, and nothing per second.
             (finding.low, finding.high, finding.lossy) = (0.0, f64::INFINITY, true);

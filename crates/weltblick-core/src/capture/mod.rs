@@ -25,6 +25,6 @@ pub use manifest::{
     CtfSettings, Framing, InterruptSpec, ItmSettings, LapPoint, MANIFEST, Manifest, PollSettings,
     Protocol, SignalSpec, SourceSpec, StreamSpec, Target,
 };
-pub(crate) use manifest::{read_marks_port, read_signals, write_signals};
+pub(crate) use manifest::{read_marks_port, read_meaning, read_signals, write_signals};
 pub use priorities::Priorities;
 pub use segments::{segment_file, segment_number};

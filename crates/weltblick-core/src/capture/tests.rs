@@ -62,6 +62,31 @@ fn reads_everything() {
 }
 
 #[test]
+fn a_variable_may_tell_which_task_runs() {
+    let signals = |text: &str| {
+        let whole = format!("{WHOLE}\n{text}");
+        Manifest::parse("capture.toml", &whole).map_err(|fault| fault.to_string())
+    };
+    let current = "[signal.kernel_current]\ncomparator = 2\nmeans = 'task runs'\n";
+    let manifest = signals(current).unwrap();
+    assert_eq!(manifest.current_task(), Some(2));
+    let again = Manifest::parse("capture.toml", &manifest.to_toml()).unwrap();
+    assert_eq!(again.current_task(), Some(2));
+    assert_eq!(Manifest::parse("capture.toml", WHOLE).unwrap().current_task(), None);
+    for (text, part) in [
+        (current.replace("comparator = 2\n", ""), "that a `comparator` watches"),
+        (current.replace("task runs", "task ends"), "`means = \"task runs\"`"),
+        (
+            format!("{current}[signal.other]\ncomparator = 1\nmeans = 'task runs'\n"),
+            "signal `kernel_current` tells which task runs already",
+        ),
+    ] {
+        let fault = signals(&text).unwrap_err();
+        assert!(fault.contains(part), "{text}: {fault}");
+    }
+}
+
+#[test]
 fn faults_name_the_line_and_the_way_out() {
     for (from, to, line, part) in [
         ("format = 1", "format = 2", 2, "this version reads format 1"),

@@ -2,7 +2,7 @@
 
 use super::statement::{Name, Statement, Stop, Thing};
 use super::vocabulary::{Event, LossReason, Origin, Position, Sink};
-use crate::flow::{self, Block, Gap, Moment};
+use crate::flow::{self, Block, EXCEPTION, Gap, Moment, Ran, Slowest};
 use crate::time::Window;
 
 /// Events that wait for their time at most; a trace that counts cycles so seldom has none.
@@ -14,6 +14,8 @@ struct Waiting {
     offset: u64,
     event: Event,
     place: Place,
+    /// What ran before it since the last count.
+    before: Ran,
 }
 
 /// Where an event stands among changes of threads.
@@ -36,7 +38,8 @@ enum Place {
 /// A sink of instruction flow that hands on events.
 ///
 /// A cycle count says how much time has passed since the one before; what happened in between happened
-/// in that window. After a gap nothing says how long it was: events before and after it lie on different
+/// in that window. Where something waited for an interrupt in between, that took the time which the other
+/// instructions cannot have taken: twice as long as the slowest that were seen without waiting. After a gap nothing says how long it was: events before and after it lie on different
 /// clocks, which a loss says. At the beginning, and after a gap, thread mode is taken to be what runs below
 /// the handlers that are seen to be entered: no packet says so.
 #[derive(Debug)]
@@ -62,11 +65,14 @@ pub struct FlowEvents<S> {
     /// When thread mode last lost the core, and when it last went on.
     thread_left: Option<Window>,
     thread_back: Option<Window>,
+    /// Since the last count.
+    ran: Ran,
+    slowest: Slowest,
 }
 
 impl<S: Sink> FlowEvents<S> {
     /// Events of `origin`.
-    pub const fn new(origin: Origin, sink: S) -> Self {
+    pub fn new(origin: Origin, sink: S) -> Self {
         Self {
             origin,
             sink,
@@ -81,6 +87,8 @@ impl<S: Sink> FlowEvents<S> {
             interrupted: false,
             thread_left: None,
             thread_back: None,
+            ran: Ran::default(),
+            slowest: Slowest::default(),
         }
     }
 
@@ -141,14 +149,17 @@ impl<S: Sink> FlowEvents<S> {
     }
 
     fn wait_in(&mut self, place: Place, event: Event) {
-        self.waiting.push(Waiting { offset: self.offset, event, place });
+        let before = self.ran;
+        self.waiting.push(Waiting { offset: self.offset, event, place, before });
         if self.waiting.len() >= MOST_WAITING {
             self.release(None);
         }
     }
 
     fn release(&mut self, time: Option<Window>) {
-        for Waiting { offset, event, place } in self.waiting.drain(..) {
+        let all = std::mem::take(&mut self.ran);
+        for Waiting { offset, event, place, before } in self.waiting.drain(..) {
+            let time = time.map(|time| self.slowest.narrow(time, before, all));
             let time = match place {
                 Place::Beside => time,
                 Place::ThreadLeft => {
@@ -189,7 +200,16 @@ impl<S: Sink> FlowEvents<S> {
 }
 
 impl<S: Sink> flow::Sink for FlowEvents<S> {
-    fn ran(&mut self, _: &Block, _: bool) {}
+    #[inline(always)]
+    fn ran(&mut self, block: &Block, _: bool) {
+        self.ran.instructions += u64::from(block.instructions);
+        self.ran.waits += u64::from(block.waits);
+    }
+
+    fn ran_part(&mut self, block: &Block, _: u64, instructions: u32) {
+        self.ran.instructions += u64::from(instructions);
+        self.ran.waits += u64::from(block.waits);
+    }
 
     fn arrived(&mut self, _: &Block) {
         if std::mem::take(&mut self.ended) {
@@ -211,12 +231,16 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
         match *moment {
             Moment::Entered { exception: Some(exception), .. } => {
                 let tail_chained = std::mem::take(&mut self.ended);
+                // A core that sleeps on exit does so here.
+                self.ran.waits += u64::from(tail_chained);
+                self.ran.instructions += EXCEPTION;
                 let in_thread = self.active.is_empty() && !tail_chained;
                 self.active.push(exception);
                 let place = if in_thread { Place::ThreadLeft } else { Place::Beside };
                 self.wait_by_thread(place, Event::Entered { exception });
             }
             Moment::Left => {
+                self.ran.instructions += EXCEPTION;
                 self.ended = true;
                 // The end of a handler whose entry was not seen: nobody knows whose.
                 if let Some(exception) = self.active.pop() {
@@ -226,14 +250,17 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
             Moment::Cycles(Some(_)) if self.gate.is_some() => self.release(None),
             Moment::Cycles(Some(cycles)) => {
                 let earliest = self.cycles;
+                if self.ran.waits == 0 {
+                    self.slowest.learn(self.ran.instructions, u64::from(cycles));
+                }
                 self.cycles = self.cycles.saturating_add(u64::from(cycles));
                 self.release(Some(Window { earliest, latest: self.cycles }));
             }
             Moment::Cycles(None) => self.gap(Gap::Missing),
             Moment::Gap(gap) => self.gap(gap),
-            Moment::Entered { exception: None, .. }
-            | Moment::Time { .. }
-            | Moment::Context { .. } => {}
+            // A debugger halts the core, for as long as it likes.
+            Moment::Entered { exception: None, .. } => self.ran.waits += 1,
+            Moment::Time { .. } | Moment::Context { .. } => {}
         }
     }
 

@@ -3,6 +3,7 @@
 //! Every decoder produces these events; every analysis reads only these. A new protocol touches no
 //! analysis, and the reverse.
 
+mod current_task;
 mod from_ctf;
 mod from_flow;
 mod from_itm;
@@ -15,6 +16,7 @@ mod statement;
 mod tests;
 mod vocabulary;
 
+pub use current_task::CurrentTask;
 pub(crate) use from_ctf::Grounding;
 pub use from_ctf::{CtfReader, Translation};
 pub use from_flow::FlowEvents;

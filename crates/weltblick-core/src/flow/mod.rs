@@ -17,6 +17,7 @@ mod from_mtb;
 mod only;
 mod piece;
 mod return_stack;
+mod slowest;
 mod speculation;
 mod stepper;
 #[cfg(test)]
@@ -30,6 +31,7 @@ pub use from_etmv4::Etmv4Flow;
 pub use from_mtb::MtbFlow;
 pub use only::{Edge, Only};
 pub use piece::{Etmv3State, Etmv4State};
+pub(crate) use slowest::{EXCEPTION, Ran, Slowest};
 pub use stepper::Stepper;
 
 use crate::wire::Malformed;

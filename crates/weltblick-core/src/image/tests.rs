@@ -225,6 +225,22 @@ proptest! {
 }
 
 #[test]
+fn an_address_of_data_has_a_name() {
+    let variables = Variables::parse(FIRMWARE).unwrap();
+    for name in ["kernel_current", "idle_task", "estimator"] {
+        let variable = variables.find(name).unwrap();
+        assert_eq!(variables.name_at(variable.address).as_deref(), Some(name));
+        let last = variable.address + variable.size - 1;
+        let inside = format!("{name}+{:#x}", variable.size - 1);
+        assert_eq!(variables.name_at(last), Some(inside));
+    }
+    let stack = variables.find("idle_stack").unwrap();
+    assert_eq!(variables.name_at(stack.address + 12).as_deref(), Some("idle_stack[3]"));
+    assert_eq!(variables.name_at(stack.address + 14).as_deref(), Some("idle_stack[3]+0x2"));
+    assert_eq!((variables.name_at(0), variables.name_at(u64::MAX)), (None, None));
+}
+
+#[test]
 fn finds_variables_or_says_why_not() {
     let variables = Variables::parse(FIRMWARE).unwrap();
     let ticks = variables.find("ticks").unwrap();

@@ -126,6 +126,21 @@ impl Variables {
         &self.fixed
     }
 
+    /// The variable, or the element of an array, that lies at an address: with how far in, if that is not its
+    /// beginning.
+    #[must_use]
+    pub fn name_at(&self, address: u64) -> Option<String> {
+        let variable = self.at(address)?;
+        let (name, inside) = (&variable.name, address - variable.address);
+        let one = variable.element.size.clamp(1, variable.size.max(1));
+        let (element, rest) = (inside / one, inside % one);
+        let mut text = name.clone();
+        if one < variable.size {
+            text = format!("{name}[{element}]");
+        }
+        Some(if rest == 0 { text } else { format!("{text}+{rest:#x}") })
+    }
+
     /// The variable called `name`, or `file.c#name` where several files have one.
     ///
     /// # Errors

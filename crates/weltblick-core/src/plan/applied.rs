@@ -86,7 +86,10 @@ impl Applied {
             writes: plan.registers.iter().map(Write::from).collect(),
             signals: (0..)
                 .zip(&description.observe.variables)
-                .map(|(comparator, watched)| SignalSpec::watched(comparator, &watched.name))
+                .map(|(comparator, watched)| SignalSpec {
+                    runs_task: watched.runs_task,
+                    ..SignalSpec::watched(comparator, &watched.name)
+                })
                 .collect(),
         }
     }

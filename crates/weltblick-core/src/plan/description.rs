@@ -2,7 +2,7 @@
 
 use super::core::{CORES, Core, InstructionTrace};
 use super::link::Link;
-use crate::capture::read_marks_port;
+use crate::capture::{read_marks_port, read_meaning};
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::time::{
     Frequency, QuantityError, parse_bit_rate, parse_byte_rate, parse_bytes, parse_duration,
@@ -116,6 +116,8 @@ pub struct Watched {
     pub trace: WatchTrace,
     /// Which accesses.
     pub on: WatchAccess,
+    /// Its value is the task that runs from then on.
+    pub runs_task: bool,
 }
 
 /// What is traced of a watched access.
@@ -407,12 +409,18 @@ fn read_variable(table: Table<'_>) -> Result<Watched, Fault> {
     ];
     let accesses =
         [("write", WatchAccess::Write), ("read", WatchAccess::Read), ("any", WatchAccess::Any)];
+    let means = read_meaning(&table)?;
     let watched = Watched {
         name: table.required_text("name")?.value.to_owned(),
         rate: required(&table, "rate", rate)?,
         trace: word(&table, "trace", &traces)?.unwrap_or_default(),
         on: word(&table, "on", &accesses)?.unwrap_or_default(),
+        runs_task: means.is_some(),
     };
+    if let Some(span) = means.filter(|_| watched.trace == WatchTrace::Code) {
+        let message = "which task runs is told by the value: write trace = \"value\"";
+        return Err(table.fault(span, message));
+    }
     table.finish()?;
     Ok(watched)
 }

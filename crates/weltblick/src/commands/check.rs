@@ -86,6 +86,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         scale: clocks.timestamp_clock.map(|clock| Scale::of(clock, clocks.core_clock)),
         span: recording.span().unwrap_or(0),
         exceptions,
+        by_pace: capture.tells_events_by_flow(),
         intrusive: context.conduct.intrusive,
         slipped: recording.time_slipped,
     };

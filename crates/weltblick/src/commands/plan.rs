@@ -317,6 +317,7 @@ fn amend_observed(description: &mut Description, args: &ObserveArgs) {
         rate: *rate,
         trace: WatchTrace::Value,
         on: WatchAccess::Write,
+        runs_task: false,
     };
     observe.variables.extend(args.watch.iter().map(watched));
     if let Some(text) = args.text {

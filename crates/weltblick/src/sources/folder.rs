@@ -15,7 +15,7 @@ use weltblick_core::capture::{
     PollSettings, Priorities, Protocol, SourceSpec, StreamSpec, Tap, What,
 };
 use weltblick_core::document::{At, Source};
-use weltblick_core::event::{CodeRanges, FlowEvents, Sink};
+use weltblick_core::event::{CodeRanges, CurrentTask, FlowEvents, Sink};
 use weltblick_core::flow;
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::execution::{FlowIndex, Roster, TaskEvents};
@@ -304,6 +304,17 @@ impl Capture {
 
     /// Reads all streams, one after the other, into events, until the tap has enough.
     pub(crate) fn replay(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
+        match self.manifest.current_task() {
+            None => self.replay_asked_for(tap, sink),
+            watch => {
+                let variables = self.variables()?;
+                let name_of = |task| task_at(task, variables.as_ref());
+                self.replay_asked_for(tap, &mut CurrentTask::new(watch, name_of, sink))
+            }
+        }
+    }
+
+    fn replay_asked_for(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
         let ranges = &self.manifest.ranges;
         if ranges.is_everything() {
             self.replay_all(tap, sink)
@@ -577,6 +588,15 @@ impl Capture {
         let streams = self.manifest.streams.iter().enumerate().map(line);
         streams.chain(self.conduct_lines()).collect()
     }
+}
+
+/// What to call a task that a kernel knows by this word: mostly it points at a variable.
+fn task_at(task: u32, variables: Option<&Variables>) -> String {
+    let variable = variables.and_then(|variables| variables.name_at(u64::from(task)));
+    variable.unwrap_or_else(|| match task {
+        ..=0xffff => format!("task {task}"),
+        _ => format!("task at {task:#010x}"),
+    })
 }
 
 /// One line about an instruction trace for people: what it has.

@@ -101,3 +101,96 @@ fn bad_input_is_told() {
     bench.write("buoy/swo.bin", recorded(Setup::default(), undated, 0.1));
     assert!(bench.error("tasks buoy").contains("without timestamps"));
 }
+
+#[test]
+fn of_an_instruction_trace_alone() {
+    let bench = Bench::with_all_flows();
+    insta::assert_snapshot!("tasks_of_flow", bench.out("tasks buoy-flow"));
+    insta::assert_snapshot!(bench.out("tasks buoy-flow --order --within 30ms..60ms"));
+    let report = bench.json("tasks buoy-flow telemetry_task");
+    assert_eq!(report["evidence"]["basis"], "turns");
+    let row = &report["tasks"][0];
+    assert!(row.get("preempted").is_none() && row.get("yielded").is_none(), "{row}");
+    // The other kind of trace unit tells the same.
+    let etmv3 = bench.json("tasks buoy-etmv3");
+    assert_eq!(etmv3["tasks"].as_array().unwrap().len(), 4);
+    // Without times there are no turns.
+    assert!(bench.error("tasks buoy-mtb").contains("nothing tells of tasks"));
+    let lanes = bench.out("timeline buoy-flow --within 30ms..60ms --lanes tasks --columns 100");
+    insta::assert_snapshot!(lanes);
+}
+
+#[test]
+fn a_trace_that_begins_in_the_middle_knows_its_tasks() {
+    let bench = Bench::with_flow();
+    let bytes = bench.read("buoy-flow/etm.bin");
+    bench.write("middle.bin", &bytes[bytes.len() / 2..]);
+    let setup = "--protocol etmv4 --register trcconfigr=0x1811 --core-clock 47.972352MHz \
+                 --image buoy-flow/wave-buoy.elf";
+    let report = bench.json(&format!("tasks middle.bin {setup}"));
+    let names: Vec<&str> = report["tasks"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|row| row["name"].as_str().unwrap())
+        .collect();
+    for name in ["idle", "wave_estimator_task", "telemetry_task", "housekeeping_task"] {
+        assert!(names.contains(&name), "{names:?}");
+    }
+    assert!(report["totals"]["unknown"].as_f64().unwrap() < 0.01, "{report}");
+}
+
+#[test]
+fn turns_meet_no_budget_on_activations() {
+    let bench = Bench::with_flow();
+    bench.write(
+        "b.toml",
+        "[task.telemetry_task]\nload.max = '<= 8 %'\nown.max = '<= 4 ms'\n\
+         period.max = '<= 1 s'\n[task.wave_estimator_task]\nelapsed.max = '<= 2 ms'\n",
+    );
+    let ended = bench.run("check buoy-flow b.toml --format json");
+    assert_eq!(ended.code, 1, "{}", ended.err);
+    let report: serde_json::Value = serde_json::from_str(&ended.out).unwrap();
+    let verdict = |key: &str| {
+        let all = report["budgets"].as_array().unwrap();
+        let found = all.iter().find(|one| one["budget"].as_str().unwrap().ends_with(key));
+        found.unwrap_or_else(|| panic!("{report}"))["verdict"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(verdict("load.max"), "met");
+    // What was pre-empted would have taken longer.
+    assert_eq!(verdict("own.max"), "undecided");
+    assert_eq!(verdict("period.max"), "undecided");
+    // One turn was too long: so is its activation.
+    assert_eq!(verdict("elapsed.max"), "broken");
+}
+
+#[test]
+fn of_the_kernels_own_variable() {
+    let bench = Bench::alone();
+    let target = "format = 1\nname = 'buoy'\ncore = 'cortex-m3'\ncore_clock = '47.972352 MHz'\n\
+                  [link]\nkind = 'port'\nwidth = 4\nport_clock = '48 MHz'\n\
+                  [observe]\ntimestamps = true\n[[observe.interrupt]]\nname = 'SysTick'\n\
+                  rate = '1 kHz'\n[[observe.variable]]\nname = 'kernel_current'\n\
+                  rate = '500 Hz'\nmeans = 'task runs'\n";
+    bench.write("target.toml", target);
+    bench.out("plan target.toml --image buoy/wave-buoy.elf --out plan.toml");
+    bench.out(
+        "capture stand-in:buoy/wave-buoy.elf --plan plan.toml --image buoy/wave-buoy.elf \
+         --for 500ms --out run --quiet",
+    );
+    let manifest = String::from_utf8(bench.read("run/capture.toml")).unwrap();
+    assert!(manifest.contains("means = \"task runs\""), "{manifest}");
+    let report = bench.json("tasks run");
+    assert_eq!(report["evidence"]["basis"], "turns");
+    let mut names: Vec<&str> = report["tasks"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|row| row["name"].as_str().unwrap())
+        .collect();
+    names.sort_unstable();
+    assert_eq!(names, ["estimator", "housekeeping", "idle_task", "telemetry"]);
+    bench.write("target.toml", format!("{target}trace = 'code'\n"));
+    let error = bench.error("plan target.toml --image buoy/wave-buoy.elf --out other.toml");
+    assert!(error.contains("told by the value"), "{error}");
+}

@@ -4,7 +4,7 @@ use crate::calls::By;
 use crate::executed::{FIRMWARE, image};
 use crate::recording::{FAST, Told, traced};
 use std::collections::{BTreeMap, HashMap};
-use weltblick_core::event::{FlowEvents, Origin, Thing};
+use weltblick_core::event::{self, Event, FlowEvents, Origin, Position, Thing};
 use weltblick_core::flow::Clocking;
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::execution::{Calls, Roster, TaskEvents, Threads};
@@ -76,6 +76,55 @@ fn told(image: &Image, told: Told, bytes: (&[u8], u64)) -> (TaskFigures, Order) 
     events.finish();
     let (figures, order) = (sinks.0.finish(), sinks.1.finish());
     (figures, order)
+}
+
+/// Exceptions that were entered and left, in order, with what is known of when.
+#[derive(Default)]
+struct Exceptions(Vec<(u16, Window, Option<Window>)>);
+
+impl event::Sink for Exceptions {
+    fn event(&mut self, position: Position, event: &Event) {
+        match (event, position.time) {
+            (&Event::Entered { exception }, Some(time)) => self.0.push((exception, time, None)),
+            (&Event::Left { exception }, Some(time)) => {
+                let open = self.0.iter_mut().rev();
+                let mut open =
+                    open.filter(|(number, _, left)| *number == exception && left.is_none());
+                open.next().unwrap().2 = Some(time);
+            }
+            _ => {}
+        }
+    }
+}
+
+#[test]
+fn exceptions_lie_in_their_windows_and_those_are_narrow() {
+    let image = image();
+    for (by, most) in
+        [(By::Etmv4(4), 200), (By::Etmv4(32), 400), (By::Etmv4(256), 1200), (By::Etmv3, 200)]
+    {
+        let (unit, tells, registers) = by.set_up();
+        let mut machine = traced(FIRMWARE, unit, FAST, &registers);
+        machine.run(40_000_000);
+        let bytes = machine.take_trace();
+        let mut told = Exceptions::default();
+        let mut events = FlowEvents::new(Origin(0), &mut told);
+        tells.follow(&image, &[], (&bytes, 0), &mut events);
+        events.finish();
+        let real = &machine.truth().exceptions;
+        assert!(real.len() > 4000 && real.len() - told.0.len() <= 1, "{}", told.0.len());
+        let mut wide = 0;
+        for ((number, entered, left), real) in told.0.iter().zip(real) {
+            assert_eq!(*number, real.number);
+            assert!(near(*entered, real.entered), "{by:?} {number} {entered:?} {real:?}");
+            if let (Some(left), Some(real)) = (left, real.left) {
+                assert!(near(*left, real), "{by:?} {number} {left:?} {real:?}");
+            }
+            wide += usize::from(entered.latest - entered.earliest > most);
+        }
+        // However long the core slept before: but for the first, of which no pace was known.
+        assert!(wide < real.len() / 25, "{by:?}: {wide} of {}", real.len());
+    }
 }
 
 fn near(window: Window, cycle: u64) -> bool {

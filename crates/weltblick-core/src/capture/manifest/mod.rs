@@ -9,7 +9,7 @@ mod write;
 pub use interrupt::InterruptSpec;
 pub(crate) use read::read_marks_port;
 pub use signal::SignalSpec;
-pub(crate) use signal::{read_signals, write_signals};
+pub(crate) use signal::{read_meaning, read_signals, write_signals};
 
 use crate::document::At;
 use crate::event::{CodeRanges, ItmClock, Meaning, Origin};
@@ -267,6 +267,12 @@ impl Manifest {
     pub fn origin(&self, stream: usize, source: usize) -> Origin {
         let before = self.streams[..stream].iter().map(|stream| stream.sources.len());
         Origin((before.sum::<usize>() + source) as u16)
+    }
+
+    /// The comparator that watches the kernel's variable of the task that runs, if one does.
+    #[must_use]
+    pub fn current_task(&self) -> Option<u8> {
+        self.signals.iter().find(|signal| signal.runs_task)?.comparator
     }
 
     /// Whether a stream's events count: where a target sends its own samples, polled ones stand

@@ -4,6 +4,7 @@ use super::write::quoted;
 use crate::document::{Fault, Table};
 use crate::pattern::Pattern;
 use std::fmt::Write as _;
+use std::ops::Range;
 
 /// Comparators of a DWT (DDI 0403E, C1.8: `NUMCOMP` has 4 bits).
 const MOST_COMPARATORS: u64 = 16;
@@ -29,6 +30,8 @@ pub struct SignalSpec {
     pub offset: f64,
     /// Its unit.
     pub unit: Option<String>,
+    /// Its value is the task that runs from then on: what kernels keep of the current one.
+    pub runs_task: bool,
 }
 
 impl SignalSpec {
@@ -45,6 +48,7 @@ impl SignalSpec {
             scale: 1.0,
             offset: 0.0,
             unit: None,
+            runs_task: false,
         }
     }
 
@@ -55,12 +59,25 @@ impl SignalSpec {
     }
 }
 
+/// What values of a watched variable may mean.
+const RUNS_TASK: &str = "task runs";
+
+/// Where it is said that the values of a variable mean which task runs, if it is.
+pub(crate) fn read_meaning(table: &Table<'_>) -> Result<Option<Range<usize>>, Fault> {
+    let Some(means) = table.text("means")? else { return Ok(None) };
+    if means.value != RUNS_TASK {
+        let message = format!("a variable may mean one thing only: `means = \"{RUNS_TASK}\"`");
+        return Err(table.fault(means.span, message));
+    }
+    Ok(Some(means.span))
+}
+
 /// All tables `[signal.NAME]`.
 pub(crate) fn read_signals(root: &Table<'_>) -> Result<Vec<SignalSpec>, Fault> {
     let Some(table) = root.table("signal")? else { return Ok(Vec::new()) };
     let mut signals: Vec<SignalSpec> = Vec::new();
     for (name, inner) in table.named_tables()? {
-        let span = name.span;
+        let span = name.span.clone();
         let spec = read_signal(name.value, &inner)?;
         let twice = |other: &SignalSpec| {
             (other.comparator.is_some() && other.comparator == spec.comparator)
@@ -70,6 +87,10 @@ pub(crate) fn read_signals(root: &Table<'_>) -> Result<Vec<SignalSpec>, Fault> {
             let message =
                 format!("signal `{}` has this comparator or quantity already", other.name);
             return Err(inner.fault(span, message));
+        }
+        if let Some(other) = signals.iter().find(|other| other.runs_task && spec.runs_task) {
+            let message = format!("signal `{}` tells which task runs already", other.name);
+            return Err(inner.fault(name.span, message));
         }
         inner.finish()?;
         signals.push(spec);
@@ -111,6 +132,13 @@ fn read_signal(name: &str, table: &Table<'_>) -> Result<SignalSpec, Fault> {
     }
     spec.offset = table.number("offset")?.map_or(0.0, |offset| offset.value);
     spec.unit = table.text("unit")?.map(|unit| unit.value.to_owned());
+    if let Some(span) = read_meaning(table)? {
+        if spec.comparator.is_none() {
+            let message = "this is for a variable that a `comparator` watches";
+            return Err(table.fault(span, message));
+        }
+        spec.runs_task = true;
+    }
     Ok(spec)
 }
 
@@ -130,6 +158,9 @@ pub(crate) fn write_signals(text: &mut String, signals: &[SignalSpec]) {
             if let Some(value) = value {
                 let _ = writeln!(text, "{key} = {}", quoted(value));
             }
+        }
+        if signal.runs_task {
+            let _ = writeln!(text, "means = {}", quoted(RUNS_TASK));
         }
         for (key, value, usual) in [("scale", signal.scale, 1.0), ("offset", signal.offset, 0.0)] {
             if value != usual {

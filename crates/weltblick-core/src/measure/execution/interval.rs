@@ -81,6 +81,13 @@ pub(super) struct Clock {
     pub(super) instructions: u64,
 }
 
+impl Clock {
+    /// So many ticks later, for certain.
+    pub(super) const fn after(self, ticks: u64) -> Self {
+        Self { low: self.low + ticks, high: self.high + ticks, ..self }
+    }
+}
+
 /// How fast instructions run where nothing waits: learnt from the stretches themselves.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Pace {

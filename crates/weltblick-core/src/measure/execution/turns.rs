@@ -115,6 +115,7 @@ impl<'a, S: event::Sink> TaskEvents<'a, S> {
 impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     #[inline(always)]
     fn ran(&mut self, block: &Block, taken: bool) {
+        self.events.ran(block, taken);
         if let Some(threads) = &mut self.threads {
             threads.calls.ran(block, taken);
             if threads.open.is_some() {
@@ -124,6 +125,7 @@ impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     }
 
     fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        self.events.ran_part(block, until, instructions);
         if let Some(threads) = &mut self.threads {
             threads.calls.ran_part(block, until, instructions);
         }

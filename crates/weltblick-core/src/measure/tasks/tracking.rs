@@ -492,6 +492,7 @@ impl<W: Watcher, I> Tasks<W, I> {
         }
         match self.owner {
             Owner::Unknown => {}
+            Owner::Kernel if until.latest == from.latest => {}
             Owner::Kernel => self.watcher.did(Actor::Kernel, from, until),
             Owner::Task(task) => {
                 if let Some(own) = &mut self.own {

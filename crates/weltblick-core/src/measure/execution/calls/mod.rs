@@ -21,7 +21,7 @@ use super::figures::CallFigures;
 use super::interval::{Clock, Item, Itself, Pace};
 use super::stacks::{OnStack, Stacks};
 use super::tree::{Named, NodeId, Root, Tree};
-use crate::flow::{Block, Clocking, End, Moment, Sink};
+use crate::flow::{Block, Clocking, EXCEPTION, End, Moment, Ran, Sink, Slowest};
 use crate::image::Image;
 use crate::isa::thumb::Indirect;
 use rustc_hash::FxHashMap;
@@ -70,6 +70,8 @@ pub(super) struct Frame {
     ended_own: Clock,
     /// Where its beginning is told.
     offset: u64,
+    /// What ran before it began and before it ended, each in its stretch.
+    before: [Ran; 2],
     itself: Itself,
 }
 
@@ -93,6 +95,9 @@ pub struct Calls<'a> {
     edge: Edge,
     /// Instructions that ran since the last item.
     run: u64,
+    /// What ran since the last time.
+    ran: Ran,
+    slowest: Slowest,
     items: Vec<Item>,
     clock: Clock,
     pace: Pace,
@@ -132,6 +137,8 @@ impl<'a> Calls<'a> {
             frame: None,
             edge: Edge::None,
             run: 0,
+            ran: Ran::default(),
+            slowest: Slowest::default(),
             items: Vec::new(),
             clock: Clock::default(),
             pace: Pace::default(),
@@ -268,6 +275,7 @@ impl<'a> Calls<'a> {
         self.run += u64::from(instructions);
         if block.waits {
             self.tree.node_mut(self.node).waits += 1;
+            self.ran.waits += 1;
             self.item(Item::Waits(self.node));
         }
     }
@@ -361,6 +369,7 @@ impl<'a> Calls<'a> {
             began_own: [Clock::default(); 2],
             ended_own: Clock::default(),
             offset: self.offset,
+            before: [self.ran; 2],
             itself: Itself::default(),
         };
         let number = match self.free.pop() {
@@ -399,7 +408,9 @@ impl<'a> Calls<'a> {
 
     fn take_off(&mut self, context: usize, item: impl FnOnce(usize) -> Item) {
         let Some(number) = self.contexts.pop(context) else { return };
-        let whole = self.frames[number].whole;
+        let Frame { whole, before, .. } = &mut self.frames[number];
+        before[1] = self.ran;
+        let whole = *whole;
         self.item(if whole { item(number) } else { Item::Drop(number) });
     }
 
@@ -519,6 +530,7 @@ impl<'a> Calls<'a> {
     fn flush(&mut self) {
         if self.run > 0 {
             let instructions = std::mem::take(&mut self.run);
+            self.ran.instructions += instructions;
             let context = self.contexts.current();
             self.item(Item::Ran { node: self.node, frame: self.frame, context, instructions });
         }
@@ -550,9 +562,15 @@ impl<'a> Calls<'a> {
     }
 
     fn entered(&mut self, exception: Option<u16>, returns_to: u64) {
-        // A debugger's halt, and the like: no handler.
-        let Some(exception) = exception else { return };
+        // A debugger's halt, and the like: no handler, and it lasts as long as somebody likes.
+        let Some(exception) = exception else {
+            self.ran.waits += 1;
+            return;
+        };
         self.flush();
+        // A core that sleeps on exit does so before the next handler.
+        self.ran.waits += u64::from(self.contexts.is_nobody());
+        self.ran.instructions += EXCEPTION;
         if let Some(forgotten) = self.contexts.enter(exception, returns_to, self.edge) {
             while !self.contexts.frames(forgotten).is_empty() {
                 self.cut(forgotten);
@@ -568,6 +586,7 @@ impl<'a> Calls<'a> {
 
     fn left(&mut self) {
         self.flush();
+        self.ran.instructions += EXCEPTION;
         if let Some(handler) = self.contexts.leave() {
             while !self.contexts.frames(handler).is_empty() {
                 self.close(handler);

@@ -5,8 +5,9 @@ use super::super::figures::Longest;
 use super::super::interval::{Clock, Item, Itself, share_out};
 use super::super::tree::SelfTime;
 use super::Calls;
-use crate::flow::Clocking;
+use crate::flow::{Clocking, Ran};
 use crate::stats::Ticks;
+use crate::time::Window;
 
 impl Calls<'_> {
     /// A stretch ends: so many ticks passed in it, if that is known.
@@ -18,6 +19,10 @@ impl Calls<'_> {
         self.flush();
         self.stretch += 1;
         let items = std::mem::take(&mut self.items);
+        let all = std::mem::take(&mut self.ran);
+        if let Some(ticks) = ticks.filter(|_| all.waits == 0) {
+            self.slowest.learn(all.instructions, ticks);
+        }
         let before = self.clock;
         self.count(&items);
         if ticks.is_none() {
@@ -48,13 +53,16 @@ impl Calls<'_> {
             let passed = if place < at_once { 0 } else { ticks };
             match *item {
                 Item::Open(number) if passed > 0 => {
+                    let at = self.at(self.frames[number].before[0], all, ticks);
                     let own = self.contexts.clock(self.frames[number].context);
                     let frame = &mut self.frames[number];
-                    frame.began[1] = self.clock;
+                    frame.began = frame.began.map(|clock| clock.after(at.earliest));
+                    frame.began[1] = before.after(at.latest);
                     frame.began_own[1] = own;
                 }
                 Item::Close(number) => {
-                    self.note(number, before, [ticks, passed]);
+                    let at = self.at(self.frames[number].before[1], all, passed);
+                    self.note(number, before, at, [ticks, passed]);
                     self.free.push(number);
                 }
                 Item::Cut(number) => {
@@ -76,6 +84,15 @@ impl Calls<'_> {
         self.contexts.bury();
         self.items = items;
         self.items.clear();
+    }
+
+    /// When something happened in a stretch of so many ticks.
+    fn at(&self, before: Ran, all: Ran, ticks: u64) -> Window {
+        let whole = Window { earliest: 0, latest: ticks };
+        match self.clocking {
+            Clocking::Cycles => self.slowest.narrow(whole, before, all),
+            Clocking::Timestamps | Clocking::Nothing => whole,
+        }
     }
 
     /// Ways between points go on by what happened in a stretch; the first `at_once` items took no time.
@@ -169,12 +186,16 @@ impl Calls<'_> {
         self.stretch += 1;
         self.clock.low += ticks;
         self.clock.high += ticks;
+        let ran = std::mem::take(&mut self.ran);
         let instructions = std::mem::take(&mut self.run);
         if instructions == 0 && self.contexts.is_nobody() {
             return;
         }
         self.clock.instructions += instructions;
         if instructions > 0 {
+            if ran.waits == 0 {
+                self.slowest.learn(ran.instructions + instructions, ticks);
+            }
             self.pace.learn(ticks, instructions);
         }
         let node = self.tree.node_mut(self.node);
@@ -246,16 +267,16 @@ impl Calls<'_> {
     }
 
     /// How long a call lasted that ended in the stretch that began at `before` and had `ticks`, after
-    /// `passed` of them at most.
-    fn note(&mut self, number: usize, before: Clock, [ticks, passed]: [u64; 2]) {
+    /// `passed` of them at most, and then.
+    fn note(&mut self, number: usize, before: Clock, at: Window, [ticks, passed]: [u64; 2]) {
         let frame = self.frames[number];
         if frame.stretch <= self.unknown || self.clocking == Clocking::Nothing {
             return;
         }
         let own = self.contexts.clock(frame.context);
         let elapsed = Ticks {
-            low: before.low.saturating_sub(frame.began[1].low),
-            high: (before.high + passed).saturating_sub(frame.began[0].high),
+            low: (before.low + at.earliest).saturating_sub(frame.began[1].low),
+            high: (before.high + at.latest).saturating_sub(frame.began[0].high),
         };
         let [own_low, own_high] = match passed {
             0 => [frame.ended_own.low, frame.ended_own.high],
