@@ -10,6 +10,7 @@
 //! | `src/dsp.c:120` | code: a line |
 //! | `0x08001234` | code: an address |
 //! | `irq:adc_ready[3]`, `task:telemetry[last]`, `span:frame[2].end` | an occurrence |
+//! | `irq:adc_ready`, `task:telemetry.end` | every one, where ways are followed |
 //!
 //! A range is `A..B`, half open; either side may be left out.
 
@@ -86,6 +87,20 @@ impl Subject {
         [(Self::Interrupt, "irq"), (Self::Task, "task"), (Self::Span, "span")];
 }
 
+impl Occurrence {
+    /// The occurrence itself, if one is meant.
+    ///
+    /// # Errors
+    ///
+    /// If every one is.
+    pub fn one(&self) -> Result<&Self, PointError> {
+        match self.which {
+            Which::Every => Err(PointError::NoNumber(Point::Occurrence(self.clone()).to_string())),
+            Which::Number(_) | Which::First | Which::Last => Ok(self),
+        }
+    }
+}
+
 /// Which occurrence.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Which {
@@ -95,6 +110,8 @@ pub enum Which {
     First,
     /// The last.
     Last,
+    /// Each of them.
+    Every,
 }
 
 /// Which end of an occurrence.
@@ -200,7 +217,15 @@ fn occurrence(text: &str) -> Result<Option<Occurrence>, PointError> {
         return Ok(None);
     };
     let no_number = || PointError::NoNumber(text.to_owned());
-    let (name, rest) = rest.rsplit_once('[').ok_or_else(no_number)?;
+    let Some((name, rest)) = rest.rsplit_once('[') else {
+        let (name, end) = match (rest.strip_suffix(".begin"), rest.strip_suffix(".end")) {
+            (Some(name), _) => (name, End::Begin),
+            (None, Some(name)) => (name, End::End),
+            (None, None) => (rest, End::Begin),
+        };
+        let name = name.to_owned();
+        return Ok(Some(Occurrence { subject, name, which: Which::Every, end }));
+    };
     let (which, ending) = rest.split_once(']').ok_or_else(no_number)?;
     let which = match which {
         "first" => Which::First,
@@ -234,6 +259,7 @@ impl fmt::Display for Point {
                     Which::Number(number) => write!(f, "{kind}:{name}[{number}]{end}"),
                     Which::First => write!(f, "{kind}:{name}[first]{end}"),
                     Which::Last => write!(f, "{kind}:{name}[last]{end}"),
+                    Which::Every => write!(f, "{kind}:{name}{end}"),
                 }
             }
         }
@@ -283,6 +309,8 @@ mod tests {
             "irq:adc_ready[3]",
             "task:telemetry[last]",
             "span:frame[2].end",
+            "irq:adc_ready",
+            "task:telemetry.end",
             "wave::Filter::run",
         ] {
             let point: Point = text.parse().unwrap();
@@ -298,7 +326,7 @@ mod tests {
             ("12", "no unit"),
             ("#x", "no number"),
             ("0xzz", "no number"),
-            ("irq:adc_ready", "which occurrence"),
+            ("irq:adc_ready[3", "which occurrence"),
             ("irq:adc_ready[3].middle", ".begin or .end"),
         ] {
             let error = text.parse::<Point>().unwrap_err().to_string();

@@ -18,8 +18,8 @@ use weltblick_core::measure::span::{
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The points, first to last: code, where there is an instruction trace (`modem_send`,
-    /// `src/dsp/filter.c:83`, `0x08000748`); as `capture --laps` named them; or the spans that the firmware
-    /// states. Without any, all laps or spans
+    /// `src/dsp/filter.c:83`, `0x08000748`); marks (`irq:adc_ready task:wave_estimator.end`); as `capture
+    /// --laps` named them; or the spans that the firmware states. Without any, all laps or spans
     #[arg(value_name = "POINT", index = 2)]
     pub(super) points: Vec<Point>,
     /// Show so many of the longest; 0 shows all
@@ -58,7 +58,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         show::schema::<Either>(out)?;
         return Ok(Outcome::Done);
     }
-    let capture = sources::open(&args.capture)?;
+    let capture = sources::open(&args.capture)?.telling_tasks();
+    if args.has_marks() {
+        if args.across || args.part.only.is_some() {
+            bail!("--across and --only go with places in the code, not with marks");
+        }
+        return spans::run(args, &capture, out);
+    }
     let Some((stream, laps)) = capture.manifest.laps() else {
         return if is_about_code(args, &capture) {
             code_span::run(args, &capture, out)
@@ -92,6 +98,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
+}
+
+impl Args {
+    /// Whether any of the points is a mark.
+    pub(super) fn has_marks(&self) -> bool {
+        self.points.iter().any(|point| matches!(point, Point::Occurrence(_)))
+    }
 }
 
 /// Whether the points are places in the code, and not spans that the firmware states.

@@ -3,13 +3,17 @@
 
 use super::reading::Reading;
 use super::span::Args;
+use super::within;
 use crate::cli::Format;
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
 use crate::sources::Capture;
 use anyhow::{Result, bail};
 use std::io::Write;
-use weltblick_core::measure::span::{StatedContext, StatedReport, StatedSpans, stated_report};
+use weltblick_core::budget::{Occurrence, Point, Which};
+use weltblick_core::measure::span::{
+    Between, Mark, StatedContext, StatedReport, StatedSpans, stated_report,
+};
 
 /// What is remembered one by one at most.
 const MOST_WORST: usize = 100_000;
@@ -17,8 +21,22 @@ const MOST_WORST: usize = 100_000;
 pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result<Outcome> {
     let reading = Reading::new(capture, None)?;
     let top = if args.top == 0 { MOST_WORST } else { args.top };
-    let (mut spans, recording) = reading.first(StatedSpans::new(top))?;
+    let marks = marks(args, capture)?;
+    let between = !marks.is_empty();
+    let spans = StatedSpans::new(top);
+    let (mut spans, recording) = if between {
+        let (between, recording) = reading.first(Between::new(marks, spans))?;
+        (between.finish(), recording)
+    } else {
+        reading.first(spans)?
+    };
     spans.finish();
+    if between && spans.list().iter().all(|span| span.elapsed.count() == 0) {
+        bail!(
+            "{}: no way from the first of these marks to the last was seen whole; `timeline --list` lists what happened",
+            capture.name.display()
+        );
+    }
     if spans.list().is_empty() {
         bail!(
             "{}: no span is in it; let the firmware state where they begin and end (weltblick_marks.h), or time points in the code: `capture stub:HOST:PORT --laps A,B`",
@@ -31,19 +49,48 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         timing: reading.timing(&recording),
         scale: reading.scale,
         intrusive: capture.conduct().intrusive,
+        between,
     };
     let mut report = stated_report(&spans, &context);
-    select(&mut report, args)?;
+    if !between {
+        select(&mut report, args)?;
+    }
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::spans::csv(&report, out)?,
         Format::Text => {
-            let paint = Paint::new(args.output.color);
-            let shown = capture.name.display().to_string();
-            show::spans::text(&report, &shown, !args.points.is_empty(), paint, out)?;
+            let look = show::spans::Look {
+                paint: Paint::new(args.output.color),
+                capture: &capture.name.display().to_string(),
+                detailed: !args.points.is_empty(),
+                explained: true,
+                by_flow: capture.tells_events_by_flow(),
+            };
+            show::spans::text(&report, &look, out)?;
         }
     }
     Ok(Outcome::Done)
+}
+
+/// The marks that a user names; nothing, if he names spans.
+fn marks(args: &Args, capture: &Capture) -> Result<Vec<Mark>> {
+    if !args.has_marks() {
+        return Ok(Vec::new());
+    }
+    if args.points.len() < 2 {
+        bail!("a way needs two marks; give the same one twice for the time from each to the next");
+    }
+    let mark = |point: &Point| match point {
+        Point::Occurrence(occurrence @ Occurrence { which: Which::Every, .. }) => Ok(Mark {
+            target: within::target(occurrence, capture)?,
+            end: occurrence.end,
+            name: point.to_string(),
+        }),
+        other => bail!(
+            "`{other}` is no mark: ways lead from one of irq:NAME, task:NAME and span:NAME to another, or between places in the code"
+        ),
+    };
+    args.points.iter().map(mark).collect()
 }
 
 /// Only the spans that a user names; all, if none.

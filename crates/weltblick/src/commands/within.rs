@@ -77,7 +77,7 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
             Seek::new(Target::Byte(Origin(origin as u16), *offset))
         }
         Point::Occurrence(occurrence) => {
-            let target = target(occurrence, capture)?;
+            let target = target(occurrence.one()?, capture)?;
             Seek::occurrence(target, occurrence.which, occurrence.end)
         }
         Point::Function { .. } | Point::Line { .. } | Point::Address(_) => {
@@ -98,7 +98,7 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
 }
 
 /// What an occurrence is one of.
-fn target(occurrence: &Occurrence, capture: &Capture) -> Result<Target> {
+pub(super) fn target(occurrence: &Occurrence, capture: &Capture) -> Result<Target> {
     let image = capture.image.as_ref().map(|open| &open.image);
     let name = &occurrence.name;
     if occurrence.subject == Subject::Interrupt {

@@ -1,25 +1,24 @@
 //! Faces of spans that the firmware states.
 
 use super::evidence::doubts;
-use super::moment::{closer, moment};
+use super::moment::moment;
 use super::statistic::{csv_cells, csv_columns, distribution, stated, table};
-use super::timing::{Regular, regularity};
-use super::{Paint, cell, count, plain};
+pub(crate) use super::timing::Look;
+use super::timing::{Regular, look_closer, regularity};
+use super::{cell, count, plain};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::span::StatedReport;
 
 /// For people: the longest first, how regular, how they are spread if they are named, and when.
-pub(crate) fn text(
-    report: &StatedReport,
-    capture: &str,
-    detailed: bool,
-    paint: Paint,
-    out: &mut dyn Write,
-) -> Result<()> {
+pub(crate) fn text(report: &StatedReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let (paint, detailed) = (look.paint, look.detailed);
     let names = report.spans.len();
     let noun = if names == 1 { "span" } else { "spans" };
-    let title = format!("{}: {names} {noun} that the firmware states", plain(capture));
+    let title = match report.evidence.basis.as_str() {
+        "events" => format!("{}: from one mark to the next, each time", plain(look.capture)),
+        _ => format!("{}: {names} {noun} that the firmware states", plain(look.capture)),
+    };
     writeln!(out, "{}", paint.strong(&title))?;
     if let Some(duration) = &report.duration {
         writeln!(out, "{} of trace", stated(duration))?;
@@ -48,7 +47,7 @@ pub(crate) fn text(
         for case in span.worst.iter().take(shown) {
             let (took, when) = (stated(&case.elapsed), moment(case.began_ns));
             writeln!(out, "  {took} {} #{} at {when}", plain(&span.name), case.number)?;
-            closer(capture, case.began_ns, case.ended_ns, paint, out)?;
+            look_closer(look, case.began_ns, case.ended_ns, out)?;
         }
     }
     Ok(())

@@ -111,3 +111,35 @@ fn spans_that_the_firmware_states() {
     assert!(bench.out("span buoy block").contains("up to"));
     assert!(bench.error("span buoy blok").contains("it states"), "names what there is");
 }
+
+#[test]
+fn ways_between_marks() {
+    let bench = Bench::with_all_flows();
+    let command = "irq:adc_ready task:wave_estimator task:wave_estimator.end --top 1";
+    insta::assert_snapshot!(bench.out(&format!("span buoy {command}")));
+    // An instruction trace alone tells the same ways, of turns on the core.
+    let flow = "irq:SysTick task:wave_estimator_task task:wave_estimator_task.end";
+    let report = bench.json(&format!("span buoy-flow {flow}"));
+    assert_eq!(report["evidence"]["basis"], "events");
+    let whole = &report["spans"][0];
+    assert_eq!(whole["name"], "irq:SysTick .. task:wave_estimator_task.end");
+    let tasks = bench.json("tasks buoy-flow wave_estimator_task");
+    assert_eq!(whole["elapsed"]["count"], tasks["tasks"][0]["count"]);
+    // A handler from its beginning to its end lasts as long as `interrupts` says.
+    let handler = bench.json("span buoy irq:radio_slot irq:radio_slot.end");
+    let interrupts = bench.json("interrupts buoy radio_slot");
+    let max = &interrupts["interrupts"][0]["elapsed"]["max"]["ns"];
+    assert_eq!(handler["spans"][0]["elapsed"]["max"]["ns"], *max);
+    for (arguments, part) in [
+        ("irq:adc_ready", "give the same one twice"),
+        ("irq:adc_ready wave_filter", "is no mark"),
+        ("irq:adc_ready[3] irq:SysTick", "is no mark"),
+        ("irq:adc_reddy irq:SysTick", "has no `adc_reddy`"),
+        ("task:nobody irq:SysTick", "is called `nobody`"),
+        ("irq:adc_ready irq:SysTick --across", "go with places in the code"),
+        ("irq:SVCall irq:NMI", "no way from the first of these marks"),
+    ] {
+        let error = bench.error(&format!("span buoy {arguments}"));
+        assert!(error.contains(part), "{arguments}: {error}");
+    }
+}

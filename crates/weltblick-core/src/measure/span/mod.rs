@@ -2,10 +2,11 @@
 //!
 //! [`Passages`] turns events into passages of the points that were asked for; [`Way`] pairs them
 //! into occurrences and counts; [`report`] states what came out. [`StatedSpans`] are those of which the
-//! firmware itself says where they begin and end. Ways that an instruction trace tells are followed by
+//! firmware itself says where they begin and end; [`Between`] makes such of ways between events. Ways that an instruction trace tells are followed by
 //! [`execution::Crossings`](crate::measure::execution::Crossings); [`code_report`] states them, and
 //! [`StartUp`] times what is before `main`.
 
+mod between;
 mod code_report;
 mod passages;
 mod report;
@@ -16,6 +17,7 @@ mod stated_report;
 mod tests;
 mod way;
 
+pub use between::{Between, Mark};
 pub use code_report::{
     CODE_SCHEMA, CodeCase, CodeContext, CodeEvidence, CodeLeg, CodeSpanReport, CodeTook,
     StartUpRow, code_report,

@@ -26,6 +26,8 @@ pub struct StatedContext<'a> {
     pub scale: Scale,
     /// A debugger stopped the core now and then.
     pub intrusive: bool,
+    /// They are ways between marks, and not what the firmware states.
+    pub between: bool,
 }
 
 /// One of the longest.
@@ -46,7 +48,7 @@ pub struct StatedCase {
 pub struct StatedRow {
     /// Its number.
     pub number: u32,
-    /// What the firmware calls it.
+    /// What the firmware calls it; the marks that it lies between.
     pub name: String,
     /// How often it began.
     pub count: u64,
@@ -73,7 +75,7 @@ pub struct StatedRow {
 /// On what the figures rest.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct StatedEvidence {
-    /// `statements`.
+    /// `statements`; of ways between marks `events`.
     pub basis: String,
     /// The core was stopped now and then: its timing is not its own.
     pub intrusive: bool,
@@ -115,7 +117,7 @@ pub fn stated_report(spans: &StatedSpans, context: &StatedContext<'_>) -> Stated
         duration: context.timing.duration(),
         spans: rows,
         evidence: StatedEvidence {
-            basis: "statements".into(),
+            basis: if context.between { "events" } else { "statements" }.into(),
             intrusive: context.intrusive,
             gaps: spans.gaps,
             losses: context.timing.recording.losses.rows(),

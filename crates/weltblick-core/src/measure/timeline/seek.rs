@@ -39,6 +39,7 @@ impl Choice {
             Which::Number(number) => self.seen == number,
             Which::First => self.seen == 0,
             Which::Last => true,
+            Which::Every => false,
         };
         if wanted {
             self.found = Some(ends);
