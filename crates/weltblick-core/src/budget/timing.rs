@@ -404,7 +404,7 @@ impl Timings<'_> {
                 "let the firmware state its tasks (weltblick_marks.h), and check the name".into(),
             ));
         };
-        let by_turns = row.lost_core > 0;
+        let by_turns = figures.are_turns();
         if by_turns && !is_told_by_turns(figure) {
             return Err((
                 "only turns on the core are told: an activation that was pre-empted is several"

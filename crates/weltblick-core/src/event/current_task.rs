@@ -44,6 +44,7 @@ impl<N: Fn(u32) -> String, S: Sink> CurrentTask<N, S> {
             self.named.insert(place, task);
             let name = Name::Told((self.name_of)(task).into());
             self.state(position, Statement::Named(Thing::Task(task), name));
+            self.state(position, Statement::OnlyTurns { idle: None });
         }
         self.state(position, Statement::Runs { task, stack_pointer: None });
     }
@@ -80,6 +81,7 @@ mod tests {
                     }
                     Statement::Runs { task, .. } => format!("+{task}"),
                     Statement::Stops { task, why: Stop::Untold } => format!("-{task}"),
+                    Statement::OnlyTurns { idle: None } => return,
                     other => format!("{other:?}"),
                 });
             }

@@ -14,6 +14,8 @@ struct Waiting {
     offset: u64,
     event: Event,
     place: Place,
+    /// It is asked for.
+    told: bool,
     /// What ran before it since the last count.
     before: Ran,
 }
@@ -60,6 +62,8 @@ pub struct FlowEvents<S> {
     until: u64,
     /// It does not show yet which thread goes on: what happens meanwhile is no change of threads.
     held: bool,
+    /// What happens now is asked for.
+    told: bool,
     /// A handler was entered meanwhile.
     interrupted: bool,
     /// When thread mode last lost the core, and when it last went on.
@@ -84,6 +88,7 @@ impl<S: Sink> FlowEvents<S> {
             gate: None,
             until: u64::MAX,
             held: false,
+            told: true,
             interrupted: false,
             thread_left: None,
             thread_back: None,
@@ -121,17 +126,41 @@ impl<S: Sink> FlowEvents<S> {
         self.held = held;
     }
 
-    /// A task is called so.
-    pub fn task_is_called(&mut self, task: u32, name: String) {
+    /// What happens from here on is asked for, and goes on with what runs; or it is left out.
+    pub fn tell(&mut self, told: bool) {
+        if !told && self.told && self.cycles > 0 {
+            self.wait_in(Place::Beside, Event::LeftOut);
+        }
+        if std::mem::replace(&mut self.told, told) != told && told {
+            let exception = self.active.last().copied().unwrap_or(0);
+            self.wait_in(Place::Beside, Event::Resumed { exception });
+        }
+    }
+
+    /// A task is called so; tasks are told by turns, and this one is idle.
+    pub fn task_is_called(&mut self, task: u32, name: String, idle: Option<u32>) {
         let name = Name::Told(name.into());
         let position = Position { origin: self.origin, offset: self.offset, time: None };
         self.sink.event(position, &Event::Stated(Statement::Named(Thing::Task(task), name)));
+        self.sink.event(position, &Event::Stated(Statement::OnlyTurns { idle }));
+    }
+
+    /// Whether what happens now is asked for.
+    #[must_use]
+    pub const fn is_telling(&self) -> bool {
+        self.told
     }
 
     /// The turn of a task ended when thread mode last lost the core.
     pub fn turn_ends(&mut self, task: u32) {
         let stops = Statement::Stops { task, why: Stop::Untold };
         self.wait_in(Place::AsLeft, Event::Stated(stops));
+    }
+
+    /// The turn of a task goes on.
+    pub fn turn_goes_on(&mut self, task: u32) {
+        let runs = Statement::Runs { task, stack_pointer: None };
+        self.wait_in(Place::Beside, Event::Stated(runs));
     }
 
     /// The turn of a task began when thread mode last went on; later, if handlers ran while it was open whose
@@ -150,7 +179,8 @@ impl<S: Sink> FlowEvents<S> {
 
     fn wait_in(&mut self, place: Place, event: Event) {
         let before = self.ran;
-        self.waiting.push(Waiting { offset: self.offset, event, place, before });
+        let told = self.told;
+        self.waiting.push(Waiting { offset: self.offset, event, place, told, before });
         if self.waiting.len() >= MOST_WAITING {
             self.release(None);
         }
@@ -158,7 +188,7 @@ impl<S: Sink> FlowEvents<S> {
 
     fn release(&mut self, time: Option<Window>) {
         let all = std::mem::take(&mut self.ran);
-        for Waiting { offset, event, place, before } in self.waiting.drain(..) {
+        for Waiting { offset, event, place, told, before } in self.waiting.drain(..) {
             let time = time.map(|time| self.slowest.narrow(time, before, all));
             let time = match place {
                 Place::Beside => time,
@@ -177,7 +207,9 @@ impl<S: Sink> FlowEvents<S> {
                     None => time,
                 }),
             };
-            self.sink.event(Position { origin: self.origin, offset, time }, &event);
+            if told {
+                self.sink.event(Position { origin: self.origin, offset, time }, &event);
+            }
         }
     }
 
@@ -195,6 +227,9 @@ impl<S: Sink> FlowEvents<S> {
             _ => Event::Lost { bytes: offset..offset, why: LossReason::FlowGap },
         };
         let time = self.gate.is_none().then(|| Window::exact(self.cycles));
+        if !self.told && event == Event::Unwatched {
+            return;
+        }
         self.sink.event(Position { origin: self.origin, offset, time }, &event);
     }
 }

@@ -127,6 +127,11 @@ pub enum Statement {
         /// The lowest address of its stack, and how many bytes it has.
         stack: Option<(u64, u32)>,
     },
+    /// Nothing tells more of tasks than who has the core.
+    OnlyTurns {
+        /// The one that has it when nothing else wants it, if that is known.
+        idle: Option<u32>,
+    },
     /// A task could run.
     Ready {
         /// Which.

@@ -87,6 +87,8 @@ pub enum Event {
     },
     /// From here on nothing is recorded, by choice; the next event comes after that.
     Unwatched,
+    /// What follows was recorded and is left out, for nobody asked for it; time goes on.
+    LeftOut,
     /// Something is missing between the event before this one and the one after it.
     Lost {
         /// The bytes that could not be read; empty where the target itself dropped packets.

@@ -156,7 +156,7 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
     fn statement(&mut self, time: Option<Window>, statement: &Statement) {
         match *statement {
             Statement::Named(thing, ref name) => self.named(thing, name, time),
-            Statement::Watches { .. } => self.left_out.others += 1,
+            Statement::Watches { .. } | Statement::OnlyTurns { .. } => self.left_out.others += 1,
             Statement::Created { task, priority, stack } => {
                 let (base, size) = stack.unwrap_or((0, 0));
                 let open = self.begin(Kind::TaskCreated, time);
@@ -275,7 +275,7 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Sink for Writer<T, F> {
             Event::Asleep => self.small(Kind::Asleep, time, &[]),
             Event::Unobservable => self.small(Kind::Unobservable, time, &[]),
             Event::Elsewhere => self.small(Kind::Elsewhere, time, &[]),
-            Event::Unwatched => self.small(Kind::Unwatched, time, &[]),
+            Event::Unwatched | Event::LeftOut => self.small(Kind::Unwatched, time, &[]),
             Event::Entered { exception: number } => {
                 self.begin(Kind::InterruptEntered, time).extend(exception(*number));
             }

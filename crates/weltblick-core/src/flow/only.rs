@@ -65,6 +65,12 @@ impl<S: Sink> Only<S> {
         Self { one_clock: true, ..self }
     }
 
+    /// Whether what runs now is told.
+    #[must_use]
+    pub const fn is_inside(&self) -> bool {
+        self.inside
+    }
+
     fn tell_outside(&mut self) {
         let mut left = std::mem::take(&mut self.outside);
         while self.one_clock && left > 0 {

@@ -28,6 +28,8 @@ pub struct Recording {
     /// How often nothing was recorded for a while, by choice: the span says nothing of how much of it
     /// was watched.
     pub unwatched: u64,
+    /// How often something was left out.
+    pub left_out: u64,
     /// Bytes were lost on the way, and time with them: the span is at least what is stated.
     pub time_slipped: bool,
 }
@@ -42,6 +44,7 @@ impl Default for Recording {
             last: 0,
             losses: Losses::default(),
             unwatched: 0,
+            left_out: 0,
             time_slipped: false,
         }
     }
@@ -58,6 +61,7 @@ impl Sink for Recording {
                 self.losses.add(bytes, why);
                 self.time_slipped |= why.loses_bytes();
             }
+            Event::LeftOut => self.left_out += 1,
             Event::Unwatched => {
                 self.unwatched += 1;
                 self.time_slipped = true;

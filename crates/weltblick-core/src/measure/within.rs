@@ -40,7 +40,10 @@ impl<S: Sink> Sink for Within<S> {
             return self.lost(position, event, why.loses_bytes());
         }
         // Who is who holds whenever it was told.
-        if let Event::Stated(Statement::Named(..) | Statement::Watches { .. }) = event {
+        if let Event::Stated(
+            Statement::Named(..) | Statement::Watches { .. } | Statement::OnlyTurns { .. },
+        ) = event
+        {
             return self.sink.event(Position { time: None, ..position }, event);
         }
         match position.time {

@@ -1,7 +1,7 @@
 //! `coverage`: which code never ran?
 
 use super::counting::Counted;
-use super::only::OnlyArgs;
+use super::only::{CodeArgs, OnlyArgs};
 use crate::cli::{Format, OutputArgs, SetupArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -26,12 +26,8 @@ pub(crate) struct Args {
     /// What the rows of the table stand for
     #[arg(long, value_enum, default_value_t = By::File)]
     by: By,
-    /// Only functions or files of this name; `*` stands for anything
-    #[arg(long, value_name = "PATTERN")]
-    inside: Vec<String>,
-    /// Not functions or files of this name; `*` stands for anything
-    #[arg(long, value_name = "PATTERN")]
-    exclude: Vec<String>,
+    #[command(flatten)]
+    code: CodeArgs,
     /// Where the source is; its comments `not covered: REASON` leave lines out
     #[arg(long, value_name = "FOLDER")]
     sources: Vec<PathBuf>,
@@ -177,7 +173,7 @@ fn cover(
         numbers.push(number + 1);
     }
     let lines = builds.iter().flat_map(|build| lines_left_out(&build.listing, texts)).collect();
-    let choice = Choice { inside: args.inside.clone(), exclude: args.exclude.clone(), lines };
+    let choice = Choice { lines, ..args.code.choice() };
     let built: Vec<Build<'_>> = builds.iter().map(OneBuild::build).collect();
     let mut report = report_of_builds(&built, &choice).map_err(|(number, why)| {
         anyhow!(

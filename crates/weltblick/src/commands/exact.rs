@@ -10,7 +10,6 @@ use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::flow::Clocking;
-use weltblick_core::measure::coverage::Choice;
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, CodeBy, ExactContext, ExactProfile, ExactRow, Gaps, Listing, Seen, Tally,
     by_code, by_function, by_interrupt, by_task,
@@ -111,8 +110,7 @@ fn report(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> ExactProfil
 
 /// Keeps the rows that are asked for.
 fn choose(rows: &mut Vec<ExactRow>, args: &Args) -> Result<()> {
-    let (inside, exclude) = (args.calls.inside.clone(), args.calls.exclude.clone());
-    if inside.is_empty() && exclude.is_empty() {
+    if args.calls.code.is_all() {
         return Ok(());
     }
     if matches!(args.by, ByArg::Interrupt | ByArg::Task) || args.calls.tree {
@@ -120,9 +118,13 @@ fn choose(rows: &mut Vec<ExactRow>, args: &Args) -> Result<()> {
             "--inside and --exclude choose functions and files; --by interrupt, --by task and --tree have none"
         );
     }
-    let choice = Choice { inside, exclude, ..Choice::default() };
+    let choice = args.calls.code.choice();
+    let start = |row: &ExactRow| {
+        let digits = row.address.as_deref()?.strip_prefix("0x")?;
+        u64::from_str_radix(digits, 16).ok()
+    };
     rows.retain(|row| {
-        choice.takes(row.function.as_deref().unwrap_or_default(), row.file.as_deref())
+        choice.takes(row.function.as_deref().unwrap_or_default(), row.file.as_deref(), start(row))
     });
     if rows.is_empty() {
         bail!(

@@ -1,6 +1,7 @@
 //! `interrupts`: who interrupted whom, for how long, how late, how regular.
 
 use super::list;
+use super::only::{CodeArgs, OnlyArgs};
 use super::reading::Reading;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
@@ -38,6 +39,10 @@ pub(crate) struct Args {
     #[arg(long, value_name = "A..B")]
     within: Option<PointRange>,
     #[command(flatten)]
+    part: OnlyArgs,
+    #[command(flatten)]
+    code: CodeArgs,
+    #[command(flatten)]
     output: OutputArgs,
     #[command(flatten)]
     capture: CaptureArgs,
@@ -67,9 +72,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
         return Ok(Outcome::Done);
     }
-    let capture = sources::open(&args.capture)?;
+    let capture = args.part.of_events(sources::open(&args.capture)?)?;
     let reading = Reading::new(&capture, args.within.as_ref())?;
-    let wanted = numbers(args, &capture)?;
+    let wanted = handled(args, &capture, numbers(args, &capture)?)?;
     let mut figures = InterruptFigures::new(args.worst);
     if args.each {
         let all = if wanted.is_empty() { (0..512).collect() } else { wanted.clone() };
@@ -118,7 +123,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             let look = show::interrupts::Look {
                 paint: Paint::new(args.output.color),
                 capture: &capture.name.display().to_string(),
-                detailed: !wanted.is_empty(),
+                detailed: !args.interrupts.is_empty(),
                 explained: !reading.once,
                 by_flow: capture.tells_events_by_flow(),
             };
@@ -144,6 +149,26 @@ fn numbers(args: &Args, capture: &Capture) -> Result<Vec<u16>> {
         })
     };
     args.interrupts.iter().map(find).collect()
+}
+
+/// Of these, or of all, the exceptions whose handlers lie in the code that a user means.
+fn handled(args: &Args, capture: &Capture, wanted: Vec<u16>) -> Result<Vec<u16>> {
+    if args.code.is_all() {
+        return Ok(wanted);
+    }
+    let image = capture.image()?;
+    let all = if wanted.is_empty() { (0..512).collect() } else { wanted };
+    let is_meant = |number: &u16| {
+        let handler = image.vector(*number).and_then(|vector| vector.handler);
+        handler.is_some() && args.code.takes("", handler, image)
+    };
+    let handled: Vec<u16> = all.into_iter().filter(is_meant).collect();
+    if handled.is_empty() {
+        bail!(
+            "no handler lies in this code; --inside and --exclude take names of functions and files"
+        );
+    }
+    Ok(handled)
 }
 
 fn select(report: &mut InterruptReport, wanted: &[u16], capture: &Capture) -> Result<()> {

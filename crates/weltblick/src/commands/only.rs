@@ -1,9 +1,47 @@
 //! `--only`: a part of an instruction trace.
 
-use crate::sources::Capture;
+use crate::sources::{Capture, addresses};
 use anyhow::{Context as _, Result, bail};
 use weltblick_core::budget::{Point, PointRange, address_of};
 use weltblick_core::flow::{Clocking, Code, Edge, Only, Sink};
+use weltblick_core::image::{FunctionId, Image};
+use weltblick_core::measure::coverage::Choice;
+
+/// Which code rows are about.
+#[derive(Debug, clap::Args, Default)]
+pub(crate) struct CodeArgs {
+    /// Only functions or files of this name (`*` stands for anything), or functions that start in this range
+    /// (`0x08000100..0x08000200`)
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) inside: Vec<String>,
+    /// Not these
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) exclude: Vec<String>,
+}
+
+impl CodeArgs {
+    /// What is meant.
+    pub(crate) fn choice(&self) -> Choice {
+        let (inside, exclude) = (self.inside.clone(), self.exclude.clone());
+        Choice { inside, exclude, ..Choice::default() }
+    }
+
+    /// Whether all code is meant.
+    pub(crate) const fn is_all(&self) -> bool {
+        self.inside.is_empty() && self.exclude.is_empty()
+    }
+
+    /// Whether a function of the image is meant, or a name that is none.
+    pub(crate) fn takes(&self, name: &str, function: Option<FunctionId>, image: &Image) -> bool {
+        let choice = self.choice();
+        let Some(function) = function.map(|id| image.function(id)) else {
+            return choice.takes(name, None, None);
+        };
+        let start = function.range.start;
+        let file = image.location_at(start).map(|place| place.file);
+        choice.takes(&function.name, file.as_deref(), Some(start))
+    }
+}
 
 /// Counts only a part of an instruction trace.
 #[derive(Debug, clap::Args, Default)]
@@ -12,6 +50,19 @@ pub(crate) struct OnlyArgs {
     /// the trace or times; either side may be left out
     #[arg(long, value_name = "POINT..POINT")]
     pub(crate) only: Option<PointRange>,
+}
+
+impl OnlyArgs {
+    /// The capture, its events told of this part only.
+    pub(crate) fn of_events(&self, capture: Capture) -> Result<Capture> {
+        if self.only.is_some() && !capture.tells_events_by_flow() {
+            bail!(
+                "--only takes a part of an instruction trace that tells of exceptions: one that counts cycles, without an ITM beside it. --within takes a stretch of time of any recording"
+            );
+        }
+        let Part { from, until, .. } = self.part(&capture)?;
+        Ok(capture.telling_part(from, until))
+    }
 }
 
 /// A part of an instruction trace.
@@ -98,11 +149,6 @@ impl Part {
     }
 
     fn cuts(&self, further: &[u64]) -> Vec<u64> {
-        let edges = [self.from, self.until].into_iter().flatten();
-        let places = edges.filter_map(|edge| match edge {
-            Edge::Address(address) => Some(address),
-            Edge::Byte(_) | Edge::Cycles(_) => None,
-        });
-        further.iter().copied().chain(places).collect()
+        [further, &addresses(&[self.from, self.until])].concat()
     }
 }

@@ -1,7 +1,7 @@
 //! `profile`: where does the time go?
 
 use super::counting::{Counted, context};
-use super::only::OnlyArgs;
+use super::only::{CodeArgs, OnlyArgs};
 use super::{exact, within};
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
 use crate::outcome::Outcome;
@@ -72,12 +72,8 @@ pub(crate) struct CallArgs {
     /// Draw who called whom into a file: .svg or .png
     #[arg(long, value_name = "FILE")]
     pub(crate) picture: Option<PictureFile>,
-    /// Only rows of functions or files of this name; `*` stands for anything
-    #[arg(long, value_name = "PATTERN")]
-    pub(crate) inside: Vec<String>,
-    /// Not rows of functions or files of this name; `*` stands for anything
-    #[arg(long, value_name = "PATTERN")]
-    pub(crate) exclude: Vec<String>,
+    #[command(flatten)]
+    pub(crate) code: CodeArgs,
     #[command(flatten)]
     pub(crate) part: OnlyArgs,
 }
@@ -85,8 +81,7 @@ pub(crate) struct CallArgs {
 impl CallArgs {
     const fn is_used(&self) -> bool {
         let files = self.folded.is_some() || self.picture.is_some();
-        let chooses = !self.inside.is_empty() || !self.exclude.is_empty();
-        files || chooses || self.of.is_some() || self.tree || self.part.only.is_some()
+        files || !self.code.is_all() || self.of.is_some() || self.tree || self.part.only.is_some()
     }
 }
 

@@ -1,6 +1,7 @@
 //! `tasks`: who ran when and for how long, how late, how much stack, and what it waited for.
 
 use super::list;
+use super::only::{CodeArgs, OnlyArgs};
 use super::reading::Reading;
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
 use crate::outcome::Outcome;
@@ -12,6 +13,7 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::time::Duration;
 use weltblick_core::budget::PointRange;
+use weltblick_core::image::Image;
 use weltblick_core::measure::interrupts::MOST_EACH;
 use weltblick_core::measure::tasks::{
     ActivationRow, Context, MOST_TURNS, Order, Settings, TaskFigures, TaskReport, TaskRow,
@@ -46,6 +48,10 @@ pub(crate) struct Args {
     #[arg(long, value_name = "A..B")]
     within: Option<PointRange>,
     #[command(flatten)]
+    part: OnlyArgs,
+    #[command(flatten)]
+    code: CodeArgs,
+    #[command(flatten)]
     output: OutputArgs,
     #[command(flatten)]
     capture: CaptureArgs,
@@ -75,7 +81,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
         return Ok(Outcome::Done);
     }
-    let capture = sources::open(&args.capture)?.telling_tasks();
+    let capture = args.part.of_events(sources::open(&args.capture)?.telling_tasks())?;
     let reading = Reading::new(&capture, args.within.as_ref())?;
     let window = (args.load_window.as_secs_f64() * 1e9 / reading.scale.ns).round() as u64;
     if window == 0 {
@@ -103,7 +109,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         unfollowed,
     };
     let mut report = report(&figures, &[], &context);
-    select(&mut report, &args.tasks)?;
+    select(&mut report, args, reading.image())?;
     let wanted = |name: &str| report.tasks.iter().any(|row| row.name == name);
     if args.order {
         let Some(order) = reading.second(Tracking::new(Order::default()))? else {
@@ -126,7 +132,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         return list::write(&rows, &args.output, faces, out);
     }
     let mut report = self::report(&figures, &stretches, &context);
-    select(&mut report, &args.tasks)?;
+    select(&mut report, args, reading.image())?;
     sort(&mut report.tasks, args.sort);
     if let Some(file) = &args.picture {
         picture::save(file, &show::tasks::histograms(&report))?;
@@ -149,12 +155,20 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
 }
 
 /// Only the tasks that a user names; all, if none.
-fn select(report: &mut TaskReport, wanted: &[String]) -> Result<()> {
+fn select(report: &mut TaskReport, args: &Args, image: Option<&Image>) -> Result<()> {
+    let wanted = &args.tasks;
     let is_it = |row: &TaskRow, name: &String| row.name == *name || row.number.to_string() == *name;
     if let Some(name) = wanted.iter().find(|name| !report.tasks.iter().any(|row| is_it(row, name)))
     {
         let known: Vec<&str> = report.tasks.iter().map(|row| row.name.as_str()).collect();
         bail!("there is no task `{name}` in this recording; there are {}", known.join(", "));
+    }
+    if let (false, Some(image)) = (args.code.is_all(), image) {
+        let function = |name: &str| image.functions_named(name).first().copied();
+        report.tasks.retain(|row| args.code.takes(&row.name, function(&row.name), image));
+        if report.tasks.is_empty() {
+            bail!("no task is called so, or begins in this code");
+        }
     }
     report.tasks.retain(|row| wanted.is_empty() || wanted.iter().any(|name| is_it(row, name)));
     Ok(())

@@ -1,5 +1,6 @@
 //! `timeline`: interrupts, tasks, spans, values and text on one axis.
 
+use super::only::OnlyArgs;
 use super::reading::Reading;
 use super::{list, signals, within};
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
@@ -78,6 +79,8 @@ pub(crate) struct Args {
     #[arg(long, value_name = "COLUMNS", value_parser = clap::value_parser!(u16).range(80..=1000))]
     columns: Option<u16>,
     #[command(flatten)]
+    part: OnlyArgs,
+    #[command(flatten)]
     output: OutputArgs,
     #[command(flatten)]
     capture: CaptureArgs,
@@ -107,7 +110,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
         return Ok(Outcome::Done);
     }
-    let capture = sources::open(&args.capture)?.telling_tasks();
+    let capture = args.part.of_events(sources::open(&args.capture)?.telling_tasks())?;
     let reading = Reading::new(&capture, None)?;
     let variables = capture.variables()?;
     let patterns = signals::patterns(&capture.manifest.signals, &[]);
@@ -212,6 +215,11 @@ fn add_calls(
         return Ok(());
     };
     let mut lanes = CallLanes::new(image, gather);
+    if capture.tells_part() {
+        capture.replay_flow_part(&mut lanes)?;
+        lanes.finish();
+        return Ok(());
+    }
     let near = match found(capture, window)? {
         Some(found) => {
             lanes = lanes.from(found);

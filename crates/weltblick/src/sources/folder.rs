@@ -16,7 +16,7 @@ use weltblick_core::capture::{
 };
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, CurrentTask, FlowEvents, Sink};
-use weltblick_core::flow;
+use weltblick_core::flow::{self, Edge, Only};
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::execution::{FlowIndex, Roster, TaskEvents};
 use weltblick_core::measure::profile::Conduct;
@@ -58,6 +58,8 @@ pub(crate) struct Capture {
     pub(crate) traces: Vec<Option<EventTrace>>,
     /// The index of its instruction trace, once it was asked for.
     pub(super) index: OnceLock<Option<FlowIndex>>,
+    /// The part of an instruction trace that events are told of, where that leads.
+    pub(super) part: (Option<Edge>, Option<Edge>),
     /// Threads of an instruction trace that leads are told as tasks.
     pub(super) tells_tasks: bool,
     /// Who they are, once all of it was read.
@@ -95,8 +97,20 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
     let gaps = gaps(name, &manifest, &journal);
     let name = name.to_owned();
     let (index, roster) = (OnceLock::new(), OnceLock::new());
-    let tells_tasks = false;
-    Ok(Capture { name, manifest, image, inputs, gaps, journal, traces, index, tells_tasks, roster })
+    let (part, tells_tasks) = ((None, None), false);
+    Ok(Capture {
+        name,
+        manifest,
+        image,
+        inputs,
+        gaps,
+        journal,
+        traces,
+        index,
+        part,
+        tells_tasks,
+        roster,
+    })
 }
 
 /// Reads and parses an ELF file.
@@ -199,6 +213,12 @@ impl Capture {
                 self.name.display()
             )
         })
+    }
+
+    /// The same; of an instruction trace that leads, events are told of a part only.
+    pub(crate) const fn telling_part(mut self, from: Option<Edge>, until: Option<Edge>) -> Self {
+        self.part = (from, until);
+        self
     }
 
     /// The image's variables, if an image is named.
@@ -353,7 +373,9 @@ impl Capture {
             // Packets for those who want them, events from what ran.
             let events = FlowEvents::new(self.manifest.origin(number, source), sink);
             let threads = self.roster()?.map(|roster| self.threads(image, roster));
-            let mut events = TaskEvents::new(threads, events);
+            let (from, until) = self.part;
+            flow.cut_at(&addresses(&[from, until]));
+            let mut events = TaskEvents::new(threads, events).only(from, until);
             self.read_stream(number, |piece| {
                 match piece {
                     Piece::Bytes(bytes) => {
@@ -445,6 +467,18 @@ impl Capture {
     /// Follows the instruction trace through the image; the blocks that were reached.
     pub(crate) fn replay_flow(&self, sink: &mut impl flow::Sink) -> Result<flow::Code<'_>> {
         self.replay_flow_cut(&[], sink)
+    }
+
+    /// Whether events are told of a part only.
+    pub(crate) fn tells_part(&self) -> bool {
+        self.part != (None, None)
+    }
+
+    /// The part of the instruction trace that events are told of, on the clock of all of it.
+    pub(crate) fn replay_flow_part(&self, sink: &mut impl flow::Sink) -> Result<()> {
+        let (from, until) = self.part;
+        let mut only = Only::new(from, until, sink).on_one_clock();
+        self.replay_flow_cut(&addresses(&[from, until]), &mut only).map(drop)
     }
 
     /// The same; blocks begin at these addresses, and none runs across them.
@@ -588,6 +622,15 @@ impl Capture {
         let streams = self.manifest.streams.iter().enumerate().map(line);
         streams.chain(self.conduct_lines()).collect()
     }
+}
+
+/// The instructions among these edges.
+pub(crate) fn addresses(edges: &[Option<Edge>]) -> Vec<u64> {
+    let address = |edge: &Option<Edge>| match edge {
+        Some(Edge::Address(address)) => Some(*address),
+        _ => None,
+    };
+    edges.iter().filter_map(address).collect()
 }
 
 /// What to call a task that a kernel knows by this word: mostly it points at a variable.

@@ -16,7 +16,7 @@ pub(crate) mod stub;
 mod threads;
 
 pub(crate) use flow_index::flow_index;
-pub(crate) use folder::{Capture, OpenImage, open, open_as, read_image};
+pub(crate) use folder::{Capture, OpenImage, addresses, open, open_as, read_image};
 pub(crate) use make::{NewFolder, Place};
 pub(crate) use setup::{correct, setup_of_raw};
 pub(crate) use source_text::SourceText;

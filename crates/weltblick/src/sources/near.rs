@@ -11,6 +11,8 @@ impl Capture {
     /// is short, or it is not all there is, or it counts no cycles, or it does not synchronise shortly before.
     pub(crate) fn found_at_cycle(&self, cycle: u64) -> Result<Option<Found>> {
         let alone = matches!(&self.manifest.streams[..], [stream] if stream.sources.len() == 1);
+        // A part begins and ends anywhere.
+        let alone = alone && !self.tells_part();
         if !alone || !self.tells_events_by_flow() || self.flow_clocking() != Clocking::Cycles {
             return Ok(None);
         }

@@ -484,6 +484,70 @@ fn a_long_trace_is_counted_on_several_cores_as_on_one() {
     assert_eq!(report("coverage split"), at_once);
 }
 
+#[test]
+fn interrupts_and_tasks_of_a_part() {
+    let bench = Bench::with_flow();
+    assert_snapshot!(
+        "interrupts_of_a_part",
+        bench.out("interrupts buoy-flow --only wave_filter..spectrum_power")
+    );
+    let lanes =
+        "timeline buoy-flow --only wave_filter..spectrum_power --within 30ms..60ms --columns 100";
+    assert_snapshot!("timeline_of_a_part", bench.out(lanes));
+    // The time that is told is that of the part, and whose it is.
+    let part = "--only wave_filter..spectrum_power";
+    let profile = bench.json(&format!("profile buoy-flow {part}"));
+    let tasks = bench.json(&format!("tasks buoy-flow {part}"));
+    let [row] = tasks["tasks"].as_array().unwrap().as_slice() else { panic!("{tasks}") };
+    assert_eq!(row["name"], "wave_estimator_task");
+    let told =
+        tasks["duration"]["ns"].as_f64().unwrap() * tasks["totals"]["tasks"].as_f64().unwrap();
+    let ran = profile["duration"]["ns"].as_f64().unwrap();
+    assert!((told - ran).abs() < ran / 50.0, "{told} {ran}");
+    // By time a part is the window.
+    let [part, window] = ["--only", "--within"].map(|option| {
+        let report = bench.json(&format!("interrupts buoy-flow {option} 100ms..200ms"));
+        report["interrupts"][0]["count"].as_u64().unwrap()
+    });
+    assert!(part.abs_diff(window) <= 1, "{part} {window}");
+    let error = bench.error("interrupts buoy --only wave_filter..spectrum_power");
+    assert!(error.contains("--within takes a stretch of time"), "{error}");
+}
+
+#[test]
+fn code_is_chosen_by_name_file_and_range() {
+    let bench = Bench::with_flow();
+    let names = |command: &str, rows: &str, key: &str| -> Vec<String> {
+        let report = bench.json(command);
+        let rows = report[rows].as_array().unwrap();
+        let mut names: Vec<_> =
+            rows.iter().map(|row| row[key].as_str().unwrap().to_owned()).collect();
+        names.sort();
+        names
+    };
+    let handlers = names("interrupts buoy-flow --inside src/control/*", "interrupts", "name");
+    assert_eq!(handlers, ["adc_ready"]);
+    let others = names("interrupts buoy-flow --exclude src/control/*", "interrupts", "name");
+    assert!(!others.contains(&"adc_ready".to_owned()) && others.len() > 5, "{others:?}");
+    let tasks = names("tasks buoy-flow --exclude idle --exclude housekeeping*", "tasks", "name");
+    assert_eq!(tasks, ["telemetry_task", "wave_estimator_task"]);
+    assert_eq!(names("tasks buoy-flow --inside kernel.c", "tasks", "name"), ["idle"]);
+    let range = "--inside 0x080008b0..0x080008b1";
+    for (command, rows, key) in
+        [("profile", "rows", "function"), ("coverage", "functions", "function")]
+    {
+        let found = names(&format!("{command} buoy-flow {range}"), rows, key);
+        assert_eq!(found.len(), 1, "{command}: {found:?}");
+    }
+    for (command, part) in [
+        ("interrupts buoy-flow --inside nowhere.c", "no handler lies in this code"),
+        ("tasks buoy-flow --inside nowhere.c", "no task is called so"),
+    ] {
+        let error = bench.error(command);
+        assert!(error.contains(part), "{command}: {error}");
+    }
+}
+
 /// A list without how long things took: where the core slept, who has read more knows a slower pace.
 fn without_took(text: &str) -> String {
     let Some(at) = text.lines().next().and_then(|heading| heading.find("     took")) else {

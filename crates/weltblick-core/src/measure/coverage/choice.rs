@@ -5,21 +5,30 @@ use std::ops::Range;
 /// Code that is to be covered: part of all that the image holds.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Choice {
-    /// Only functions and files whose name matches one of these, if there are any.
+    /// Only functions and files whose name matches one of these, and functions that start in one of these
+    /// ranges (`0x08000100..0x08000200`), if there are any.
     pub inside: Vec<String>,
-    /// Not those whose name matches one of these.
+    /// Not those that one of these names.
     pub exclude: Vec<String>,
     /// Not these lines: file and lines, the last included.
     pub lines: Vec<(String, Range<u32>)>,
 }
 
 impl Choice {
-    /// Whether a function counts.
+    /// Whether everything counts.
     #[must_use]
-    pub fn takes(&self, function: &str, file: Option<&str>) -> bool {
+    pub const fn is_everything(&self) -> bool {
+        self.inside.is_empty() && self.exclude.is_empty() && self.lines.is_empty()
+    }
+
+    /// Whether a function counts, by its name, its file, and where it starts.
+    #[must_use]
+    pub fn takes(&self, function: &str, file: Option<&str>, start: Option<u64>) -> bool {
         let named = |patterns: &[String]| {
             patterns.iter().any(|pattern| {
-                matches(pattern, function) || file.is_some_and(|file| matches_path(pattern, file))
+                matches(pattern, function)
+                    || file.is_some_and(|file| matches_path(pattern, file))
+                    || start.is_some_and(|start| holds(pattern, start))
             })
         };
         (self.inside.is_empty() || named(&self.inside)) && !named(&self.exclude)
@@ -30,6 +39,13 @@ impl Choice {
     pub fn takes_line(&self, file: &str, line: u32) -> bool {
         !self.lines.iter().any(|(other, lines)| other == file && lines.contains(&line))
     }
+}
+
+/// Whether an address lies in the range that is written so.
+fn holds(range: &str, address: u64) -> bool {
+    let side = |text: &str| u64::from_str_radix(text.strip_prefix("0x")?, 16).ok();
+    let sides = range.split_once("..").and_then(|(from, until)| Some(side(from)?..side(until)?));
+    sides.is_some_and(|range| range.contains(&address))
 }
 
 /// Whether `text` is what `pattern` says: `*` stands for anything, `?` for one character.

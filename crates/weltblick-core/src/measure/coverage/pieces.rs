@@ -71,7 +71,8 @@ impl Pieces {
         let function = |function: &ListedFunction| {
             let name = &image.function(function.id).name;
             let file = function.place.map(|(file, _)| listing.file(file));
-            if !choice.takes(name, file) {
+            let start = build.image.function(function.id).range.start;
+            if !choice.takes(name, file, Some(start)) {
                 return None;
             }
             let mut instructions = build.instructions(function, choice).peekable();

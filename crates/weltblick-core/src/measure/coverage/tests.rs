@@ -27,17 +27,21 @@ fn stars_stand_for_anything() {
 fn paths_may_leave_out_their_beginning() {
     let takes = |inside: &str, function: &str, file: &str| {
         let choice = Choice { inside: vec![inside.into()], ..Choice::default() };
-        choice.takes(function, Some(file))
+        choice.takes(function, Some(file), None)
     };
     assert!(takes("src/dsp/*", "wave_filter", "/build/src/dsp/filter.c"));
     assert!(takes("filter.c", "wave_filter", "src/dsp/filter.c"));
     assert!(!takes("ilter.c", "wave_filter", "src/dsp/filter.c"));
     let exclude = Choice { exclude: vec!["vendor/*".into()], ..Choice::default() };
     assert!(
-        !exclude.takes("sort", Some("vendor/sort.c")) && exclude.takes("main", Some("src/main.c"))
+        !exclude.takes("sort", Some("vendor/sort.c"), None)
+            && exclude.takes("main", Some("src/main.c"), None)
     );
     let lines = Choice { lines: vec![("src/main.c".into(), 3..6)], ..Choice::default() };
     assert!(lines.takes_line("src/main.c", 2) && !lines.takes_line("src/main.c", 5));
+    let range = Choice { inside: vec!["0x100..0x200".into()], ..Choice::default() };
+    assert!(range.takes("f", None, Some(0x100)) && range.takes("f", None, Some(0x1ff)));
+    assert!(!range.takes("f", None, Some(0x200)) && !range.takes("f", None, None));
 }
 
 /// The same, tried out one by one.

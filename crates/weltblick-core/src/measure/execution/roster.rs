@@ -111,6 +111,12 @@ impl Roster {
         self.idle == Some(task)
     }
 
+    /// The number of the task that waits for interrupts.
+    #[must_use]
+    pub fn idle(&self) -> Option<u32> {
+        self.idle.map(|task| self.number(task))
+    }
+
     /// Whether no thread is known.
     #[must_use]
     pub const fn is_empty(&self) -> bool {

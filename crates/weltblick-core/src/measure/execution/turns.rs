@@ -4,7 +4,7 @@ use super::calls::{Calls, Whose};
 use super::roster::Roster;
 use super::tree::Named;
 use crate::event::{self, FlowEvents};
-use crate::flow::{Block, Moment, Sink};
+use crate::flow::{Block, Edge, Moment, Only, Sink};
 use crate::image::Image;
 
 /// Blocks in which it does not show which thread runs, until the one before is taken to have stopped.
@@ -18,6 +18,8 @@ const PATIENCE: u32 = 4096;
 pub struct TaskEvents<'a, S> {
     threads: Option<Threads<'a>>,
     events: FlowEvents<S>,
+    /// What is asked for.
+    part: Only<()>,
 }
 
 /// Follows whose turn it is.
@@ -75,16 +77,21 @@ impl<'a> Threads<'a> {
     }
 
     fn begin<S: event::Sink>(&mut self, task: Named, events: &mut FlowEvents<S>) {
+        self.introduce(task, events);
+        events.turn_begins(self.roster.number(task));
+        self.task = Some(task);
+    }
+
+    /// Says what a task is called, once it is asked for.
+    fn introduce<S: event::Sink>(&mut self, task: Named, events: &mut FlowEvents<S>) {
         let number = self.roster.number(task);
         let place = number as usize;
         if self.named.len() <= place {
             self.named.resize(place + 1, false);
         }
-        if !std::mem::replace(&mut self.named[place], true) {
-            events.task_is_called(number, task.name(self.image));
+        if events.is_telling() && !std::mem::replace(&mut self.named[place], true) {
+            events.task_is_called(number, task.name(self.image), self.roster.idle());
         }
-        events.turn_begins(number);
-        self.task = Some(task);
     }
 
     fn forget<S: event::Sink>(&mut self, events: &mut FlowEvents<S>) {
@@ -96,8 +103,32 @@ impl<'a> Threads<'a> {
 impl<'a, S: event::Sink> TaskEvents<'a, S> {
     /// Events of tasks beside those of exceptions, where it is known who the `threads` are.
     #[must_use]
-    pub const fn new(threads: Option<Threads<'a>>, events: FlowEvents<S>) -> Self {
-        Self { threads, events }
+    pub fn new(threads: Option<Threads<'a>>, events: FlowEvents<S>) -> Self {
+        Self { threads, events, part: Only::new(None, None, ()) }
+    }
+
+    /// Only those between two edges, again and again. Blocks must begin at these: see
+    /// [`Code::cut_at`](crate::flow::Code::cut_at).
+    #[must_use]
+    pub fn only(mut self, from: Option<Edge>, until: Option<Edge>) -> Self {
+        self.part = Only::new(from, until, ());
+        self.events.tell(self.part.is_inside());
+        self
+    }
+
+    /// Looks whether what runs next is asked for.
+    fn look_inside(&mut self, was: bool) {
+        let is = self.part.is_inside();
+        if is == was {
+            return;
+        }
+        self.events.tell(is);
+        if let Some(threads) = self.threads.as_mut().filter(|_| is)
+            && let Some(task) = threads.task
+        {
+            threads.introduce(task, &mut self.events);
+            self.events.turn_goes_on(threads.roster.number(task));
+        }
     }
 
     /// Who the threads are, as far as what ran up to now tells.
@@ -115,6 +146,9 @@ impl<'a, S: event::Sink> TaskEvents<'a, S> {
 impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     #[inline(always)]
     fn ran(&mut self, block: &Block, taken: bool) {
+        let was = self.part.is_inside();
+        self.part.ran(block, taken);
+        self.look_inside(was);
         self.events.ran(block, taken);
         if let Some(threads) = &mut self.threads {
             threads.calls.ran(block, taken);
@@ -125,6 +159,9 @@ impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     }
 
     fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        let was = self.part.is_inside();
+        self.part.ran_part(block, until, instructions);
+        self.look_inside(was);
         self.events.ran_part(block, until, instructions);
         if let Some(threads) = &mut self.threads {
             threads.calls.ran_part(block, until, instructions);
@@ -144,12 +181,16 @@ impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     #[inline(always)]
     fn at(&mut self, offset: u64) {
         self.events.at(offset);
+        self.part.at(offset);
         if let Some(threads) = &mut self.threads {
             threads.calls.at(offset);
         }
     }
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
+        let was = self.part.is_inside();
+        self.part.moment(offset, moment);
+        self.look_inside(was);
         self.events.moment(offset, moment);
         if let Some(threads) = &mut self.threads {
             threads.calls.moment(offset, moment);
@@ -162,6 +203,6 @@ impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     }
 
     fn has_enough(&self) -> bool {
-        self.events.has_enough()
+        self.events.has_enough() || self.part.has_enough()
     }
 }

@@ -441,6 +441,13 @@ impl<W: Watcher> Sink for Nesting<W> {
             },
             Event::Lost { why, .. } => self.lose(!why.loses_bytes(), position.time),
             Event::Unwatched => self.forget(Cut::Slip),
+            Event::LeftOut => {
+                // What runs did so up to here.
+                if self.ended.is_none() {
+                    self.pause(position.time);
+                }
+                self.forget(Cut::Slip);
+            }
             Event::Stated(Statement::Requested { cycles_ago }) => {
                 self.requested(cycles_ago, position.time);
             }

@@ -570,11 +570,19 @@ fn doubts(figures: &InterruptFigures, context: &Context<'_>) -> Vec<String> {
     }
     doubts.extend(other_priorities(figures, context));
     let cut: u64 = figures.rows().map(|row| row.cut).sum();
-    if figures.gaps > 0 {
+    let left_out = context.timing.recording.left_out;
+    if left_out > 0 {
+        doubts.push(format!(
+            "Only a part of the recording is told, {}: {cut} {} at its edges, which count and have no duration.",
+            times(left_out),
+            if cut == 1 { "run was cut" } else { "runs were cut" },
+        ));
+    }
+    if figures.gaps > left_out {
         doubts.push(format!(
             "Something is missing in {} {}: {cut} {} there, which count and have no duration. {}; figures start anew after each.",
-            figures.gaps,
-            if figures.gaps == 1 { "place" } else { "places" },
+            figures.gaps - left_out,
+            if figures.gaps - left_out == 1 { "place" } else { "places" },
             if cut == 1 { "run was cut" } else { "runs were cut" },
             longest_hidden(context.scale.hidden(figures.hidden), "run"),
         ));

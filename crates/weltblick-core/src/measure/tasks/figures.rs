@@ -239,6 +239,10 @@ pub struct TaskFigures {
     pub gaps: u64,
     /// From one task to another, how often.
     pub switches: u64,
+    /// Activations are turns on the core, for nothing tells more.
+    pub only_turns: bool,
+    /// The task that is told to be idle.
+    pub(super) idle: Option<u32>,
 }
 
 impl TaskFigures {
@@ -258,6 +262,8 @@ impl TaskFigures {
             switching: 0,
             gaps: 0,
             switches: 0,
+            only_turns: false,
+            idle: None,
         }
     }
 
@@ -442,6 +448,10 @@ impl Watcher for TaskFigures {
                 if let Thing::Task(task) = thing {
                     self.row(task);
                 }
+            }
+            Statement::OnlyTurns { idle } => {
+                self.only_turns = true;
+                self.idle = idle;
             }
             Statement::Created { task, priority, stack } => {
                 let row = self.row(task);

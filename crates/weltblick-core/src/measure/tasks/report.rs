@@ -397,14 +397,17 @@ impl TaskFigures {
     /// Whether activations are turns on the core, for nothing tells more.
     #[must_use]
     pub fn are_turns(&self) -> bool {
-        self.rows().any(|row| row.lost_core > 0)
+        self.only_turns || self.rows().any(|row| row.lost_core > 0)
     }
 
     /// The task that has the core when nothing else wants it: it runs, never stops, and no other that
     /// does so has a lower priority.
     fn idle(&self) -> Option<u32> {
+        if self.are_turns() {
+            return self.idle;
+        }
         self.rows()
-            .filter(|row| row.busy > 0 && row.yielded == 0 && row.lost_core == 0)
+            .filter(|row| row.busy > 0 && row.yielded == 0)
             .min_by_key(|row| (row.priority, std::cmp::Reverse(row.busy)))
             .map(|row| row.task)
     }
@@ -480,8 +483,8 @@ fn row(
             max_at_ns: (windows > 0).then(|| context.ns(row.loads.most_at)),
         },
         stack: row.stack.into(),
-        preempted: (row.lost_core == 0).then_some(row.preempted),
-        yielded: (row.lost_core == 0).then_some(row.yielded),
+        preempted: (idle || !figures.are_turns()).then_some(row.preempted),
+        yielded: (!figures.are_turns()).then_some(row.yielded),
         states: states(row, context),
         waits: waits(row, figures, context),
         distribution: if told {
@@ -574,11 +577,19 @@ fn doubts(figures: &TaskFigures, context: &Context<'_>) -> Vec<String> {
     // The idle task is never activated.
     let others = figures.rows().filter(|row| figures.idle() != Some(row.task));
     let hidden = others.map(|row| row.hidden).max().unwrap_or(0);
-    if figures.gaps > 0 {
+    let left_out = context.timing.recording.left_out;
+    if left_out > 0 {
+        doubts.push(format!(
+            "Only a part of the recording is told, {}: {cut} {} at its edges and have no duration.",
+            if left_out == 1 { "once".to_owned() } else { format!("{left_out} times") },
+            if cut == 1 { "activation was cut" } else { "activations were cut" },
+        ));
+    }
+    if figures.gaps > left_out {
         doubts.push(format!(
             "Something is missing in {} {}: {cut} {} there and have no duration, and no load is known until the next switch. {}.",
-            figures.gaps,
-            if figures.gaps == 1 { "place" } else { "places" },
+            figures.gaps - left_out,
+            if figures.gaps - left_out == 1 { "place" } else { "places" },
             if cut == 1 { "activation was cut" } else { "activations were cut" },
             longest_hidden(context.scale.hidden(hidden), "activation"),
         ));
