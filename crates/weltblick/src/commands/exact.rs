@@ -11,8 +11,8 @@ use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::flow::Clocking;
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, CodeBy, ExactContext, ExactProfile, ExactRow, Gaps, Listing, Seen, Tally,
-    by_code, by_function, by_interrupt, by_task,
+    BlockCounts, Calls, CodeBy, ExactContext, ExactProfile, ExactRow, Gaps, InstructionTimes,
+    Listing, Seen, Tally, Times, by_code, by_function, by_interrupt, by_task,
 };
 use weltblick_core::measure::statistic::Scale;
 
@@ -28,7 +28,7 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
             "--inline takes samples apart; `source` shows lines that were inlined (--samples takes the samples of this capture)"
         );
     }
-    let ran = Ran::read(capture, &args.calls.part.part(capture)?)?;
+    let ran = Ran::read(capture, &args.calls.part.part(capture)?, args.by)?;
     if ran.calls.instructions() == 0 {
         bail!(
             "{}: the instruction trace tells of no instruction that ran; `weltblick inspect` says what is in it",
@@ -66,17 +66,31 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
 struct Ran<'a> {
     calls: Calls<'a>,
     tally: Tally,
+    /// How long instructions took, if that is asked for.
+    times: Option<(InstructionTimes, Listing)>,
     clocking: Clocking,
 }
 
 impl<'a> Ran<'a> {
-    fn read(capture: &'a Capture, part: &Part) -> Result<Self> {
+    fn read(capture: &'a Capture, part: &Part, by: ByArg) -> Result<Self> {
         let clocking = capture.flow_clocking();
-        let mut sink = (BlockCounts::default(), Calls::new(capture.image()?, clocking));
+        let image = capture.image()?;
+        let calls = Calls::new(image, clocking);
+        let by_code = matches!(by, ByArg::File | ByArg::Line | ByArg::Address);
+        if !by_code || clocking != Clocking::Cycles {
+            let mut sink = (BlockCounts::default(), calls);
+            let code = part.replay(capture, &[], &mut sink)?;
+            let (counts, mut calls) = sink;
+            calls.finish();
+            return Ok(Self { calls, tally: counts.into_tally(&code), times: None, clocking });
+        }
+        let mut sink = ((BlockCounts::default(), Times::default()), calls);
         let code = part.replay(capture, &[], &mut sink)?;
-        let (counts, mut calls) = sink;
+        let ((counts, times), mut calls) = sink;
         calls.finish();
-        Ok(Self { calls, tally: counts.into_tally(&code), clocking })
+        let listing = Listing::of(image);
+        let times = Some((times.into_instructions(&code, &listing), listing));
+        Ok(Self { calls, tally: counts.into_tally(&code), times, clocking })
     }
 
     fn gaps(&self) -> &Gaps {
@@ -103,9 +117,12 @@ fn report(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> ExactProfil
         ByArg::Line => CodeBy::Line,
         ByArg::Address => CodeBy::Address,
     };
-    let listing = Listing::of(context.image);
-    let seen = Seen::of_flow(&ran.tally, &listing);
-    by_code(&ran.calls, &listing, &seen, by, context)
+    let (times, listing) = match &ran.times {
+        Some((times, listing)) => (Some(times), listing),
+        None => (None, &Listing::of(context.image)),
+    };
+    let seen = Seen::of_flow(&ran.tally, listing);
+    by_code(&ran.calls, listing, (&seen, times), by, context)
 }
 
 /// Keeps the rows that are asked for.

@@ -1,17 +1,19 @@
 //! `source`: a function's or a file's lines, with what ran in the margin.
 
-use super::coverage::look;
+use super::coverage::{look, seen_of};
 use super::only::OnlyArgs;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
-use crate::sources::{self, SourceText};
+use crate::sources::{self, Capture, SourceText};
 use anyhow::{Result, bail};
 use std::io::Write;
 use std::path::PathBuf;
 use weltblick_core::document::nearest;
+use weltblick_core::flow::Clocking;
 use weltblick_core::image::Image;
-use weltblick_core::measure::execution::Listing;
+use weltblick_core::measure::execution::{BlockCounts, InstructionTimes, Listing, Seen, Times};
+use weltblick_core::measure::statistic::Scale;
 
 /// A function's or a file's lines, with counts and coverage in the margin
 #[derive(Debug, clap::Args)]
@@ -43,9 +45,17 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let listing = Listing::of(image);
     let name = args.name.as_deref().unwrap_or_default();
     let (chosen, home, whole) = choose(name, image, &listing)?;
-    let seen = look(&capture, &listing, &args.part)?;
-    let wanted =
-        show::source::Wanted { image, listing: &listing, seen: &seen, chosen, home, whole };
+    let (seen, timed) = match times(args, &capture, &listing)? {
+        Some((seen, times, ticks)) => (seen, Some((times, ticks))),
+        None => (look(&capture, &listing, &args.part)?, None),
+    };
+    let clock = capture.manifest.target.core_clock;
+    let times = clock.zip(timed.as_ref()).map(|(clock, (times, ticks))| {
+        let ns = Scale::of(clock, Some(clock)).ns;
+        show::source::Timed { times, ns, ticks: *ticks }
+    });
+    let (listing, seen) = (&listing, &seen);
+    let wanted = show::source::Wanted { image, listing, seen, times, chosen, home, whole };
     let report = show::source::report(&wanted, &mut SourceText::new(&args.sources))?;
     match args.output.format {
         Format::Json => show::json(&report, out)?,
@@ -55,6 +65,24 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
+}
+
+/// What ran, and how long each instruction took, of how many ticks in all: where cycles are counted.
+fn times(
+    args: &Args,
+    capture: &Capture,
+    listing: &Listing,
+) -> Result<Option<(Seen, InstructionTimes, u64)>> {
+    let clock = capture.manifest.target.core_clock;
+    if !capture.has_flow() || capture.flow_clocking() != Clocking::Cycles || clock.is_none() {
+        return Ok(None);
+    }
+    let mut sink = (BlockCounts::default(), Times::default());
+    let code = args.part.part(capture)?.replay(capture, &[], &mut sink)?;
+    let (counts, times) = sink;
+    let ticks = times.ticks();
+    let times = times.into_instructions(&code, listing);
+    Ok(Some((seen_of(capture, &counts.into_tally(&code), listing), times, ticks)))
 }
 
 /// The instructions that a name means, the file that comes first, and whether all of that is meant.

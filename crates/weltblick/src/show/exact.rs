@@ -35,9 +35,9 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
     let has_time = report.rows.iter().any(|row| row.self_time.is_some());
     let mut columns =
         vec![(if has_time { "self %" } else { "instr. %" }, Align::Right), ("", Align::Left)];
-    if has_time {
-        columns.extend([("bounds", Align::Right), ("self", Align::Right)]);
-    }
+    let bounded = report.rows.iter().any(|row| row.self_share_high.is_some());
+    columns.extend(bounded.then_some(("bounds", Align::Right)));
+    columns.extend(has_time.then_some(("self", Align::Right)));
     columns.push(("instructions", Align::Right));
     if functions {
         columns.extend([("total %", Align::Right), ("calls", Align::Right)]);
@@ -58,8 +58,10 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
     for row in report.rows.iter().take(look.top) {
         let share = row.self_share.unwrap_or(row.instruction_share);
         let mut cells = vec![percent(share), look.paint.accent(&bar(share))];
-        if has_time {
+        if bounded {
             cells.push(look.paint.faint(&bounds(row)));
+        }
+        if has_time {
             cells.push(row.self_time.map_or_else(String::new, |time| duration_ns(time.ns)));
         }
         cells.push(count(row.instructions));
@@ -90,7 +92,10 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
     if has_time {
         let text = "  instructions are exact; time between two cycle counts is shared out by instructions,";
         writeln!(out, "{}", look.paint.faint(text))?;
-        let text = "  and lies within the bounds however it was really spent";
+        let text = match bounded {
+            true => "  and lies within the bounds however it was really spent",
+            false => "  which is an estimate",
+        };
         writeln!(out, "{}", look.paint.faint(text))?;
     }
     Ok(())

@@ -1,7 +1,7 @@
 //! Faces of source with what ran in its margin.
 
 use super::disassembly::{Disassembler, opcode};
-use super::{Paint, count, path_end, percent, plain};
+use super::{Paint, count, duration_ns, path_end, percent, plain};
 use crate::sources::SourceText;
 use anyhow::Result;
 use schemars::JsonSchema;
@@ -9,7 +9,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::Write;
 use weltblick_core::image::Image;
-use weltblick_core::measure::execution::{Listing, Role, Seen};
+use weltblick_core::measure::execution::{InstructionTimes, Listing, Role, Seen};
 
 /// Name and version of the JSON form.
 const SCHEMA: &str = "weltblick/source/1";
@@ -56,6 +56,13 @@ pub(crate) struct SourceLine {
     /// The fraction of all instructions (or samples).
     #[serde(skip_serializing_if = "Option::is_none")]
     share: Option<f64>,
+    /// About how long it took in nanoseconds, all its runs together: time between two cycle counts is shared out
+    /// by instructions. Absent where nothing counts cycles.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    time_ns: Option<f64>,
+    /// The fraction of all time.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    time_share: Option<f64>,
     /// Its instructions.
     instructions: Vec<SourceInstruction>,
 }
@@ -71,6 +78,9 @@ pub(crate) struct SourceInstruction {
     text: String,
     /// How often it ran, or samples that found it.
     executions: u64,
+    /// About how long it took in nanoseconds, all its runs together.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    time_ns: Option<f64>,
     /// Of a conditional branch: how often it branched.
     #[serde(skip_serializing_if = "Option::is_none")]
     taken: Option<u64>,
@@ -84,12 +94,24 @@ pub(crate) struct Wanted<'a> {
     pub(crate) image: &'a Image,
     pub(crate) listing: &'a Listing,
     pub(crate) seen: &'a Seen,
+    /// How long instructions took, where that is known.
+    pub(crate) times: Option<Timed<'a>>,
     /// By place in the listing.
     pub(crate) chosen: Vec<usize>,
     /// The file that comes first.
     pub(crate) home: Option<String>,
     /// The whole file, also before its first and after its last line with code.
     pub(crate) whole: bool,
+}
+
+/// How long instructions took.
+#[derive(Clone, Copy)]
+pub(crate) struct Timed<'a> {
+    pub(crate) times: &'a InstructionTimes,
+    /// Nanoseconds in a tick.
+    pub(crate) ns: f64,
+    /// All ticks.
+    pub(crate) ticks: u64,
 }
 
 /// Sorts instructions under their lines.
@@ -112,7 +134,14 @@ pub(crate) fn report(wanted: &Wanted<'_>, texts: &mut SourceText) -> Result<Sour
         line.executions = line.executions.max(Some(executions));
         let share = executions as f64 / seen.total.max(1) as f64;
         line.share = Some(line.share.unwrap_or(0.0) + share);
+        let ticks = wanted.times.map(|timed| timed.times.ticks(place));
+        let time_ns = ticks.zip(wanted.times).map(|(ticks, timed)| ticks * timed.ns);
+        let add = |sum: Option<f64>, more: Option<f64>| more.map(|more| sum.unwrap_or(0.0) + more);
+        line.time_ns = add(line.time_ns, time_ns);
+        let time_share = ticks.zip(wanted.times).map(|(t, timed)| t / timed.ticks.max(1) as f64);
+        line.time_share = add(line.time_share, time_share);
         line.instructions.push(SourceInstruction {
+            time_ns,
             address: format!("{:#010x}", listed.address),
             code: opcode(code),
             text: disassembler.text(listed.address, code),
@@ -161,9 +190,13 @@ pub(crate) fn text(
 ) -> Result<()> {
     let samples = report.basis == "pc_samples";
     let lines = report.parts.iter().flat_map(|part| &part.lines);
-    let hottest = lines.filter_map(|line| line.share).fold(0.0, f64::max);
+    let hottest = lines.filter_map(SourceLine::heat).fold(0.0, f64::max);
+    let mut all = report.parts.iter().flat_map(|part| &part.lines);
+    let timed = all.any(|line| line.time_ns.is_some());
     let what = if samples { "samples" } else { "runs" };
-    let heading = format!("{what:>10} {:>7} {:<width$} {:>5}", "share %", "", "line", width = HEAT);
+    let (time, share) =
+        if timed { (format!(" {:>9}", "time"), "time %") } else { (String::new(), "share %") };
+    let heading = format!("{what:>10}{time} {share:>7} {:<width$} {:>5}", "", "line", width = HEAT);
     for (number, part) in report.parts.iter().enumerate() {
         if number > 0 {
             writeln!(out)?;
@@ -187,10 +220,10 @@ pub(crate) fn text(
             if std::mem::take(&mut left_out) > 0 {
                 writeln!(out, "{}", paint.faint(&format!("{:>width$}", "...", width = 26 + HEAT)))?;
             }
-            source_line(line, hottest, samples, paint, out)?;
+            source_line(line, hottest, (samples, timed), paint, out)?;
             if instructions || !part.has_text {
                 for instruction in &line.instructions {
-                    instruction_line(instruction, paint, out)?;
+                    instruction_line(instruction, timed, paint, out)?;
                 }
             }
         }
@@ -198,13 +231,17 @@ pub(crate) fn text(
     let never = if samples { "no sample found it" } else { "it never ran" };
     let key = format!("  - {never}   ~ a part of it   {} how hot it is", "\u{2588}".repeat(2));
     writeln!(out, "\n{}", paint.faint(&key))?;
+    if timed {
+        let text = "  time between two cycle counts is shared out by instructions: an estimate";
+        writeln!(out, "{}", paint.faint(text))?;
+    }
     Ok(())
 }
 
 fn source_line(
     line: &SourceLine,
     hottest: f64,
-    samples: bool,
+    (samples, timed): (bool, bool),
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
@@ -215,14 +252,15 @@ fn source_line(
         (Some(_), ran) if ran < line.instructions.len() && !samples => "~",
         _ => " ",
     };
-    let share = line.share.unwrap_or(0.0);
+    let share = line.heat().unwrap_or(0.0);
     let cells = if hottest > 0.0 { (share / hottest * HEAT as f64).round() as usize } else { 0 };
     let heat = match line.executions {
         Some(0) => "-".repeat(HEAT),
         _ => "\u{2588}".repeat(cells),
     };
     let executions = line.executions.map_or_else(String::new, count);
-    let share = line.share.filter(|share| *share > 0.0).map_or_else(String::new, percent);
+    let share = line.heat().filter(|share| *share > 0.0).map_or_else(String::new, percent);
+    let time = time_cell(line.time_ns, timed);
     let one_way = one_way(line);
     let text = line
         .text
@@ -230,9 +268,22 @@ fn source_line(
         .map_or_else(String::new, |text| plain(&text.replace('\t', "    ")).into_owned());
     let heat = format!("{heat:<HEAT$}");
     let heat = if mark == "-" { paint.alarm(&heat) } else { paint.accent(&heat) };
-    let row = format!("{executions:>10} {share:>7} {heat} {:>5} {mark} {text}", line.line);
+    let row = format!("{executions:>10}{time} {share:>7} {heat} {:>5} {mark} {text}", line.line);
     writeln!(out, "{}{}", row.trim_end(), paint.alarm(&one_way))?;
     Ok(())
+}
+
+impl SourceLine {
+    /// Its part of all time, or of all instructions where no time is known.
+    fn heat(&self) -> Option<f64> {
+        self.time_share.or(self.share)
+    }
+}
+
+/// The column of times, if there is one.
+fn time_cell(ns: Option<f64>, timed: bool) -> String {
+    let time = ns.filter(|&ns| ns > 0.0).map_or_else(String::new, duration_ns);
+    if timed { format!(" {time:>9}") } else { String::new() }
 }
 
 /// Branches of a line that went only one way.
@@ -257,10 +308,12 @@ fn one_way(line: &SourceLine) -> String {
 
 fn instruction_line(
     instruction: &SourceInstruction,
+    timed: bool,
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
-    let SourceInstruction { address, code, text, executions, taken, not_taken } = instruction;
+    let SourceInstruction { address, code, text, executions, time_ns, taken, not_taken } =
+        instruction;
     let ways = match (taken, not_taken) {
         (Some(taken), Some(not_taken)) => {
             format!("   -> {}  | {}", count(*taken), count(*not_taken))
@@ -269,7 +322,9 @@ fn instruction_line(
     };
     let mark = if *executions == 0 { "-" } else { " " };
     let margin = " ".repeat(8 + HEAT + 6);
-    let row = format!("{:>10} {margin}{mark} {address} {code:<9} {text}{ways}", count(*executions));
+    let time = time_cell(*time_ns, timed);
+    let row =
+        format!("{:>10}{time} {margin}{mark} {address} {code:<9} {text}{ways}", count(*executions));
     writeln!(out, "{}", paint.faint(row.trim_end()))?;
     Ok(())
 }

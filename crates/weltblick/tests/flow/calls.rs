@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use weltblick_core::flow::{Clocking, Code};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Listed, Listing, Named, OnStack, Role, Root, Seen,
+    BlockCounts, Calls, Listed, Listing, Named, OnStack, Role, Root, Seen, Times,
 };
 use weltblick_core::stats::Bounds;
 use weltblick_standin::Machine;
@@ -321,4 +321,38 @@ fn callees_are_on_the_stack_while_their_callers_are() {
         })
         .collect();
     assert!(callers.len() > 100 && callers.iter().all(|&by| by == named("spectrum_power")));
+}
+
+#[test]
+fn times_of_instructions_add_up_to_those_of_functions() {
+    let image = image();
+    for by in [By::Etmv4(4), By::Etmv4(64), By::Etmv3] {
+        let (_, bytes, told) = recorded(20_000_000, by);
+        let mut sink = (Times::default(), Calls::new(&image, Clocking::Cycles));
+        let code = told.follow(&image, &[], (&bytes, 0), &mut sink);
+        let (times, mut calls) = sink;
+        calls.finish();
+        let listing = Listing::of(&image);
+        assert_eq!(Some(times.ticks()), calls.ticks());
+        let times = times.into_instructions(&code, &listing);
+        let mut all = 0.0;
+        for function in &listing.functions {
+            let named = Named(Some(function.id));
+            let nodes = calls.tree().nodes().iter().filter(|node| node.function == Some(named));
+            let whole: u64 = nodes.map(|node| node.time.ticks).sum();
+            let parts: f64 = function.instructions.clone().map(|place| times.ticks(place)).sum();
+            // Shared out in the same way, but for how long entering and leaving handlers took.
+            let apart = (whole as f64 - parts).abs();
+            assert!(apart < 8000.0 + parts / 100.0, "{by:?} {named:?}: {whole} {parts}");
+            all += parts;
+        }
+        // Nothing is handed out twice, and next to nothing is lost.
+        let ticks = calls.ticks().unwrap() as f64;
+        assert!(all <= ticks + 1.0 && all > 0.99 * ticks, "{by:?}: {all} of {ticks}");
+        // The core sleeps in the instruction that waits.
+        let waits = (0..listing.instructions.len())
+            .max_by(|&a, &b| times.ticks(a).total_cmp(&times.ticks(b)));
+        let idle = image.function_at(listing.instructions[waits.unwrap()].address);
+        assert_eq!(idle, image.functions_named("idle").first().copied());
+    }
 }

@@ -97,7 +97,7 @@ pub(super) struct Pace {
 
 impl Pace {
     /// About how many ticks so many instructions take: two each as long as nothing is known.
-    fn of(self, instructions: u64) -> u64 {
+    pub(super) fn of(self, instructions: u64) -> u64 {
         match self.instructions {
             0 => 2 * instructions,
             known => (u128::from(self.ticks) * u128::from(instructions) / u128::from(known)) as u64,

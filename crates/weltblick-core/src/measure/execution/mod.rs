@@ -17,6 +17,7 @@ mod rows;
 mod seen;
 mod stacks;
 mod sums;
+mod times;
 mod tree;
 mod turns;
 
@@ -33,5 +34,6 @@ pub use roster::Roster;
 pub use rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, Partner, SCHEMA};
 pub use seen::Seen;
 pub use stacks::OnStack;
+pub use times::{InstructionTimes, Times};
 pub use tree::{Named, Node, NodeId, Root, SelfTime, Tree};
 pub use turns::{TaskEvents, Threads};

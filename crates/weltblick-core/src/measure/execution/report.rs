@@ -8,8 +8,10 @@ use super::roster::Roster;
 use super::rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, SCHEMA};
 use super::seen::Seen;
 use super::sums::{Sum, Sums, partners};
+use super::times::InstructionTimes;
 use super::tree::{Named, NodeId, Root};
 use crate::image::Image;
+use crate::measure::duration::Duration;
 use crate::measure::statistic::Scale;
 use crate::stats::Bounds;
 use rustc_hash::FxHashMap;
@@ -173,17 +175,18 @@ pub enum CodeBy {
 /// File, line and address, as far as they tell rows apart.
 type Place = (Option<u32>, Option<u32>, Option<u64>);
 
-/// One row for each file, line or address that ran. Instructions are certain; time is not told apart so
-/// finely.
+/// One row for each file, line or address that ran. Instructions are certain; time is shared out among them
+/// between two cycle counts, and nothing bounds that so finely.
 #[must_use]
 pub fn by_code(
     calls: &Calls<'_>,
     listing: &Listing,
-    seen: &Seen,
+    (seen, times): (&Seen, Option<&InstructionTimes>),
     by: CodeBy,
     context: &ExactContext<'_>,
 ) -> ExactProfile {
     let mut rows: BTreeMap<Place, ExactRow> = BTreeMap::new();
+    let mut ticks: BTreeMap<Place, f64> = BTreeMap::new();
     for function in &listing.functions {
         let name = &context.image.function(function.id).name;
         for place in function.instructions.clone() {
@@ -206,9 +209,23 @@ pub fn by_code(
                 ..ExactRow::default()
             });
             row.instructions += count;
+            if let Some(times) = times {
+                *ticks.entry(key).or_default() += times.ticks(place);
+            }
         }
     }
     let all = calls.instructions().max(1) as f64;
+    let whole = calls.ticks().unwrap_or(0).max(1) as f64;
+    for (key, row) in &mut rows {
+        let time = ticks.get(key).copied();
+        row.self_share = time.map(|ticks| ticks / whole);
+        row.self_time = time.zip(context.scale).map(|(ticks, scale)| Duration {
+            ns: ticks * scale.ns,
+            ns_low: 0.0,
+            ns_high: None,
+            cycles: None,
+        });
+    }
     let mut rows: Vec<ExactRow> = rows.into_values().collect();
     for row in &mut rows {
         row.instruction_share = row.instructions as f64 / all;
