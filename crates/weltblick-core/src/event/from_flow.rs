@@ -41,8 +41,9 @@ enum Place {
 ///
 /// A cycle count says how much time has passed since the one before; what happened in between happened
 /// in that window. Where something waited for an interrupt in between, that took the time which the other
-/// instructions cannot have taken: twice as long as the slowest that were seen without waiting. After a gap nothing says how long it was: events before and after it lie on different
-/// clocks, which a loss says. At the beginning, and after a gap, thread mode is taken to be what runs below
+/// instructions cannot have taken: no more than twice as long as the slowest that were seen without waiting.
+/// After a gap nothing says how long it was: events before and after it lie on different clocks, which a loss
+/// says. At the beginning, and after a gap, thread mode is taken to be what runs below
 /// the handlers that are seen to be entered: no packet says so.
 #[derive(Debug)]
 pub struct FlowEvents<S> {
@@ -183,6 +184,8 @@ impl<S: Sink> FlowEvents<S> {
         self.waiting.push(Waiting { offset: self.offset, event, place, told, before });
         if self.waiting.len() >= MOST_WAITING {
             self.release(None);
+            // When the rest of this stretch began is not known.
+            self.ran.waits = 1;
         }
     }
 

@@ -541,6 +541,8 @@ impl<'a> Calls<'a> {
         let most = if self.clocking == Clocking::Nothing { MOST_UNTIMED } else { MOST_ITEMS };
         if self.items.len() >= most {
             self.settle(None);
+            // When the rest of this stretch began is not known.
+            self.ran.waits = 1;
         }
     }
 
