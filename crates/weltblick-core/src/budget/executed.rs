@@ -2,6 +2,7 @@
 
 use super::entry::{Budget, CallMeasure, Covered, Of};
 use super::judgement::{Judgement, Verdict};
+use super::timing::SLEEP_BY_PACE;
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Build, Choice, Part, report};
 use crate::measure::execution::{CallFigures, Calls, Listing, Named, Seen};
@@ -57,6 +58,7 @@ struct Occurrences<'a> {
     own: &'a Spread,
     elapsed: &'a Spread,
     timed: bool,
+    by_pace: bool,
     /// Why there is none, and what would help.
     none: [&'a str; 2],
 }
@@ -165,6 +167,7 @@ impl Executed<'_> {
             own: &figures.own,
             elapsed: &figures.elapsed,
             timed: calls.ticks().is_some(),
+            by_pace: figures.by_pace,
             none: ["it was not called from beginning to end", "measure until it is called"],
         };
         self.judge_occurrences(budget, &occurrences, measure, blank)
@@ -195,6 +198,7 @@ impl Executed<'_> {
             own: &crossings.total.own,
             elapsed: &crossings.total.elapsed,
             timed: crossings.is_timed(),
+            by_pace: false,
             none: [
                 "it was gone not once from the first point to the last",
                 "measure until it is; `span` says more",
@@ -210,10 +214,21 @@ impl Executed<'_> {
         measure: CallMeasure,
         blank: Judgement,
     ) -> Judgement {
-        let &Occurrences { what, count, cut, open, open_for, self_own, own, elapsed, timed, none } =
-            occurrences;
+        let &Occurrences {
+            what,
+            count,
+            cut,
+            open,
+            open_for,
+            self_own,
+            own,
+            elapsed,
+            timed,
+            by_pace,
+            none,
+        } = occurrences;
         let whole = self.is_whole();
-        let evidence = match cut {
+        let mut evidence = match cut {
             0 => format!("{count} {what}"),
             cut => format!("{count} {what}, {cut} not seen to their end"),
         };
@@ -223,6 +238,9 @@ impl Executed<'_> {
             CallMeasure::Elapsed(of) => (elapsed, of),
             CallMeasure::Count => (elapsed, Of::All),
         };
+        if by_pace && measure != CallMeasure::Count {
+            evidence += SLEEP_BY_PACE;
+        }
         if measure == CallMeasure::Count {
             let best = count as f64;
             let bounds = Bounds { low: best, high: if whole { best } else { f64::INFINITY } };

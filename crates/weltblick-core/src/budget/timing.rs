@@ -90,6 +90,9 @@ impl Finding {
 pub(super) const LOSE_NOTHING: &str =
     "lose nothing: sample more slowly, trace less beside, or widen the link";
 
+/// What the times of an instruction trace rest on where the core slept.
+pub(super) const SLEEP_BY_PACE: &str = "; sleep is told apart by the pace of instructions";
+
 const STILL_RUNS: &str =
     "when the recording ended it had lasted longer than ever before, and had not ended";
 const MEASURE_ON: &str = "measure on until it ends";
@@ -270,7 +273,7 @@ impl Timings<'_> {
         }?;
         let runs = matches!(figure.subject, TimingSubject::Interrupt | TimingSubject::Task);
         if self.by_pace && runs && figure.is_time() {
-            finding.evidence += "; sleep is told apart by the pace of instructions";
+            finding.evidence += SLEEP_BY_PACE;
         }
         if self.slipped && matches!(figure.measure, Measure::Rate | Measure::Load) {
             // Without all of the time there is no part of it, and nothing per second.

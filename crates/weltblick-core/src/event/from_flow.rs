@@ -158,6 +158,13 @@ impl<S: Sink> FlowEvents<S> {
         self.wait_in(Place::AsLeft, Event::Stated(stops));
     }
 
+    /// What looked like the turn of a task was another's: it ends now, and that one began since then.
+    pub fn turn_was_none(&mut self, task: u32) {
+        let stops = Statement::Stops { task, why: Stop::Untold };
+        self.wait_in(Place::Beside, Event::Stated(stops));
+        self.interrupted = true;
+    }
+
     /// The turn of a task goes on.
     pub fn turn_goes_on(&mut self, task: u32) {
         let runs = Statement::Runs { task, stack_pointer: None };

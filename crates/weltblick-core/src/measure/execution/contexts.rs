@@ -52,6 +52,8 @@ pub(super) struct Contexts {
     current: Option<usize>,
     /// Something ran and it is known what: no gap since.
     known: bool,
+    /// What runs was taken for another thread until now.
+    mistaken: bool,
 }
 
 /// How something goes on.
@@ -105,6 +107,11 @@ impl Contexts {
     /// Who runs, if that is known.
     pub(super) const fn running(&self) -> Option<usize> {
         self.current
+    }
+
+    /// Whether it has just shown that what runs was taken for another thread.
+    pub(super) const fn take_mistaken(&mut self) -> bool {
+        std::mem::replace(&mut self.mistaken, false)
     }
 
     /// For whom a stand-in may run.
@@ -294,6 +301,7 @@ impl Contexts {
         }
         self.threads.push(current);
         self.current = Some(self.add(Root::Thread));
+        self.mistaken = true;
         true
     }
 

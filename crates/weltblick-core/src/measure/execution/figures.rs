@@ -23,6 +23,8 @@ pub struct CallFigures {
     pub self_instructions: Spread,
     /// The same in ticks, without what interrupted it.
     pub self_own: Spread,
+    /// Of some, beginning or end is told apart from sleep by the pace of instructions only.
+    pub by_pace: bool,
     /// The longest.
     pub longest: Option<Longest>,
 }

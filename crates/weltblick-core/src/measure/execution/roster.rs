@@ -116,12 +116,6 @@ impl Roster {
     pub fn idle(&self) -> Option<u32> {
         self.idle.map(|task| self.number(task))
     }
-
-    /// Whether no thread is known.
-    #[must_use]
-    pub const fn is_empty(&self) -> bool {
-        self.tasks.is_empty()
-    }
 }
 
 fn is_outermost(tree: &Tree, parent: Option<NodeId>) -> bool {

@@ -76,6 +76,15 @@ impl<'a> Threads<'a> {
         }
     }
 
+    /// It was not this task that went on: what it got so far was another's.
+    #[cold]
+    fn correct<S: event::Sink>(&mut self, events: &mut FlowEvents<S>) {
+        if let Some(task) = self.task.take() {
+            events.turn_was_none(self.roster.number(task));
+        }
+        self.wait(events);
+    }
+
     fn begin<S: event::Sink>(&mut self, task: Named, events: &mut FlowEvents<S>) {
         self.introduce(task, events);
         events.turn_begins(self.roster.number(task));
@@ -116,12 +125,20 @@ impl<'a, S: event::Sink> TaskEvents<'a, S> {
         self
     }
 
-    /// Looks whether what runs next is asked for.
-    fn look_inside(&mut self, was: bool) {
+    /// Lets `part` see what comes, and looks whether that is asked for.
+    #[inline(always)]
+    fn pass(&mut self, see: impl FnOnce(&mut Only<()>)) {
+        let was = self.part.is_inside();
+        see(&mut self.part);
         let is = self.part.is_inside();
-        if is == was {
-            return;
+        if is != was {
+            self.cross(is);
         }
+    }
+
+    /// What is asked for begins or ends here.
+    #[cold]
+    fn cross(&mut self, is: bool) {
         self.events.tell(is);
         if let Some(threads) = self.threads.as_mut().filter(|_| is)
             && let Some(task) = threads.task
@@ -146,12 +163,13 @@ impl<'a, S: event::Sink> TaskEvents<'a, S> {
 impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     #[inline(always)]
     fn ran(&mut self, block: &Block, taken: bool) {
-        let was = self.part.is_inside();
-        self.part.ran(block, taken);
-        self.look_inside(was);
+        self.pass(|part| part.ran(block, taken));
         self.events.ran(block, taken);
         if let Some(threads) = &mut self.threads {
             threads.calls.ran(block, taken);
+            if threads.calls.take_mistaken() {
+                threads.correct(&mut self.events);
+            }
             if threads.open.is_some() {
                 threads.look(&mut self.events);
             }
@@ -159,9 +177,7 @@ impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     }
 
     fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
-        let was = self.part.is_inside();
-        self.part.ran_part(block, until, instructions);
-        self.look_inside(was);
+        self.pass(|part| part.ran_part(block, until, instructions));
         self.events.ran_part(block, until, instructions);
         if let Some(threads) = &mut self.threads {
             threads.calls.ran_part(block, until, instructions);
@@ -188,9 +204,7 @@ impl<S: event::Sink> Sink for TaskEvents<'_, S> {
     }
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
-        let was = self.part.is_inside();
-        self.part.moment(offset, moment);
-        self.look_inside(was);
+        self.pass(|part| part.moment(offset, moment));
         self.events.moment(offset, moment);
         if let Some(threads) = &mut self.threads {
             threads.calls.moment(offset, moment);

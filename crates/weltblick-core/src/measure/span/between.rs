@@ -27,6 +27,8 @@ pub struct Between<S> {
     again: Option<Position>,
     /// Whether the task of a mark is active; nothing tells after a loss.
     active: Vec<Option<bool>>,
+    /// Which marks an event is.
+    hits: Vec<bool>,
     named: bool,
     sink: S,
 }
@@ -34,8 +36,8 @@ pub struct Between<S> {
 impl<S: Sink> Between<S> {
     /// Ways past these marks, two or more.
     pub fn new(marks: Vec<Mark>, sink: S) -> Self {
-        let active = vec![None; marks.len()];
-        Self { marks, passed: Vec::new(), again: None, active, named: false, sink }
+        let (active, hits) = (vec![None; marks.len()], vec![false; marks.len()]);
+        Self { marks, passed: Vec::new(), again: None, active, hits, named: false, sink }
     }
 
     /// The recording ends: what was told.
@@ -109,20 +111,27 @@ impl<S: Sink> Between<S> {
     }
 
     fn follow(&mut self, position: Position, event: &Event) {
-        let passed: Vec<bool> = (0..self.marks.len()).map(|n| self.passes(n, event)).collect();
+        let mut any = false;
+        for number in 0..self.marks.len() {
+            self.hits[number] = self.passes(number, event);
+            any |= self.hits[number];
+        }
+        if !any {
+            return;
+        }
         let next = self.passed.len();
-        if next > 0 && passed[next] {
+        if next > 0 && self.hits[next] {
             self.passed.push(position);
             if self.passed.len() == self.marks.len() {
                 self.tell();
             }
         } else if next > 1
-            && passed[1]
+            && self.hits[1]
             && let Some(first) = self.again.take()
         {
             self.passed = vec![first, position];
         }
-        if passed[0] {
+        if self.hits[0] {
             match self.passed.as_mut_slice() {
                 [] => self.passed.push(position),
                 [first] => *first = position,

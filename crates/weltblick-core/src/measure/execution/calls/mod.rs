@@ -72,6 +72,8 @@ pub(super) struct Frame {
     offset: u64,
     /// What ran before it began and before it ended, each in its stretch.
     before: [Ran; 2],
+    /// Its beginning is told apart from sleep by the pace of instructions only.
+    by_pace: bool,
     itself: Itself,
 }
 
@@ -370,6 +372,7 @@ impl<'a> Calls<'a> {
             ended_own: Clock::default(),
             offset: self.offset,
             before: [self.ran; 2],
+            by_pace: false,
             itself: Itself::default(),
         };
         let number = match self.free.pop() {

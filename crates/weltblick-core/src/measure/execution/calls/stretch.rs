@@ -56,12 +56,14 @@ impl Calls<'_> {
                     let at = self.at(self.frames[number].before[0], all, ticks);
                     let own = self.contexts.clock(self.frames[number].context);
                     let frame = &mut self.frames[number];
+                    frame.by_pace = at != Window { earliest: 0, latest: ticks };
                     frame.began = frame.began.map(|clock| clock.after(at.earliest));
                     frame.began[1] = before.after(at.latest);
                     frame.began_own[1] = own;
                 }
                 Item::Close(number) => {
                     let at = self.at(self.frames[number].before[1], all, passed);
+                    self.frames[number].by_pace |= at != Window { earliest: 0, latest: passed };
                     self.note(number, before, at, [ticks, passed]);
                     self.free.push(number);
                 }
@@ -288,6 +290,7 @@ impl Calls<'_> {
         };
         let until = self.offset;
         let figures = self.figures.entry(frame.function).or_default();
+        figures.by_pace |= frame.by_pace;
         figures.elapsed.add(elapsed);
         figures.own.add(Ticks { low: alone.low.min(alone.high), ..alone });
         let Itself { low, high, unsure, .. } = frame.itself;

@@ -36,6 +36,12 @@ impl Calls<'_> {
         self.task_of(current, roster).map_or(Whose::Another, Whose::Task)
     }
 
+    /// Whether it has just shown that what runs was taken for another thread.
+    #[inline(always)]
+    pub(crate) const fn take_mistaken(&mut self) -> bool {
+        self.contexts.take_mistaken()
+    }
+
     fn task_of(&self, context: usize, roster: &Roster) -> Option<Named> {
         let frames = self.contexts.frames(context).iter();
         roster.task_of(frames.map(|&frame| self.frames[frame].function))
