@@ -355,4 +355,36 @@ mod tests {
         let first = whole.0.iter().position(|(time, _)| time.is_some_and(|t| t.earliest >= 5000));
         assert_eq!(timed, whole.0[first.unwrap()..][..44]);
     }
+
+    #[test]
+    fn a_turn_that_was_anothers_ends_where_that_shows() {
+        let mut told = Told::default();
+        let mut events = FlowEvents::new(Origin(0), &mut told);
+        events.moment(0, &Moment::Entered { exception: Some(14), returns_to: 0 });
+        events.moment(1, &Moment::Cycles(Some(30)));
+        events.moment(2, &Moment::Left);
+        events.ended = false;
+        events.wait_by_thread(Place::ThreadBack, Event::Resumed { exception: 0 });
+        events.turn_begins(1);
+        events.moment(3, &Moment::Cycles(Some(10)));
+        events.turn_was_none(1);
+        events.turn_begins(2);
+        events.moment(4, &Moment::Cycles(Some(20)));
+        events.finish();
+        let window = |earliest, latest| Some(Window { earliest, latest });
+        let stated: Vec<_> = told
+            .0
+            .into_iter()
+            .filter_map(|(time, event)| match event {
+                Event::Stated(Statement::Runs { task, .. }) => Some((true, task, time)),
+                Event::Stated(Statement::Stops { task, .. }) => Some((false, task, time)),
+                _ => None,
+            })
+            .collect();
+        // The other one has run since thread mode went on; nobody runs twice at a time.
+        assert_eq!(
+            stated,
+            [(true, 1, window(30, 40)), (false, 1, window(40, 60)), (true, 2, window(30, 60)),]
+        );
+    }
 }

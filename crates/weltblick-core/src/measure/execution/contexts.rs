@@ -398,3 +398,44 @@ fn after_returns(
     }
     left.last().copied()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A thread with these frames waits at 0x100 and goes on there, by its address alone.
+    fn resumed() -> (Contexts, usize) {
+        let mut contexts = Contexts::default();
+        let thread = contexts.current();
+        [10, 11].into_iter().for_each(|frame| contexts.push(thread, frame));
+        contexts.enter(14, 0x100, Edge::None);
+        contexts.leave();
+        assert!(!contexts.resume(0x100).stands_in);
+        assert_eq!(contexts.running(), Some(thread));
+        (contexts, thread)
+    }
+
+    #[test]
+    fn who_returns_elsewhere_is_another_thread_and_the_first_one_still_waits() {
+        let (mut contexts, thread) = resumed();
+        assert!(contexts.replace_mistaken() && contexts.take_mistaken());
+        assert!(!contexts.take_mistaken());
+        assert_ne!(contexts.running(), Some(thread));
+        assert_eq!(
+            (contexts.frames(thread), contexts.threads.as_slice()),
+            (&[10, 11][..], &[thread][..])
+        );
+    }
+
+    #[test]
+    fn who_returned_as_it_should_stays_who_it_is() {
+        let (mut contexts, thread) = resumed();
+        // What it calls meanwhile says nothing; its own return does.
+        contexts.push(thread, 12);
+        contexts.pop(thread);
+        contexts.pop(thread);
+        contexts.push(thread, 13);
+        assert!(!contexts.replace_mistaken());
+        assert_eq!(contexts.running(), Some(thread));
+    }
+}
