@@ -1,5 +1,5 @@
-//! How fast bytes become packets, events and profiles, on one core, beside a plain copy of the
-//! same bytes in the same run. The floors stand in `docs/guide/performance.md`.
+//! How fast bytes become packets, events and profiles, on one core where nothing else is said, beside a
+//! plain copy of the same bytes in the same run. The floors stand in `docs/guide/performance.md`.
 //!
 //! `cargo bench -p weltblick`
 
@@ -155,15 +155,26 @@ fn tpiu_frames_to_bytes(bencher: Bencher<'_, '_>) {
 }
 
 /// Instruction trace of the buoy at work, again and again, and how many instructions it tells.
-static INSTRUCTIONS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| {
+static INSTRUCTIONS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| instructions(RETURN_STACK));
+
+/// The same with a cycle count as soon as four cycles have passed.
+static CYCLES: LazyLock<(Vec<u8>, u64)> =
+    LazyLock::new(|| instructions(RETURN_STACK | CYCLE_COUNTS));
+
+/// Bits of `TRCCONFIGR`.
+const RETURN_STACK: u32 = 1 | 1 << 12;
+const CYCLE_COUNTS: u32 = 1 << 4;
+
+fn instructions(trcconfigr: u32) -> (Vec<u8>, u64) {
     let program = Program::parse(FIRMWARE).expect("the demo firmware");
     let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
     let mut machine = Machine::new(&program, setup).expect("it fits");
     const ETM: u32 = 0xe004_1000;
     for (address, value) in [
         (0xe000_edfc, 1 << 24),
-        (ETM + 0x010, 1 | 1 << 12),
+        (ETM + 0x010, trcconfigr),
         (ETM + 0x034, 10),
+        (ETM + 0x038, 4),
         (ETM + 0x080, 1 | 1 << 9),
         (ETM + 0x004, 1),
     ] {
@@ -174,7 +185,7 @@ static INSTRUCTIONS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| {
     let told = machine.trace().etm().segments().iter().map(|segment| segment.told).sum::<u64>();
     let copies = 100_000_000_u64.div_ceil(told);
     (bytes.repeat(copies as usize), told * copies)
-});
+}
 
 #[divan::bench(sample_count = 10)]
 fn instruction_trace_to_packets(bencher: Bencher<'_, '_>) {
@@ -204,7 +215,7 @@ fn instruction_trace_to_counts(bencher: Bencher<'_, '_>) {
     let (stream, instructions) = &*INSTRUCTIONS;
     println!("{:.3} bytes an instruction", stream.len() as f64 / *instructions as f64);
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
-    let settings = etmv4::Settings { trcconfigr: 1 | 1 << 12, ..etmv4::Settings::default() };
+    let settings = etmv4::Settings { trcconfigr: RETURN_STACK, ..etmv4::Settings::default() };
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut counts = BlockCounts::default();
         let mut flow = Etmv4Flow::new(&image, &settings);
@@ -225,7 +236,7 @@ fn instruction_trace_to_counts(bencher: Bencher<'_, '_>) {
 fn instruction_trace_to_counts_and_calls(bencher: Bencher<'_, '_>) {
     let (stream, instructions) = &*INSTRUCTIONS;
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
-    let settings = etmv4::Settings { trcconfigr: 1 | 1 << 12, ..etmv4::Settings::default() };
+    let settings = etmv4::Settings { trcconfigr: RETURN_STACK, ..etmv4::Settings::default() };
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut sink = (BlockCounts::default(), Calls::new(&image, Clocking::Nothing));
         let mut flow = Etmv4Flow::new(&image, &settings);
@@ -239,6 +250,49 @@ fn instruction_trace_to_counts_and_calls(bencher: Bencher<'_, '_>) {
         calls.finish();
         assert!(calls.instructions() > *instructions * 9 / 10);
     });
+}
+
+/// The exact profile: counts, calls, and the time of each of them.
+#[divan::bench(sample_count = 10)]
+fn instruction_trace_with_cycles_to_profile(bencher: Bencher<'_, '_>) {
+    let (stream, instructions) = &*CYCLES;
+    println!("{:.3} bytes an instruction", stream.len() as f64 / *instructions as f64);
+    let image = Image::parse(FIRMWARE).expect("the demo firmware");
+    bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
+        let mut sink = (BlockCounts::default(), Calls::new(&image, Clocking::Cycles));
+        follow_cycles(&image, stream, &mut sink);
+        let (_, mut calls) = sink;
+        calls.finish();
+        assert!(calls.instructions() > *instructions * 9 / 10);
+    });
+}
+
+/// The same; one core reads, and the other follows calls.
+#[divan::bench(sample_count = 10)]
+fn instruction_trace_with_cycles_to_profile_on_two_cores(bencher: Bencher<'_, '_>) {
+    let (stream, instructions) = &*CYCLES;
+    let image = Image::parse(FIRMWARE).expect("the demo firmware");
+    bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
+        let (_, mut calls) = Calls::new(&image, Clocking::Cycles).apart(|ahead| {
+            let mut sink = (BlockCounts::default(), ahead);
+            follow_cycles(&image, stream, &mut sink);
+            sink.0
+        });
+        calls.finish();
+        assert!(calls.instructions() > *instructions * 9 / 10);
+    });
+}
+
+fn follow_cycles(image: &Image, stream: &[u8], sink: &mut impl weltblick_core::flow::Sink) {
+    let trcconfigr = RETURN_STACK | CYCLE_COUNTS;
+    let settings = etmv4::Settings { trcconfigr, ..etmv4::Settings::default() };
+    let mut flow = Etmv4Flow::new(image, &settings);
+    let mut decoder = etmv4::Decoder::new(settings);
+    for chunk in stream.chunks(256 << 10) {
+        decoder.push(chunk, &mut flow.feeding(sink));
+    }
+    decoder.finish(&mut flow.feeding(sink));
+    flow.finish(sink);
 }
 
 /// The same work as an ETMv3 tells it, an atom for every instruction, again and again; without cycles.

@@ -310,6 +310,7 @@ impl<S: Sink> wire::Sink<Packet> for Feeding<'_, '_, S> {
         match packet {
             _ if flow.waiting.is_needed() => flow.uncertain(at.start, packet, sink),
             Packet::Atoms(atoms) => flow.atoms(at.start, atoms, sink),
+            Packet::CycleCount { cycles, .. } => sink.moment(at.start, &Moment::Cycles(cycles)),
             other => flow.certain(at.start, other, sink),
         }
     }

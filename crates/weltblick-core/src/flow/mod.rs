@@ -78,6 +78,7 @@ impl<S: Sink> Sink for &mut S {
     fn arrived(&mut self, block: &Block) {
         (**self).arrived(block);
     }
+    #[inline(always)]
     fn moment(&mut self, offset: u64, moment: &Moment) {
         (**self).moment(offset, moment);
     }
@@ -116,6 +117,7 @@ impl<A: Sink, B: Sink> Sink for (A, B) {
         self.0.arrived(block);
         self.1.arrived(block);
     }
+    #[inline(always)]
     fn moment(&mut self, offset: u64, moment: &Moment) {
         self.0.moment(offset, moment);
         self.1.moment(offset, moment);

@@ -31,14 +31,20 @@ pub(crate) struct Slowest {
 }
 
 impl Slowest {
-    /// A stretch of so many instructions took so long, and nothing waited in it.
-    pub(crate) fn learn(&mut self, instructions: u64, ticks: u64) {
-        self.seen = self.seen.saturating_add(1);
+    /// A stretch of so many instructions took so long, and nothing waited in it. Returns whether that told
+    /// anything new.
+    #[inline(always)]
+    pub(crate) fn learn(&mut self, instructions: u64, ticks: u64) -> bool {
         let slowest = &mut self.ticks[class(instructions)];
+        if ticks <= *slowest && self.seen >= ENOUGH {
+            return false;
+        }
+        self.seen = self.seen.saturating_add(1);
         if ticks > *slowest {
             *slowest = ticks;
             self.rate = self.rate.max(ticks as f64 / instructions.max(1) as f64);
         }
+        true
     }
 
     /// So many instructions take no longer, as far as was seen; `None` before enough was seen.

@@ -22,8 +22,9 @@ pub trait Grammar {
     /// The synchronisation itself.
     const SYNC: Self::Packet;
 
-    /// The packet that consists of this header alone, if it is one of the frequent ones.
-    fn short(&self, header: u8) -> Option<Self::Packet>;
+    /// The same as [`read`](Self::read) for the frequent packets that change nothing that is remembered: made
+    /// to be inlined into the hot loop, where the packet then is never put together.
+    fn frequent(&self, bytes: &[u8]) -> Option<(usize, Self::Packet)>;
 
     /// Reads the packet that `bytes` start with: its length, and what it says. Changes what is
     /// remembered only if the packet is whole.
@@ -97,14 +98,17 @@ impl<G: Grammar> Decoder<G> {
         let base = self.alignment.offset;
         let mut at = 0;
         let stopped = loop {
-            let Some(&header) = bytes.get(at) else { break None };
+            let rest = &bytes[at..];
+            if rest.is_empty() {
+                break None;
+            }
             let start = base + at as u64;
-            if let Some(packet) = self.grammar.short(header) {
-                at += 1;
-                sink.packet(start..start + 1, packet);
+            if let Some((length, packet)) = self.grammar.frequent(rest) {
+                at += length;
+                sink.packet(start..base + at as u64, packet);
                 continue;
             }
-            match self.grammar.read(&bytes[at..]) {
+            match self.grammar.read(rest) {
                 Ok((length, packet)) => {
                     at += length;
                     sink.packet(start..base + at as u64, packet);

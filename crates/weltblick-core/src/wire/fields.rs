@@ -23,6 +23,7 @@ impl<'a> Fields<'a> {
 
     /// Seven bits a byte, lowest first, as long as the top bit is set: at most so many bytes, and at
     /// most so many bits.
+    #[inline]
     pub(super) fn continued(&mut self, bytes: u32, bits: u32) -> Result<u32, Stop> {
         let mut value = 0_u64;
         for place in 0..bytes {

@@ -2,6 +2,7 @@
 
 use super::counting::{Counted, context};
 use super::coverage::seen_of;
+use super::only::Part;
 use super::signals;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
@@ -134,10 +135,9 @@ impl<'a> Ran<'a> {
             let seen = Seen::of_samples(samples, &listing);
             return Ok(Some(Self { listing, seen, calls: None, ways: Vec::new() }));
         }
-        let mut sink = (BlockCounts::default(), Calls::new(image, capture.flow_clocking()));
-        let code = capture.replay_flow(&mut sink)?;
-        let (counts, mut calls) = sink;
-        calls.finish();
+        let calls = Calls::new(image, capture.flow_clocking());
+        let (code, counts, calls) =
+            Part::default().follow(capture, &[], BlockCounts::default(), calls)?;
         let seen = seen_of(capture, &counts.into_tally(&code), &listing);
         let ways = ways(budgets, capture)?;
         Ok(Some(Self { listing, seen, calls: Some(calls), ways }))
@@ -169,9 +169,8 @@ fn ways<'a>(budgets: &BudgetFile, capture: &'a Capture) -> Result<Vec<(Vec<Point
         let places = points.iter().map(|point| address_of(point, image));
         let places = places.collect::<Result<Vec<u64>, _>>()?;
         let crossings = Crossings::new(&places, false, 0);
-        let mut calls = Calls::new(image, capture.flow_clocking()).crossing(crossings);
-        capture.replay_flow_cut(&places, &mut calls)?;
-        calls.finish();
+        let calls = Calls::new(image, capture.flow_clocking()).crossing(crossings);
+        let (_, (), calls) = Part::default().follow(capture, &places, (), calls)?;
         ways.push((points.clone(), calls));
     }
     Ok(ways)

@@ -25,10 +25,8 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     let calls = Calls::new(image, clocking).crossing(crossings);
     let start_up = StartUp::new(image);
     let cuts: Vec<u64> = places.iter().copied().chain(start_up.place()).collect();
-    let mut sink = (calls, (BlockCounts::default(), start_up));
-    part.replay(capture, &cuts, &mut sink)?;
-    let (mut calls, (counts, start_up)) = sink;
-    calls.finish();
+    let beside = (BlockCounts::default(), start_up);
+    let (_, (counts, start_up), calls) = part.follow(capture, &cuts, beside, calls)?;
     let points: Vec<String> = args.points.iter().map(Point::to_string).collect();
     let Some(crossings) = calls.crossings().filter(|c| c.total.instructions.count() > 0) else {
         bail!("{}: {}", capture.name.display(), nothing(&calls, &points, args.across));

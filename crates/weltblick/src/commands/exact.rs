@@ -78,16 +78,12 @@ impl<'a> Ran<'a> {
         let calls = Calls::new(image, clocking);
         let by_code = matches!(by, ByArg::File | ByArg::Line | ByArg::Address);
         if !by_code || clocking != Clocking::Cycles {
-            let mut sink = (BlockCounts::default(), calls);
-            let code = part.replay(capture, &[], &mut sink)?;
-            let (counts, mut calls) = sink;
-            calls.finish();
+            let counts = BlockCounts::default();
+            let (code, counts, calls) = part.follow(capture, &[], counts, calls)?;
             return Ok(Self { calls, tally: counts.into_tally(&code), times: None, clocking });
         }
-        let mut sink = ((BlockCounts::default(), Times::default()), calls);
-        let code = part.replay(capture, &[], &mut sink)?;
-        let ((counts, times), mut calls) = sink;
-        calls.finish();
+        let beside = (BlockCounts::default(), Times::default());
+        let (code, (counts, times), calls) = part.follow(capture, &[], beside, calls)?;
         let listing = Listing::of(image);
         let times = Some((times.into_instructions(&code, &listing), listing));
         Ok(Self { calls, tally: counts.into_tally(&code), times, clocking })

@@ -6,6 +6,7 @@ use weltblick_core::budget::{Point, PointRange, address_of};
 use weltblick_core::flow::{Clocking, Code, Edge, Only, Sink};
 use weltblick_core::image::{FunctionId, Image};
 use weltblick_core::measure::coverage::Choice;
+use weltblick_core::measure::execution::Calls;
 
 /// Which code rows are about.
 #[derive(Debug, clap::Args, Default)]
@@ -146,6 +147,26 @@ impl Part {
         let only = Only::new(self.from, self.until, sink);
         let mut only = if self.one_clock { only.on_one_clock() } else { only };
         capture.replay_flow_cut(&cuts, &mut only)
+    }
+
+    /// The same, following calls too: they are ended. Where a trace is long and there are two cores, they are
+    /// followed on one while the other reads, and nothing is found in another way for that.
+    pub(crate) fn follow<'c, S: Sink + Send>(
+        &self,
+        capture: &'c Capture,
+        cuts: &[u64],
+        mut beside: S,
+        calls: Calls<'c>,
+    ) -> Result<(Code<'c>, S, Calls<'c>)> {
+        let (read, mut calls) = if capture.is_worth_two_cores() {
+            calls.apart(|ahead| self.replay(capture, cuts, &mut (&mut beside, ahead)))
+        } else {
+            let mut sink = (&mut beside, calls);
+            let read = self.replay(capture, cuts, &mut sink);
+            (read, sink.1)
+        };
+        calls.finish();
+        Ok((read?, beside, calls))
     }
 
     fn cuts(&self, further: &[u64]) -> Vec<u64> {

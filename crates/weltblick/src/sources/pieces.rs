@@ -15,19 +15,35 @@ const RUN_IN: u64 = 256 << 10;
 /// After so many pieces in a row that could not be joined, one reader reads on: it will be so again.
 const MOST_IN_VAIN: usize = 4;
 
+/// Shorter recordings are read before another thread would have begun to be of use.
+const WORTH_SHARING: u64 = 4 << 20;
+
+fn cores() -> usize {
+    thread::available_parallelism().map_or(1, usize::from)
+}
+
 impl Capture {
     /// How often every instruction ran. The same whether one core counts or several.
     pub(crate) fn count_flow(&self) -> Result<Tally> {
-        let cores = thread::available_parallelism().map_or(1, usize::from);
-        if let Some((path, length)) = self.long_flow().filter(|_| cores > 1) {
-            return self.count_pieces(&path, length, cores);
+        if let Some((path, length)) = self.long_flow().filter(|_| cores() > 1) {
+            return self.count_pieces(&path, length, cores());
         }
         let mut counts = BlockCounts::default();
         let code = self.replay_flow(&mut counts)?;
         Ok(counts.into_tally(&code))
     }
 
-    /// The file of an instruction trace that is worth more than one core.
+    /// Whether there are two cores, and an instruction trace that is long enough to share it out between them.
+    pub(crate) fn is_worth_two_cores(&self) -> bool {
+        let Some((stream, _)) = self.manifest.flow() else { return false };
+        let bytes = self.inputs_of(stream).iter().map(|input| match input {
+            Input::File(path) => std::fs::metadata(path).map_or(0, |file| file.len()),
+            Input::StandardInput => 0,
+        });
+        cores() > 1 && bytes.sum::<u64>() >= WORTH_SHARING
+    }
+
+    /// The file of an instruction trace that is worth counting in pieces.
     fn long_flow(&self) -> Option<(PathBuf, u64)> {
         let (stream, _) = self.manifest.flow()?;
         let ([Input::File(path)], []) = (self.inputs_of(stream), self.gaps_of(stream)) else {

@@ -24,7 +24,15 @@ impl Capture {
         }
         let image = self.image()?;
         let mut calls = Calls::new(image, self.flow_clocking());
-        self.replay_flow(&mut calls)?;
+        let read = if self.is_worth_two_cores() {
+            let (read, followed) = calls.apart(|ahead| self.replay_flow(ahead));
+            calls = followed;
+            read
+        } else {
+            self.replay_flow(&mut calls)
+        };
+        read?;
+        calls.catch_up();
         Ok(Some(self.roster.get_or_init(|| Roster::of(&calls, image))))
     }
 

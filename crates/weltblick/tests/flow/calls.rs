@@ -57,7 +57,7 @@ impl By {
 }
 
 /// The demo's firmware for so many cycles, as a trace unit tells it.
-fn recorded(cycles: u64, by: By) -> (Machine, Vec<u8>, Told) {
+pub(crate) fn recorded(cycles: u64, by: By) -> (Machine, Vec<u8>, Told) {
     let (unit, told, registers) = by.set_up();
     let (machine, bytes) = recording::record(unit, FAST, &registers, cycles);
     (machine, bytes, told)

@@ -7,7 +7,7 @@
 //! of them was called from there.
 
 use super::calls::Edge;
-use super::interval::{Clock, Item};
+use super::interval::{Clock, Item, Mix};
 use super::tree::Root;
 
 /// Threads that are told apart at most.
@@ -160,6 +160,8 @@ impl Contexts {
     pub(super) fn pop(&mut self, number: usize) -> Option<usize> {
         let context = self.get_mut(number)?;
         let frame = context.frames.pop();
+        // What was called from it is gone, too.
+        context.too_deep = 0;
         // Returning as it should, it is who it was taken for.
         context.presumed = context.presumed.filter(|&frames| context.frames.len() >= frames);
         frame
@@ -198,29 +200,27 @@ impl Contexts {
     /// A context ran, and no other beside it.
     pub(super) fn ran_alone(&mut self, number: usize, by: Clock) {
         if let Some(Context { clock, .. }) = self.get_mut(number) {
-            clock.low += by.low;
-            clock.high += by.high;
-            clock.instructions += by.instructions;
+            clock.add(by);
         }
     }
 
     /// Own clocks go on by `ticks`: for certain only where no other ran in this stretch.
-    pub(super) fn advance(&mut self, items: &[Item], ticks: u64, stretch: u64) {
-        let (mut first, mut alone) = (None, true);
+    pub(super) fn advance(&mut self, items: &[Item], mix: &Mix, ticks: u64, stretch: u64) {
+        if let Some(number) = mix.only_context() {
+            if let Some(context) = self.get_mut(number) {
+                context.stretch = stretch;
+                context.clock.low += ticks;
+                context.clock.high += ticks;
+            }
+            return;
+        }
         for (_, number, _) in items.iter().filter_map(Item::ran) {
-            alone &= first.is_none_or(|first| first == number);
-            first = first.or(Some(number));
             if let Some(context) = self.get_mut(number)
                 && context.stretch != stretch
             {
                 context.stretch = stretch;
                 context.clock.high += ticks;
             }
-        }
-        if let (Some(number), true) = (first, alone)
-            && let Some(context) = self.get_mut(number)
-        {
-            context.clock.low += ticks;
         }
     }
 

@@ -168,6 +168,11 @@ impl Crossings {
         self.across
     }
 
+    /// Where points stand.
+    pub(super) fn addresses(&self) -> impl Iterator<Item = u64> + '_ {
+        self.places.iter().map(|&(address, _)| address)
+    }
+
     /// The points that stand at an address, one bit each.
     #[inline]
     pub(super) fn points_at(&self, address: u64) -> u64 {

@@ -1,5 +1,7 @@
 //! What is known of a function's calls.
 
+use super::tree::Named;
+use crate::image::FunctionId;
 use crate::stats::{Spread, Ticks};
 
 /// What is known of a function's calls.
@@ -47,5 +49,30 @@ impl CallFigures {
         if self.longest.as_ref().is_none_or(|longest| rank(&candidate) > rank(longest)) {
             self.longest = Some(candidate);
         }
+    }
+}
+
+/// The figures of every function, by number: no look-up by name or hash stands between a call and them.
+#[derive(Debug, Clone, Default)]
+pub(super) struct FiguresOf {
+    /// That of code without a name, and then those of functions in the order of their numbers.
+    all: Vec<Option<Box<CallFigures>>>,
+}
+
+impl FiguresOf {
+    pub(super) fn of_mut(&mut self, function: Named) -> &mut CallFigures {
+        let place = function.0.map_or(0, |FunctionId(number)| number as usize + 1);
+        if place >= self.all.len() {
+            self.all.resize(place + 1, None);
+        }
+        self.all[place].get_or_insert_default()
+    }
+
+    /// Of those that were called.
+    pub(super) fn iter(&self) -> impl Iterator<Item = (Named, &CallFigures)> {
+        let named =
+            |place: usize| Named(place.checked_sub(1).map(|number| FunctionId(number as u32)));
+        let all = self.all.iter().enumerate();
+        all.filter_map(move |(place, figures)| Some((named(place), figures.as_deref()?)))
     }
 }

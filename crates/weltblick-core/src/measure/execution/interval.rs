@@ -41,6 +41,74 @@ impl Item {
     }
 }
 
+/// Who ran in a stretch, and how much, all together.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Mix {
+    pub(super) instructions: u64,
+    /// The first that ran.
+    first: Option<Who>,
+    /// Others did, too.
+    others: Others,
+    /// The first that waited.
+    pub(super) waits: Option<NodeId>,
+    /// The place of the first item that took time.
+    pub(super) took: Option<usize>,
+    /// It was found out for whom a stand-in ran.
+    pub(super) joins: bool,
+}
+
+/// Who runs: a path, a call in it, if one is followed, and a thread of execution.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Who {
+    node: NodeId,
+    frame: Option<usize>,
+    context: usize,
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+struct Others {
+    nodes: bool,
+    frames: bool,
+    contexts: bool,
+}
+
+impl Mix {
+    #[inline(always)]
+    pub(super) fn ran(
+        &mut self,
+        node: NodeId,
+        frame: Option<usize>,
+        context: usize,
+        instructions: u64,
+    ) {
+        self.instructions += instructions;
+        let first = *self.first.get_or_insert(Who { node, frame, context });
+        self.others.nodes |= first.node != node;
+        self.others.frames |= first.frame != frame;
+        self.others.contexts |= first.context != context;
+    }
+
+    /// Whether anything ran.
+    pub(super) const fn ran_at_all(&self) -> bool {
+        self.first.is_some()
+    }
+
+    /// The path that ran, if only one did.
+    pub(super) fn only_node(&self) -> Option<NodeId> {
+        self.first.filter(|_| !self.others.nodes).map(|who| who.node)
+    }
+
+    /// The same of calls: if only one ran, and it is followed.
+    pub(super) fn only_frame(&self) -> Option<usize> {
+        self.first.filter(|_| !self.others.frames).and_then(|who| who.frame)
+    }
+
+    /// The same of threads of execution.
+    pub(super) fn only_context(&self) -> Option<usize> {
+        self.first.filter(|_| !self.others.contexts).map(|who| who.context)
+    }
+}
+
 /// What a call ran itself, without what it called: ticks for certain and at most, and instructions.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Itself {
@@ -82,6 +150,13 @@ pub(super) struct Clock {
 }
 
 impl Clock {
+    /// Goes on by as much as another did.
+    pub(super) const fn add(&mut self, by: Self) {
+        self.low += by.low;
+        self.high += by.high;
+        self.instructions += by.instructions;
+    }
+
     /// So many ticks later, for certain.
     pub(super) const fn after(self, ticks: u64) -> Self {
         Self { low: self.low + ticks, high: self.high + ticks, ..self }
@@ -119,6 +194,7 @@ impl Pace {
 /// whose ticks are not known, only instructions count. Where nothing ran, time passed in `idle`.
 pub(super) fn share_out(
     items: &[Item],
+    mix: &Mix,
     known: Option<u64>,
     stretch: u64,
     idle: Option<NodeId>,
@@ -126,29 +202,28 @@ pub(super) fn share_out(
     tree: &mut Tree,
 ) {
     let ticks = known.unwrap_or(0);
-    let total: u64 = items.iter().filter_map(Item::ran).map(|(.., ran)| ran).sum();
-    let waits = items.iter().find_map(|item| match *item {
-        Item::Waits(node) => Some(node),
-        _ => None,
-    });
+    let (total, waits) = (mix.instructions, mix.waits);
     let busy = if waits.is_some() { pace.of(total).min(ticks) } else { ticks };
-    let part = |done: u64| (u128::from(busy) * u128::from(done) / u128::from(total)) as u64;
-    let mut done = 0;
-    let (mut first, mut alone) = (None, true);
+    let part = |done: u64| match busy.checked_mul(done) {
+        _ if done == total => busy,
+        Some(product) => product / total,
+        None => (u128::from(busy) * u128::from(done) / u128::from(total)) as u64,
+    };
+    let (mut done, mut shared) = (0, 0);
     for (node, _, ran) in items.iter().filter_map(Item::ran) {
-        alone &= first.is_none_or(|first| first == node);
-        first = first.or(Some(node));
+        done += ran;
+        let until = part(done);
         let node = tree.node_mut(node);
         node.instructions += ran;
-        node.time.ticks += part(done + ran) - part(done);
-        done += ran;
+        node.time.ticks += until - shared;
+        shared = until;
         // At most all of it, once.
         if node.stretch != stretch {
             node.stretch = stretch;
             node.time.high += ticks;
         }
     }
-    if let (Some(node), true) = (first, alone) {
+    if let Some(node) = mix.only_node() {
         tree.node_mut(node).time.low += ticks;
     }
     let nothing_ran = total == 0 && waits.is_none();

@@ -21,7 +21,7 @@ mod times;
 mod tree;
 mod turns;
 
-pub use calls::Calls;
+pub use calls::{Ahead, Calls};
 pub use counts::{BlockCounts, Gaps, Run, Tally};
 pub use crossings::{Crossing, Crossings, LegFigures, MOST_POINTS, Took};
 pub use figures::{CallFigures, Longest};

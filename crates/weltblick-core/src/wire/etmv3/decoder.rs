@@ -70,8 +70,9 @@ impl Grammar for Etmv3 {
     const SYNC: Packet = Packet::Async;
 
     #[inline(always)]
-    fn short(&self, header: u8) -> Option<Packet> {
-        ATOMS[usize::from(self.settings.cycle_accurate())][usize::from(header)].map(Packet::Atoms)
+    fn frequent(&self, bytes: &[u8]) -> Option<(usize, Packet)> {
+        let atoms = &ATOMS[usize::from(self.settings.cycle_accurate())];
+        Some((1, Packet::Atoms(atoms[usize::from(*bytes.first()?)]?)))
     }
 
     #[inline]

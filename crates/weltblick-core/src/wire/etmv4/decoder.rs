@@ -2,10 +2,11 @@
 
 use super::history::History;
 use super::packet::Packet;
-use super::parse::{ATOMS, FIRST_ATOMS, read};
+use super::parse::{ATOMS, CYCLE_COUNTS, FIRST_ATOMS, cycle_count, read};
 use super::settings::Settings;
 use crate::wire::alignment::Stop;
 use crate::wire::decoder::{self, Grammar};
+use crate::wire::fields::Fields;
 
 /// An ETMv4 decoder. A few words of state, no allocation.
 ///
@@ -69,8 +70,17 @@ impl Grammar for Etmv4 {
     const SYNC: Packet = Packet::Async;
 
     #[inline(always)]
-    fn short(&self, header: u8) -> Option<Packet> {
-        (header >= FIRST_ATOMS).then(|| Packet::Atoms(ATOMS[usize::from(header & 0x3f)]))
+    fn frequent(&self, bytes: &[u8]) -> Option<(usize, Packet)> {
+        let header = *bytes.first()?;
+        if header >= FIRST_ATOMS {
+            return Some((1, Packet::Atoms(ATOMS[usize::from(header & 0x3f)])));
+        }
+        if CYCLE_COUNTS.contains(&header) {
+            let mut fields = Fields::new(&bytes[1..]);
+            let packet = cycle_count(header, &mut fields, &self.settings, &self.history).ok()?;
+            return Some((1 + fields.at, packet));
+        }
+        None
     }
 
     #[inline]

@@ -9,11 +9,15 @@ use super::settings::Settings;
 use crate::wire::Malformed;
 use crate::wire::alignment::Stop;
 use crate::wire::fields::Fields;
+use std::ops::RangeInclusive;
 
 const RESERVED: Stop = Stop::Bad(Malformed::ReservedHeader);
 
 /// Headers from here on are atoms.
 pub(super) const FIRST_ATOMS: u8 = 0xc0;
+
+/// Headers of cycle counts.
+pub(super) const CYCLE_COUNTS: RangeInclusive<u8> = 0x0c..=0x1f;
 
 /// The atoms of every such header.
 pub(super) const ATOMS: [Atoms; 64] = {
@@ -66,7 +70,9 @@ pub(super) fn read(
         0x71..=0x7f => Packet::Event(header & 0xf),
         0x40..0x70 => Packet::Conditional(conditional(header, &mut fields)?),
         0x20..0x40 => speculation(header, &mut fields)?,
-        0x0c..=0x1f => cycle_count(header, &mut fields, settings, history)?,
+        header if CYCLE_COUNTS.contains(&header) => {
+            cycle_count(header, &mut fields, settings, history)?
+        }
         _ => general(header, &mut fields, history)?,
     };
     Ok((fields.at, packet))
@@ -137,7 +143,8 @@ fn exception(fields: &mut Fields<'_>) -> Result<Exception, Stop> {
 }
 
 /// Formats 1, 2 and 3.
-fn cycle_count(
+#[inline(always)]
+pub(super) fn cycle_count(
     header: u8,
     fields: &mut Fields<'_>,
     settings: &Settings,

@@ -81,6 +81,7 @@ impl<'a> Executed<'a> {
     }
 
     fn hand_on(&mut self, sink: &mut impl Sink) {
+        self.calls.catch_up();
         let Some(events) = &mut self.events else { return };
         for (position, event) in events.sink_mut().0.drain(..) {
             sink.event(position, &event);

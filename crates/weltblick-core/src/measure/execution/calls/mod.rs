@@ -11,663 +11,140 @@
 //! * arriving in another function in any other way ends one function and begins another in the same
 //!   frame (a tail call);
 //! * after a gap nothing is known: open frames are cut. They count as calls and not as durations.
+//!
+//! Blocks become steps ([`strides`]), and steps become calls ([`following`]): two threads may share that.
 
+mod apart;
+mod following;
 mod stretch;
+mod strides;
 mod whose;
 
-use super::contexts::{Contexts, Resumed};
-use super::crossings::{Crossings, Passing};
+use super::crossings::Crossings;
 use super::figures::CallFigures;
-use super::interval::{Clock, Item, Itself, Pace};
-use super::stacks::{OnStack, Stacks};
-use super::tree::{Named, NodeId, Root, Tree};
-use crate::flow::{Block, Clocking, EXCEPTION, End, Moment, Ran, Sink, Slowest};
+use super::stacks::OnStack;
+use super::tree::{Named, Root, Tree};
+use crate::flow::{Block, Clocking, Moment, Sink};
 use crate::image::Image;
-use crate::isa::thumb::Indirect;
-use rustc_hash::FxHashMap;
+pub use apart::Ahead;
+pub(super) use following::Edge;
+use following::Following;
+use strides::Strides;
 pub(super) use whose::Whose;
-
-/// Calls deeper than this are not followed: they count for the innermost one that is.
-const DEEPEST: usize = 1024;
-/// Items between two times at most; where time is told so seldom, it is not known.
-const MOST_ITEMS: usize = 1 << 16;
-/// The same where nothing tells time.
-const MOST_UNTIMED: usize = 1 << 10;
-
-/// How the last instruction led on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(super) enum Edge {
-    /// In the same function, as far as anybody knows.
-    #[default]
-    None,
-    /// It called; it is to be returned to this address.
-    Call(u64),
-    /// It returned.
-    Return,
-    /// It branched to where a register or memory said.
-    Jump,
-}
-
-/// One call that has not ended.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Frame {
-    pub(super) function: Named,
-    node: NodeId,
-    /// Where it returns to; `None` for the first frame of a context.
-    pub(super) returns_to: Option<u64>,
-    pub(super) context: usize,
-    /// It was called in the place of the frame below (a tail call), and returns with it.
-    in_place: bool,
-    /// It was seen to begin.
-    whole: bool,
-    /// The stretch in which it began.
-    stretch: u64,
-    /// The clock at its beginning: as it was before the stretch in which that lies, and after it.
-    began: [Clock; 2],
-    /// The same of its context's own clock.
-    began_own: [Clock; 2],
-    /// Its context's own clock at the start of the stretch in which it ended.
-    ended_own: Clock,
-    /// Where its beginning is told.
-    offset: u64,
-    /// What ran before it began and before it ended, each in its stretch.
-    before: [Ran; 2],
-    /// Its beginning is told apart from sleep by the pace of instructions only.
-    by_pace: bool,
-    itself: Itself,
-}
 
 /// Follows calls.
 #[derive(Debug)]
 pub struct Calls<'a> {
-    image: &'a Image,
-    clocking: Clocking,
-    /// By block number.
-    functions: Vec<Option<Named>>,
-    figures: FxHashMap<Named, CallFigures>,
-    tree: Tree,
-    /// Frames by number, and numbers that are free.
-    frames: Vec<Frame>,
-    free: Vec<usize>,
-    contexts: Contexts,
-    /// What runs now, for the fast path.
-    function: Option<Named>,
-    node: NodeId,
-    frame: Option<usize>,
-    edge: Edge,
-    /// Instructions that ran since the last item.
-    run: u64,
-    /// What ran since the last time.
-    ran: Ran,
-    slowest: Slowest,
-    items: Vec<Item>,
-    clock: Clock,
-    pace: Pace,
-    /// Stretches so far, and the last one of which nobody knows how long it was.
-    stretch: u64,
-    unknown: u64,
-    /// The last timestamp.
-    stamp: Option<u64>,
-    offset: u64,
-    /// Ways that are followed between points.
-    crossings: Option<Box<Crossings>>,
-    /// Points that were passed in this stretch.
-    passed: Vec<Passing>,
-    /// Own clocks of contexts whose stand-ins ended in it, as they were when those began.
-    joined: Vec<Clock>,
-    /// What was on the stack when, if that is wanted.
-    stacks: Option<Box<Stacks>>,
+    strides: Strides<'a>,
+    following: Following<'a>,
 }
 
 impl<'a> Calls<'a> {
     /// Nothing ran yet.
     #[must_use]
     pub fn new(image: &'a Image, clocking: Clocking) -> Self {
-        let mut tree = Tree::default();
-        let node = tree.root(Root::Unknown);
-        Self {
-            image,
-            clocking,
-            functions: Vec::new(),
-            figures: FxHashMap::default(),
-            tree,
-            frames: Vec::new(),
-            free: Vec::new(),
-            contexts: Contexts::default(),
-            function: None,
-            node,
-            frame: None,
-            edge: Edge::None,
-            run: 0,
-            ran: Ran::default(),
-            slowest: Slowest::default(),
-            items: Vec::new(),
-            clock: Clock::default(),
-            pace: Pace::default(),
-            stretch: 0,
-            unknown: 0,
-            stamp: None,
-            offset: 0,
-            crossings: None,
-            passed: Vec::new(),
-            joined: Vec::new(),
-            stacks: None,
-        }
+        Self { strides: Strides::new(image, clocking), following: Following::new(image, clocking) }
     }
 
     /// The same, telling what was on the stack from when to when.
     #[must_use]
-    pub fn telling_stacks(self) -> Self {
-        Self { stacks: Some(Box::default()), ..self }
+    pub fn telling_stacks(mut self) -> Self {
+        self.following.stacks = Some(Box::default());
+        self
     }
 
     /// What left the stack since it was last asked.
     pub fn left_stack(&mut self) -> impl Iterator<Item = OnStack> + '_ {
-        self.stacks.iter_mut().flat_map(|stacks| stacks.left.drain(..))
+        self.following.stacks.iter_mut().flat_map(|stacks| stacks.left.drain(..))
     }
 
     /// The same, following ways between points too. Blocks must begin there: see
     /// [`Code::cut_at`](crate::flow::Code::cut_at).
     #[must_use]
-    pub fn crossing(self, crossings: Crossings) -> Self {
-        let crossings = crossings.timed(self.clocking != Clocking::Nothing);
-        Self { crossings: Some(Box::new(crossings)), ..self }
+    pub fn crossing(mut self, crossings: Crossings) -> Self {
+        self.strides.stop_at(crossings.addresses());
+        let crossings = crossings.timed(self.following.clocking != Clocking::Nothing);
+        self.following.crossings = Some(Box::new(crossings));
+        self
     }
 
     /// The ways that were gone, if any are followed.
     #[must_use]
     pub fn crossings(&self) -> Option<&Crossings> {
-        self.crossings.as_deref()
+        self.following.crossings.as_deref()
+    }
+
+    /// Counts all that is certain by now for the functions that it belongs to: for those who ask while
+    /// reading goes on.
+    pub fn catch_up(&mut self) {
+        self.strides.catch_up(&mut self.following);
     }
 
     /// Ends the recording: open calls are cut.
     pub fn finish(&mut self) {
-        self.flush();
-        for number in self.contexts.open_frames() {
-            let Frame { function, whole, began, .. } = self.frames[number];
-            if whole {
-                let figures = self.figures.entry(function).or_default();
-                figures.open += 1;
-                figures.open_for =
-                    figures.open_for.max(self.clock.high.saturating_sub(began[0].high));
-            }
-        }
-        if self.crossings.is_some() {
-            // What was passed last may be open, too.
-            self.settle(None);
-        }
-        if let Some(crossings) = &mut self.crossings {
-            crossings.note_open(self.clock);
-        }
-        self.forget_all();
-        self.settle(None);
+        self.catch_up();
+        self.following.finish();
     }
 
     /// What is known of each function's calls.
     pub fn figures(&self) -> impl Iterator<Item = (Named, &CallFigures)> {
-        self.figures.iter().map(|(&function, figures)| (function, figures))
+        self.following.figures.iter()
     }
 
     /// How many calls deep what runs is, handlers on top of what they interrupted.
     #[must_use]
     pub fn depth(&self) -> u32 {
-        self.contexts.stack().map(|context| self.contexts.frames(context).len() as u32).sum()
+        self.following.depth()
     }
 
     /// Who called what runs, outermost first: beginnings of paths, and functions.
     #[must_use]
     pub fn path(&self) -> Vec<(Root, Option<Named>)> {
-        let mut path = Vec::new();
-        for context in self.contexts.stack() {
-            let root = self.contexts.root(context);
-            path.push((root, None));
-            let frames = self.contexts.frames(context).iter();
-            path.extend(frames.map(|&frame| (root, Some(self.frames[frame].function))));
-        }
-        path
+        self.following.path()
     }
 
     /// Who called whom.
     #[must_use]
     pub const fn tree(&self) -> &Tree {
-        &self.tree
+        &self.following.tree
     }
 
     /// Ticks that were told, in all; `None` where nothing tells time.
     #[must_use]
     pub fn ticks(&self) -> Option<u64> {
-        (self.clocking != Clocking::Nothing).then_some(self.clock.high)
+        let Following { clocking, clock, .. } = &self.following;
+        (*clocking != Clocking::Nothing).then_some(clock.high + self.strides.alone.ticks)
     }
 
     /// Instructions in all.
     #[must_use]
     pub const fn instructions(&self) -> u64 {
-        self.clock.instructions
-    }
-
-    #[inline(always)]
-    fn function_of(&mut self, block: &Block) -> Named {
-        match self.functions.get(block.id.0 as usize) {
-            Some(&Some(named)) => named,
-            _ => self.look_up(block),
-        }
-    }
-
-    #[cold]
-    fn look_up(&mut self, block: &Block) -> Named {
-        let number = block.id.0 as usize;
-        if number >= self.functions.len() {
-            self.functions.resize((number + 1).next_power_of_two(), None);
-        }
-        let named = Named(self.image.function_at(block.start));
-        self.functions[number] = Some(named);
-        named
-    }
-
-    /// Instructions of a block run in the function that it lies in.
-    #[inline(always)]
-    fn run(&mut self, block: &Block, instructions: u32) {
-        let function = self.function_of(block);
-        if self.edge != Edge::None || self.function != Some(function) {
-            self.change(block.start, function);
-        }
-        if self.crossings.is_some() {
-            self.pass(block.start);
-        }
-        self.run += u64::from(instructions);
-        if block.waits {
-            self.tree.node_mut(self.node).waits += 1;
-            self.ran.waits += 1;
-            self.item(Item::Waits(self.node));
-        }
-    }
-
-    /// Points at this address are passed.
-    #[inline(never)]
-    fn pass(&mut self, address: u64) {
-        let points = self.crossings.as_ref().map_or(0, |crossings| crossings.points_at(address));
-        if points > 0 {
-            self.flush();
-            let context = self.contexts.current();
-            let depth = self.contexts.frames(context).len();
-            let offset = self.offset;
-            self.item(Item::Passed { points, context, depth, offset });
-        }
-    }
-
-    /// Another function, or the same one again.
-    #[inline(never)]
-    fn change(&mut self, address: u64, function: Named) {
-        self.flush();
-        let edge = std::mem::take(&mut self.edge);
-        let context = self.contexts.current();
-        match edge {
-            Edge::Call(returns_to) => self.open(context, function, Some(returns_to), false, true),
-            Edge::Return => self.return_to(address, function),
-            Edge::Jump if self.unwind(context, address) => {}
-            Edge::Jump | Edge::None => self.move_on(context, address, function),
-        }
-        self.show_top();
-    }
-
-    /// Notes what runs, for the fast path.
-    fn show_top(&mut self) {
-        self.note_stack();
-        let context = self.contexts.current();
-        let top = self.contexts.frames(context).last().copied();
-        self.frame = top;
-        self.function = top.map(|frame| self.frames[frame].function);
-        self.node = match top {
-            Some(frame) => self.frames[frame].node,
-            None => self.tree.root(self.contexts.root(context)),
-        };
-    }
-
-    /// Notes what is on the stack, if anybody wants to know.
-    fn note_stack(&mut self) {
-        let Some(stacks) = &mut self.stacks else { return };
-        let frames = self.contexts.stack().flat_map(|context| self.contexts.frames(context));
-        let shown = frames.map(|&number| {
-            let Frame { function, stretch, .. } = self.frames[number];
-            (number, stretch, function)
-        });
-        stacks.changed(shown, self.items.len().saturating_sub(1));
-    }
-
-    /// A call begins.
-    fn open(
-        &mut self,
-        context: usize,
-        function: Named,
-        returns_to: Option<u64>,
-        in_place: bool,
-        whole: bool,
-    ) {
-        if whole {
-            self.figures.entry(function).or_default().calls += 1;
-        }
-        let frames = self.contexts.frames(context);
-        if frames.len() >= DEEPEST {
-            if let Some(&deepest) = frames.last() {
-                self.frames[deepest].itself.unsure = true;
-            }
-            return self.contexts.dive(context);
-        }
-        let parent = match frames.last() {
-            Some(&frame) => self.frames[frame].node,
-            None => self.tree.root(self.contexts.root(context)),
-        };
-        let node = self.tree.child(parent, function);
-        self.tree.node_mut(node).calls += u64::from(whole);
-        let frame = Frame {
-            function,
-            node,
-            returns_to,
-            context,
-            in_place,
-            whole,
-            stretch: self.stretch + 1,
-            began: [Clock::default(); 2],
-            began_own: [Clock::default(); 2],
-            ended_own: Clock::default(),
-            offset: self.offset,
-            before: [self.ran; 2],
-            by_pace: false,
-            itself: Itself::default(),
-        };
-        let number = match self.free.pop() {
-            Some(number) => {
-                self.frames[number] = frame;
-                number
-            }
-            None => {
-                self.frames.push(frame);
-                self.frames.len() - 1
-            }
-        };
-        self.contexts.push(context, number);
-        self.item(Item::Open(number));
-    }
-
-    /// The innermost call ends.
-    fn close(&mut self, context: usize) {
-        self.take_off(context, Item::Close);
-    }
-
-    /// The innermost call is not followed any more.
-    fn cut(&mut self, context: usize) {
-        self.take_off(context, Item::Cut);
-    }
-
-    /// The innermost call ends or is not followed any more, and with it those in whose place it was called.
-    fn take_off_returning(&mut self, context: usize, item: fn(usize) -> Item) {
-        let mut again = true;
-        while std::mem::take(&mut again) {
-            let top = self.contexts.frames(context).last();
-            again = top.is_some_and(|&frame| self.frames[frame].in_place);
-            self.take_off(context, item);
-        }
-    }
-
-    fn take_off(&mut self, context: usize, item: impl FnOnce(usize) -> Item) {
-        let Some(number) = self.contexts.pop(context) else { return };
-        let Frame { whole, before, .. } = &mut self.frames[number];
-        before[1] = self.ran;
-        let whole = *whole;
-        self.item(if whole { item(number) } else { Item::Drop(number) });
-    }
-
-    /// A return.
-    fn return_to(&mut self, address: u64, function: Named) {
-        // Which thread it is may show only now.
-        let frames = &self.frames;
-        let returns_to = |frame: usize| frames[frame].returns_to;
-        let replaced =
-            self.contexts.decide(address, returns_to, |frame: usize| frames[frame].in_place);
-        let context = self.contexts.current();
-        if let Some((stand_in, popped)) = replaced {
-            self.adopt(stand_in, context, popped);
-        }
-        if self.contexts.surface(context) || self.unwind(context, address) {
-            return;
-        }
-        // Beyond what was seen to be called: by somebody else, who waited at the same place?
-        let mistaken = self.contexts.frames(context).last().copied();
-        if self.contexts.replace_mistaken()
-            && let Some(frame) = mistaken
-        {
-            self.frames[frame].itself.unsure = true;
-        }
-        let context = self.contexts.current();
-        while !self.contexts.frames(context).is_empty() {
-            self.cut(context);
-        }
-        self.open(context, function, None, false, false);
-    }
-
-    /// Frames of a stand-in were those of `context`, and so was what it ran.
-    fn adopt(&mut self, stand_in: usize, context: usize, popped: usize) {
-        while !self.contexts.frames(stand_in).is_empty() {
-            self.take_off(stand_in, Item::Drop);
-        }
-        self.item(Item::Join(stand_in, context));
-        // These ended while nobody knew whose they were.
-        for _ in 0..popped {
-            self.take_off_returning(context, Item::Cut);
-        }
-        // Some of what the stand-in ran was this call's own.
-        if let Some(&top) = self.contexts.frames(context).last() {
-            self.frames[top].itself.unsure = true;
-        }
-    }
-
-    /// An indirect branch to `address`: whether that is where an open call returns to, or the middle
-    /// of a function that is open.
-    fn unwind(&mut self, context: usize, address: u64) -> bool {
-        let frames = self.contexts.frames(context);
-        let returns = |&frame: &usize| self.frames[frame].returns_to == Some(address);
-        if let Some(above) = frames.iter().rev().position(returns) {
-            for _ in 0..above {
-                self.close(context);
-            }
-            self.take_off_returning(context, Item::Close);
-            return true;
-        }
-        let function = Named(self.image.function_at(address));
-        let is_open = |&frame: &usize| self.frames[frame].function == function;
-        match frames.iter().rev().position(is_open) {
-            Some(above) if !self.is_start_of(function, address) => {
-                for _ in 0..above {
-                    self.close(context);
-                }
-                true
-            }
-            _ => false,
-        }
-    }
-
-    fn is_start_of(&self, function: Named, address: u64) -> bool {
-        function.0.is_some_and(|id| self.image.function(id).range.start == address)
-    }
-
-    /// Arrives in another function without a call, or in the first one of a context.
-    fn move_on(&mut self, context: usize, address: u64, function: Named) {
-        let Some(&top) = self.contexts.frames(context).last() else {
-            // A handler, or a thread, that begins.
-            let handler = matches!(self.contexts.root(context), Root::Exception(_));
-            let begins = handler || self.is_start_of(function, address);
-            return self.open(context, function, None, false, begins);
-        };
-        if self.frames[top].function == function {
-            return; // a computed jump inside of it
-        }
-        let Frame { returns_to, .. } = self.frames[top];
-        let at_start = self.is_start_of(function, address);
-        match self.place_in_chain(context, function) {
-            None => self.open(context, function, returns_to, true, at_start),
-            Some(above) => {
-                for _ in 0..above {
-                    self.close(context);
-                }
-                if at_start {
-                    // Tail calls in a circle: it begins anew, or the stack would grow without end.
-                    let top = self.contexts.frames(context).last();
-                    let in_place = top.is_some_and(|&frame| self.frames[frame].in_place);
-                    self.close(context);
-                    self.open(context, function, returns_to, in_place, true);
-                }
-            }
-        }
-    }
-
-    /// How many frames lie above that of a function among those that return together, if it is one of
-    /// them.
-    fn place_in_chain(&self, context: usize, function: Named) -> Option<usize> {
-        let frames = self.contexts.frames(context);
-        let returns_further = frames.iter().rev().take_while(|&&f| self.frames[f].in_place).count();
-        let chain = frames.iter().rev().take(returns_further + 1);
-        chain.into_iter().position(|&frame| self.frames[frame].function == function)
-    }
-
-    /// Instructions that ran become an item.
-    fn flush(&mut self) {
-        if self.run > 0 {
-            let instructions = std::mem::take(&mut self.run);
-            self.ran.instructions += instructions;
-            let context = self.contexts.current();
-            self.item(Item::Ran { node: self.node, frame: self.frame, context, instructions });
-        }
-    }
-
-    fn item(&mut self, item: Item) {
-        self.items.push(item);
-        let most = if self.clocking == Clocking::Nothing { MOST_UNTIMED } else { MOST_ITEMS };
-        if self.items.len() >= most {
-            self.settle(None);
-            // When the rest of this stretch began is not known.
-            self.ran.waits = 1;
-        }
-    }
-
-    /// Nothing that is open is followed any more.
-    fn forget_all(&mut self) {
-        self.flush();
-        for context in self.contexts.forget_all() {
-            while !self.contexts.frames(context).is_empty() {
-                self.cut(context);
-            }
-        }
-        if self.crossings.is_some() {
-            self.item(Item::Lost);
-        }
-        self.note_stack();
-        self.function = None;
-        self.frame = None;
-        self.edge = Edge::None;
-    }
-
-    fn entered(&mut self, exception: Option<u16>, returns_to: u64) {
-        // A debugger's halt, and the like: no handler, and it lasts as long as somebody likes.
-        let Some(exception) = exception else {
-            self.ran.waits += 1;
-            return;
-        };
-        self.flush();
-        // A core that sleeps on exit does so before the next handler.
-        self.ran.waits += u64::from(self.contexts.is_nobody());
-        self.ran.instructions += EXCEPTION;
-        if let Some(forgotten) = self.contexts.enter(exception, returns_to, self.edge) {
-            while !self.contexts.frames(forgotten).is_empty() {
-                self.cut(forgotten);
-            }
-            if self.crossings.is_some() {
-                self.item(Item::Forgotten(forgotten));
-            }
-        }
-        self.function = None;
-        self.frame = None;
-        self.edge = Edge::None;
-    }
-
-    fn left(&mut self) {
-        self.flush();
-        self.ran.instructions += EXCEPTION;
-        if let Some(handler) = self.contexts.leave() {
-            while !self.contexts.frames(handler).is_empty() {
-                self.close(handler);
-            }
-            if self.crossings.is_some() {
-                self.item(Item::Gone(handler));
-            }
-            self.note_stack();
-        }
-        self.function = None;
-        self.frame = None;
-        self.edge = Edge::None;
-    }
-
-    fn resume(&mut self, block: &Block) {
-        self.item(Item::Back);
-        let Resumed { edge, stands_in } = self.contexts.resume(block.start);
-        self.edge = edge;
-        if stands_in {
-            let function = self.function_of(block);
-            let context = self.contexts.current();
-            self.open(context, function, None, false, false);
-        }
-        self.show_top();
+        self.following.clock.instructions + self.strides.alone.instructions
     }
 }
 
 impl Sink for Calls<'_> {
     #[inline(always)]
     fn ran(&mut self, block: &Block, taken: bool) {
-        self.run(block, block.instructions);
-        if taken {
-            match block.end {
-                _ if block.links => self.edge = Edge::Call(block.after()),
-                End::Indirect(Indirect::Return) => self.edge = Edge::Return,
-                End::Indirect(_) => self.edge = Edge::Jump,
-                _ => {}
-            }
-        }
+        self.strides.ran(block, taken, &mut self.following);
     }
 
     fn ran_part(&mut self, block: &Block, _until: u64, instructions: u32) {
-        self.run(block, instructions);
+        self.strides.run(block, instructions, &mut self.following);
     }
 
+    #[inline(always)]
     fn arrived(&mut self, block: &Block) {
-        if self.contexts.is_nobody() {
-            self.resume(block);
-        } else if self.function.is_none() {
-            // A handler begins before its first instruction: it may be interrupted there.
-            let function = self.function_of(block);
-            self.change(block.start, function);
-        }
+        self.strides.arrived(block, &mut self.following);
     }
 
     #[inline(always)]
     fn at(&mut self, offset: u64) {
-        self.offset = offset;
+        self.strides.offset = offset;
     }
 
+    #[inline(always)]
     fn moment(&mut self, offset: u64, moment: &Moment) {
-        self.offset = offset;
-        match (*moment, self.clocking) {
-            (Moment::Entered { exception, returns_to }, _) => self.entered(exception, returns_to),
-            (Moment::Left, _) => self.left(),
-            (Moment::Cycles(cycles), Clocking::Cycles) => self.settle(cycles.map(u64::from)),
-            (Moment::Time { value, .. }, Clocking::Timestamps) if value > 0 => {
-                let since = self.stamp.replace(value).and_then(|before| value.checked_sub(before));
-                self.settle(since);
-            }
-            (Moment::Gap(_), _) => {
-                self.forget_all();
-                self.settle(None);
-                self.stamp = None;
-            }
-            _ => {}
-        }
+        self.strides.moment(offset, moment, &mut self.following);
     }
 }

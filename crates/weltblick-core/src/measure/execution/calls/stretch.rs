@@ -2,20 +2,27 @@
 
 use super::super::crossings::{Crossings, Passing};
 use super::super::figures::Longest;
-use super::super::interval::{Clock, Item, Itself, share_out};
+use super::super::interval::{Clock, Item, Itself, Mix, share_out};
 use super::super::tree::SelfTime;
-use super::Calls;
+use super::following::Following;
+use super::strides::Alone;
 use crate::flow::{Clocking, Ran};
 use crate::stats::Ticks;
 use crate::time::Window;
 
-impl Calls<'_> {
+impl Following<'_> {
+    /// A stretch ends: so many ticks passed in it.
+    pub(super) fn tick(&mut self, ticks: u64) {
+        if self.items.is_empty() && !self.contexts.is_nobody() {
+            self.settle_alone(ticks);
+        } else {
+            self.settle(Some(ticks));
+        }
+    }
+
     /// A stretch ends: so many ticks passed in it, if that is known.
     #[inline(never)]
     pub(super) fn settle(&mut self, ticks: Option<u64>) {
-        if let (true, Some(ticks)) = (self.items.is_empty(), ticks) {
-            return self.settle_alone(ticks);
-        }
         self.flush();
         self.stretch += 1;
         let items = std::mem::take(&mut self.items);
@@ -24,23 +31,23 @@ impl Calls<'_> {
             self.slowest.learn(all.instructions, ticks);
         }
         let before = self.clock;
-        self.count(&items);
+        let mix = self.count(&items);
         if ticks.is_none() {
             // Nor is it known of calls that are open how long they last.
             self.unknown = self.stretch;
         }
         let idle = (!self.contexts.is_nobody()).then_some(self.node);
-        share_out(&items, ticks, self.stretch, idle, &mut self.pace, &mut self.tree);
+        share_out(&items, &mix, ticks, self.stretch, idle, &mut self.pace, &mut self.tree);
         let ticks = ticks.unwrap_or(0);
         self.clock.low += ticks;
         self.clock.high += ticks;
-        self.contexts.advance(&items, ticks, self.stretch);
-        self.advance_frames(&items, ticks);
-        let at_once = self.before_anything_ran(&items);
+        self.contexts.advance(&items, &mix, ticks, self.stretch);
+        self.advance_frames(&items, &mix, ticks);
+        let at_once = self.before_anything_ran(&items, &mix);
         if let Some(stacks) = &mut self.stacks {
             stacks.settle([before.high, self.clock.high], at_once);
         }
-        for item in &items {
+        for item in items.iter().filter(|_| mix.joins) {
             if let Item::Join(stand_in, context) = *item {
                 self.contexts.join_time(stand_in, context);
             }
@@ -68,7 +75,7 @@ impl Calls<'_> {
                     self.free.push(number);
                 }
                 Item::Cut(number) => {
-                    self.figures.entry(self.frames[number].function).or_default().cut += 1;
+                    self.figures.of_mut(self.frames[number].function).cut += 1;
                     self.free.push(number);
                 }
                 Item::Drop(number) => self.free.push(number),
@@ -139,67 +146,50 @@ impl Calls<'_> {
     /// How many items stand before the first one that took time: calls and returns do not, but handlers
     /// take some to begin. A cycle count tells the time of the last branch itself; a timestamp comes
     /// some time after it.
-    fn before_anything_ran(&self, items: &[Item]) -> usize {
-        let took = |item: &Item| match *item {
-            Item::Ran { .. } | Item::Waits(_) | Item::Back => true,
-            Item::Open(number) => self.frames[number].returns_to.is_none(),
-            Item::Close(_)
-            | Item::Cut(_)
-            | Item::Drop(_)
-            | Item::Join(..)
-            | Item::Passed { .. }
-            | Item::Gone(_)
-            | Item::Forgotten(_)
-            | Item::Lost => false,
-        };
+    fn before_anything_ran(&self, items: &[Item], mix: &Mix) -> usize {
         match self.clocking {
             // What is found out about threads changes their clocks.
-            Clocking::Cycles if items.iter().any(|item| matches!(item, Item::Join(..))) => 0,
-            Clocking::Cycles => items.iter().position(took).unwrap_or(items.len()),
+            Clocking::Cycles if mix.joins => 0,
+            Clocking::Cycles => mix.took.unwrap_or(items.len()),
             Clocking::Timestamps | Clocking::Nothing => 0,
         }
     }
 
     /// What calls ran themselves takes its part of a stretch: for certain only where no other ran.
-    fn advance_frames(&mut self, items: &[Item], ticks: u64) {
-        let (mut first, mut alone) = (None, true);
+    fn advance_frames(&mut self, items: &[Item], mix: &Mix, ticks: u64) {
         for item in items {
-            let Item::Ran { frame, .. } = *item else { continue };
-            alone &= first.is_none_or(|first| first == frame);
-            first = first.or(Some(frame));
-            if let Some(frame) = frame {
+            if let Item::Ran { frame: Some(frame), .. } = *item {
                 self.frames[frame].itself.ran_in(self.stretch, ticks);
             }
         }
-        match first {
-            Some(Some(frame)) if alone => self.frames[frame].itself.low += ticks,
-            Some(_) => {}
-            // Nothing ran: time passed in what would run next.
-            None => {
-                if let Some(frame) = self.frame.filter(|_| !self.contexts.is_nobody()) {
-                    self.frames[frame].itself.ran_in(self.stretch, ticks);
-                }
-            }
+        if let Some(frame) = mix.only_frame() {
+            self.frames[frame].itself.low += ticks;
+        }
+        // Nothing ran: time passed in what would run next.
+        if !mix.ran_at_all()
+            && let Some(frame) = self.frame.filter(|_| !self.contexts.is_nobody())
+        {
+            self.frames[frame].itself.ran_in(self.stretch, ticks);
         }
     }
 
-    /// A stretch in which one function ran and nothing else happened: most are.
+    /// A stretch in which one function ran and nothing else happened.
     fn settle_alone(&mut self, ticks: u64) {
         self.stretch += 1;
-        self.clock.low += ticks;
-        self.clock.high += ticks;
         let ran = std::mem::take(&mut self.ran);
         let instructions = std::mem::take(&mut self.run);
-        if instructions == 0 && self.contexts.is_nobody() {
-            return;
+        if instructions > 0 && ran.waits == 0 {
+            self.slowest.learn(ran.instructions + instructions, ticks);
         }
-        self.clock.instructions += instructions;
-        if instructions > 0 {
-            if ran.waits == 0 {
-                self.slowest.learn(ran.instructions + instructions, ticks);
-            }
-            self.pace.learn(ticks, instructions);
-        }
+        self.add_alone(Alone::of(ticks, instructions));
+    }
+
+    /// Counts what ran in such stretches.
+    pub(super) fn add_alone(&mut self, alone: Alone) {
+        let Alone { ticks, instructions, busy } = alone;
+        let by = Clock { low: ticks, high: ticks, instructions };
+        self.clock.add(by);
+        self.pace.learn(busy, instructions);
         let node = self.tree.node_mut(self.node);
         node.instructions += instructions;
         node.time.add(SelfTime { ticks, low: ticks, high: ticks });
@@ -209,14 +199,18 @@ impl Calls<'_> {
             itself.ran_alone(ticks);
         }
         let context = self.contexts.current();
-        self.contexts.ran_alone(context, Clock { low: ticks, high: ticks, instructions });
+        self.contexts.ran_alone(context, by);
     }
 
     /// Counts instructions: these are certain, one by one.
-    fn count(&mut self, items: &[Item]) {
-        for item in items {
+    fn count(&mut self, items: &[Item]) -> Mix {
+        let mut mix = Mix::default();
+        for (place, item) in items.iter().enumerate() {
+            let mut takes_time = false;
             match *item {
-                Item::Ran { frame, context, instructions, .. } => {
+                Item::Ran { node, frame, context, instructions } => {
+                    takes_time = true;
+                    mix.ran(node, frame, context, instructions);
                     self.clock.instructions += instructions;
                     self.contexts.count(context, instructions);
                     if let Some(frame) = frame {
@@ -224,10 +218,10 @@ impl Calls<'_> {
                     }
                 }
                 Item::Open(number) => {
-                    let own = self.contexts.clock(self.frames[number].context);
                     let frame = &mut self.frames[number];
+                    takes_time = frame.returns_to.is_none();
                     frame.began = [self.clock; 2];
-                    frame.began_own = [own; 2];
+                    frame.began_own = [self.contexts.clock(frame.context); 2];
                 }
                 Item::Close(number) => {
                     let frame = &mut self.frames[number];
@@ -236,7 +230,7 @@ impl Calls<'_> {
                     let ran = own.saturating_sub(frame.began_own[0].instructions);
                     let ran = Ticks::exact(ran);
                     let (offset, until) = (frame.offset, self.offset);
-                    let figures = self.figures.entry(frame.function).or_default();
+                    let figures = self.figures.of_mut(frame.function);
                     figures.instructions.add(ran);
                     if !frame.itself.unsure {
                         figures.self_instructions.add(Ticks::exact(frame.itself.instructions));
@@ -246,6 +240,7 @@ impl Calls<'_> {
                     }
                 }
                 Item::Join(stand_in, context) => {
+                    mix.joins = true;
                     if self.crossings.is_some() {
                         self.joined.push(self.contexts.clock(context));
                     }
@@ -257,21 +252,24 @@ impl Calls<'_> {
                     let passing = Passing { points, context, depth, offset, stretch, at, own };
                     self.passed.push(passing);
                 }
-                Item::Waits(_)
-                | Item::Cut(_)
-                | Item::Drop(_)
-                | Item::Gone(_)
-                | Item::Forgotten(_)
-                | Item::Back
-                | Item::Lost => {}
+                Item::Waits(node) => {
+                    takes_time = true;
+                    mix.waits.get_or_insert(node);
+                }
+                Item::Back => takes_time = true,
+                Item::Cut(_) | Item::Drop(_) | Item::Gone(_) | Item::Forgotten(_) | Item::Lost => {}
+            }
+            if takes_time {
+                mix.took.get_or_insert(place);
             }
         }
+        mix
     }
 
     /// How long a call lasted that ended in the stretch that began at `before` and had `ticks`, after
     /// `passed` of them at most, and then.
     fn note(&mut self, number: usize, before: Clock, at: Window, [ticks, passed]: [u64; 2]) {
-        let frame = self.frames[number];
+        let frame = &self.frames[number];
         if frame.stretch <= self.unknown || self.clocking == Clocking::Nothing {
             return;
         }
@@ -289,7 +287,7 @@ impl Calls<'_> {
             high: own_high.saturating_sub(frame.began_own[0].high).min(elapsed.high),
         };
         let until = self.offset;
-        let figures = self.figures.entry(frame.function).or_default();
+        let figures = self.figures.of_mut(frame.function);
         figures.by_pace |= frame.by_pace;
         figures.elapsed.add(elapsed);
         figures.own.add(Ticks { low: alone.low.min(alone.high), ..alone });

@@ -20,12 +20,12 @@ pub(crate) enum Whose {
 impl Calls<'_> {
     /// Who has the core; `last` had it before.
     pub(crate) fn whose(&self, roster: &Roster, last: Option<Named>) -> Whose {
-        let Some(current) = self.contexts.running() else { return Whose::Handler };
-        if matches!(self.contexts.root(current), Root::Exception(_)) {
+        let Some(current) = self.following.contexts.running() else { return Whose::Handler };
+        if matches!(self.following.contexts.root(current), Root::Exception(_)) {
             return Whose::Handler;
         }
-        if self.contexts.stands_in(current) {
-            let candidates = self.contexts.candidates(current).iter();
+        if self.following.contexts.stands_in(current) {
+            let candidates = self.following.contexts.candidates(current).iter();
             let mut tasks = candidates.map(|&context| self.task_of(context, roster));
             return if tasks.any(|task| task.is_some() && task == last) {
                 Whose::Perhaps
@@ -39,11 +39,11 @@ impl Calls<'_> {
     /// Whether it has just shown that what runs was taken for another thread.
     #[inline(always)]
     pub(crate) const fn take_mistaken(&mut self) -> bool {
-        self.contexts.take_mistaken()
+        self.following.contexts.take_mistaken()
     }
 
     fn task_of(&self, context: usize, roster: &Roster) -> Option<Named> {
-        let frames = self.contexts.frames(context).iter();
-        roster.task_of(frames.map(|&frame| self.frames[frame].function))
+        let frames = self.following.contexts.frames(context).iter();
+        roster.task_of(frames.map(|&frame| self.following.frames[frame].function))
     }
 }
