@@ -275,6 +275,13 @@ pub struct PointRange {
     pub end: Option<Point>,
 }
 
+impl fmt::Display for PointRange {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let side = |point: &Option<Point>| point.as_ref().map(Point::to_string).unwrap_or_default();
+        write!(f, "{}..{}", side(&self.start), side(&self.end))
+    }
+}
+
 impl FromStr for PointRange {
     type Err = PointError;
 
@@ -351,7 +358,9 @@ mod tests {
             if let Ok(point) = text.parse::<Point>() {
                 prop_assert_eq!(point.to_string().parse::<Point>(), Ok(point));
             }
-            let _ = text.parse::<PointRange>();
+            if let Ok(range) = text.parse::<PointRange>() {
+                prop_assert_eq!(range.to_string().parse::<PointRange>(), Ok(range));
+            }
         }
     }
 }

@@ -16,7 +16,7 @@ pub enum Edge {
 
 /// Hands on what ran between two edges, again and again; what is left out is not traced by choice. A gap
 /// in which an edge may lie ends a part: what follows it is told from the next beginning on.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Only<S> {
     /// Without one, from the beginning.
     from: Option<Edge>,

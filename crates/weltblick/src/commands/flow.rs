@@ -1,5 +1,6 @@
 //! `flow`: what exactly ran around a place?
 
+use super::only::{CodeArgs, OnlyArgs};
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -8,7 +9,8 @@ use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::budget::{Point, address_of};
 use weltblick_core::flow::Clocking;
-use weltblick_core::measure::execution::{Found, History, Place};
+use weltblick_core::image::FunctionId;
+use weltblick_core::measure::execution::{Found, History, Place, View};
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::time::Window;
 
@@ -28,6 +30,10 @@ pub(crate) struct Args {
     /// Instructions before the place [default: half of them]
     #[arg(long, value_name = "COUNT")]
     back: Option<u64>,
+    #[command(flatten)]
+    code: CodeArgs,
+    #[command(flatten)]
+    part: OnlyArgs,
     #[command(flatten)]
     output: OutputArgs,
     #[command(flatten)]
@@ -49,7 +55,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let back = args.back.unwrap_or(args.count / 2).min(MOST);
     let after = args.count.saturating_sub(back).min(MOST);
     let image = capture.image()?;
-    let (history, cut) = history(&capture, place, args.next, [back, after])?;
+    let shown = Shown::of(args, &capture)?;
+    if let (Place::Address(address), Some(view)) = (place, &shown.view)
+        && !view.has(address, image)
+    {
+        bail!("--inside and --exclude leave out {}, which is looked for", args.around);
+    }
+    let (history, cut) = history(&capture, place, args.next, [back, after], &shown)?;
     let clock = capture.manifest.target.core_clock;
     // Who read from the middle does not know how much time passed before.
     let scale = clock.map(|clock| Scale::of(clock, Some(clock)));
@@ -59,10 +71,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     };
     let Some(report) = show::flow::report(&history, image, scale, address, [back, after])? else {
         bail!(
-            "{}: {} is not reached{} in this instruction trace",
+            "{}: {} is not reached{} in {}",
             capture.name.display(),
             args.around,
-            if args.next > 0 { " so often" } else { "" }
+            if args.next > 0 { " so often" } else { "" },
+            if shown.view.is_some() { "what is chosen of it" } else { "this instruction trace" }
         );
     };
     match args.output.format {
@@ -71,24 +84,78 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Format::Text => {
             let from =
                 if cut { "; times count from where reading began, shortly before" } else { "" };
-            let title = format!("{}, around {}{from}", capture.name.display(), args.around);
+            let chosen = args.chosen();
+            let title = format!("{}, around {}{chosen}{from}", capture.name.display(), args.around);
             show::flow::text(&report, &title, Paint::new(args.output.color), out)?;
         }
     }
     Ok(Outcome::Done)
 }
 
+impl Args {
+    /// What is shown, in the words in which it was asked for.
+    fn chosen(&self) -> String {
+        let only = self.part.only.iter().map(|range| format!(", only {range}"));
+        let inside = self.code.inside.iter().map(|name| format!(", inside {name}"));
+        let exclude = self.code.exclude.iter().map(|name| format!(", without {name}"));
+        only.chain(inside).chain(exclude).collect()
+    }
+}
+
+/// What of the recording is shown.
+#[derive(Default)]
+struct Shown {
+    view: Option<View>,
+    /// Only a part of it.
+    is_part: bool,
+    /// Where blocks must begin for that.
+    cuts: Vec<u64>,
+}
+
+impl Shown {
+    fn of(args: &Args, capture: &Capture) -> Result<Self> {
+        let part = args.part.part(capture)?;
+        if part.is_all() && args.code.is_all() {
+            return Ok(Self::default());
+        }
+        let mut view = View::new(part.only(()));
+        if !args.code.is_all() {
+            let image = capture.image()?;
+            let all = (0..).zip(image.functions());
+            let ids =
+                all.map(|(number, function)| (Some(FunctionId(number)), function.name.as_str()));
+            let none = (None, "[code without a name]");
+            let chosen = ids.chain([none]).filter(|&(id, name)| args.code.takes(name, id, image));
+            let chosen: Vec<_> = chosen.map(|(id, _)| id).collect();
+            if chosen.is_empty() {
+                bail!("--inside and --exclude leave out all code of the image");
+            }
+            view = view.of(chosen);
+        }
+        Ok(Self { view: Some(view), is_part: !part.is_all(), cuts: part.cuts(&[]) })
+    }
+}
+
 /// What ran before and after a place, and whether its times count from where reading began.
-fn history(
-    capture: &Capture,
+fn history<'c>(
+    capture: &'c Capture,
     place: Place,
     next: u64,
     around: [u64; 2],
-) -> Result<(History<'_>, bool)> {
+    shown: &Shown,
+) -> Result<(History<'c>, bool)> {
     let image = capture.image()?;
-    let new = || History::new(image, capture.flow_clocking(), place, next, around);
+    let new = || {
+        let history = History::new(image, capture.flow_clocking(), place, next, around);
+        match &shown.view {
+            Some(view) => history.seen_through(view.clone()),
+            None => history,
+        }
+    };
     let mut history = new();
     let near = match (place, found(capture, place, next)?) {
+        // Whether a part has begun is only known from its beginning on.
+        _ if shown.is_part => false,
         // A byte is near its place in the file.
         (Place::Byte(byte), _) => capture.replay_flow_near(byte, &mut history)?,
         (_, Some(found)) => {
@@ -98,10 +165,12 @@ fn history(
         (_, None) => false,
     };
     let near = near && history.steps().is_some() && !history.misses();
+    // What is shown may lie further back than what was read.
+    let near = near && !(shown.view.is_some() && history.is_short());
     let cut = near && matches!(place, Place::Byte(_));
     if !near {
         history = new();
-        capture.replay_flow(&mut history)?;
+        capture.replay_flow_cut(&shown.cuts, &mut history)?;
     }
     history.finish();
     Ok((history, cut))
@@ -110,7 +179,7 @@ fn history(
 /// When code is reached for the first time, between two cycle counts.
 pub(super) fn when(code: &Point, capture: &Capture) -> Result<Window> {
     let place = Place::Address(address_of(code, capture.image()?)?);
-    let (history, _) = history(capture, place, 0, [0, UP_TO_A_COUNT])?;
+    let (history, _) = history(capture, place, 0, [0, UP_TO_A_COUNT], &Shown::default())?;
     let reached = history.steps().and_then(|(steps, hit)| {
         let earliest = steps[hit].ticks?;
         let later = steps.iter().skip(hit).filter_map(|step| step.ticks);

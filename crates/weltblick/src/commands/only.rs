@@ -144,9 +144,13 @@ impl Part {
         if self.is_all() {
             return capture.replay_flow_cut(&cuts, sink);
         }
+        capture.replay_flow_cut(&cuts, &mut self.only(sink))
+    }
+
+    /// Hands on this part only.
+    pub(crate) fn only<S: Sink>(&self, sink: S) -> Only<S> {
         let only = Only::new(self.from, self.until, sink);
-        let mut only = if self.one_clock { only.on_one_clock() } else { only };
-        capture.replay_flow_cut(&cuts, &mut only)
+        if self.one_clock { only.on_one_clock() } else { only }
     }
 
     /// The same, following calls too: they are ended. Where a trace is long and there are two cores, they are
@@ -169,7 +173,8 @@ impl Part {
         Ok((read?, beside, calls))
     }
 
-    fn cuts(&self, further: &[u64]) -> Vec<u64> {
+    /// Where blocks must begin: at its edges, and at these addresses.
+    pub(crate) fn cuts(&self, further: &[u64]) -> Vec<u64> {
         [further, &addresses(&[self.from, self.until])].concat()
     }
 }

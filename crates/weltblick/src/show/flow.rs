@@ -1,7 +1,7 @@
 //! Faces of what ran around a place.
 
 use super::disassembly::{Disassembler, opcode};
-use super::{Paint, cell, path_end, plain};
+use super::{Paint, cell, count, path_end, plain};
 use anyhow::Result;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -29,7 +29,7 @@ pub(crate) struct FlowReport {
 /// One instruction, or something that happened between two.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema, Default)]
 pub(crate) struct FlowLine {
-    /// `instruction`, `entered`, `left` or `gap`.
+    /// `instruction`, `entered`, `left`, `gap`, or `left_out` for what ran and is not shown.
     kind: String,
     /// This is the place that was asked for.
     here: bool,
@@ -61,6 +61,9 @@ pub(crate) struct FlowLine {
     /// Of a branch: whether it branched.
     #[serde(skip_serializing_if = "Option::is_none")]
     branched: Option<bool>,
+    /// How many instructions ran here that are not shown.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    left_out: Option<u64>,
     /// Its condition failed: it had no effect. Only where the trace tells.
     passed_over: bool,
 }
@@ -174,7 +177,21 @@ fn add(
         What::Left => lines.push(other("left", "handler returns".into())),
         What::PassedOver(_) => {}
         What::Gap(gap) => lines.push(other("gap", gap_text(gap))),
+        What::LeftOut { instructions, losses } => lines.push(FlowLine {
+            left_out: Some(instructions),
+            ..other("left_out", left_out_text(instructions, losses))
+        }),
     }
+}
+
+fn left_out_text(instructions: u64, losses: u32) -> String {
+    let plural = if instructions == 1 { "" } else { "s" };
+    let lost = match losses {
+        0 => String::new(),
+        1 => ", and once it is not known what ran".into(),
+        times => format!(", and {} times it is not known what ran", count(times.into())),
+    };
+    format!("{} instruction{plural} left out{lost}", count(instructions))
 }
 
 fn gap_text(gap: Gap) -> String {
@@ -219,13 +236,18 @@ pub(crate) fn text(
         };
         let indent = "  ".repeat((line.depth - least).min(16) as usize);
         if line.kind != "instruction" {
-            let mark = if line.kind == "gap" { "!" } else { "*" };
+            let mark = match line.kind.as_str() {
+                "gap" => "!",
+                "left_out" => "~",
+                _ => "*",
+            };
             let text = format!("  {time}{mark} {indent}{}", plain(&line.text));
-            writeln!(
-                out,
-                "{}",
-                if line.kind == "gap" { paint.alarm(&text) } else { paint.accent(&text) }
-            )?;
+            let text = match line.kind.as_str() {
+                "gap" => paint.alarm(&text),
+                "left_out" => paint.faint(&text),
+                _ => paint.accent(&text),
+            };
+            writeln!(out, "{text}")?;
             before = Some(line);
             continue;
         }
@@ -281,6 +303,7 @@ pub(crate) fn csv(report: &FlowReport, out: &mut dyn Write) -> Result<()> {
         "text",
         "branched",
         "passed_over",
+        "left_out",
     ])?;
     for line in &report.lines {
         let text = |field: &Option<String>| {
@@ -300,6 +323,7 @@ pub(crate) fn csv(report: &FlowReport, out: &mut dyn Write) -> Result<()> {
             cell(&line.text).into_owned(),
             line.branched.map(|branched| branched.to_string()).unwrap_or_default(),
             line.passed_over.to_string(),
+            line.left_out.map(|count| count.to_string()).unwrap_or_default(),
         ])?;
     }
     csv.flush()?;

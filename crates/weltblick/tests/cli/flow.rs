@@ -255,6 +255,32 @@ fn flow_around_code_a_byte_and_a_time() {
 }
 
 #[test]
+fn flow_of_a_part_and_of_some_code() {
+    let bench = Bench::with_flow();
+    assert_snapshot!(
+        "flow_inside",
+        bench.out("flow buoy-flow --around 64.55ms -n 12 --inside src/dsp/* --exclude sine")
+    );
+    let last = bench.json("flow buoy-flow --only wave_filter..bands_update --around last -n 400");
+    let lines = last["lines"].as_array().unwrap();
+    let of = |kind: &str| lines.iter().filter(|line| line["kind"] == kind).count();
+    assert_eq!((of("left_out") > 0, of("instruction") > 200), (true, true));
+    assert!(lines.iter().all(|line| line["function"] != "bands_update"));
+    assert_eq!(last["path"], serde_json::json!(["[thread]", "wave_estimator_task"]));
+    for (line, part) in [
+        ("flow buoy-flow --around sine --exclude sine", "leave out sine"),
+        ("flow buoy-flow --inside nowhere", "leave out all code"),
+        (
+            "flow buoy-flow --around kernel_start --only wave_filter..bands_update",
+            "is not reached in what is chosen of it",
+        ),
+    ] {
+        let error = bench.error(line);
+        assert!(error.contains(part), "{line}: {error}");
+    }
+}
+
+#[test]
 fn source_with_what_ran_in_its_margin() {
     let bench = Bench::with_flow();
     assert_snapshot!(

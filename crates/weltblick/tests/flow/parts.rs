@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use weltblick_core::flow::{Clocking, Edge, Only};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Crossings, History, Indexing, Listing, Place, Seen,
+    BlockCounts, Calls, Crossings, History, Indexing, Listed, Listing, Place, Seen, View, What,
 };
 use weltblick_standin::Machine;
 use weltblick_standin::trace::Fitted;
@@ -233,5 +233,66 @@ fn an_index_leads_to_what_is_looked_for() {
             &mut late,
         );
         assert!(late.misses());
+    }
+}
+
+/// What a view shows of what happened, one by one: the instructions of a run, or how many were left out.
+fn shown(history: &History<'_>) -> Vec<Result<(u64, u64), u64>> {
+    let (steps, _) = history.steps().unwrap();
+    let shown = steps.iter().filter_map(|step| match step.what {
+        What::Ran { start, until, .. } => Some(Ok((start, until))),
+        What::LeftOut { instructions, .. } => Some(Err(instructions)),
+        _ => None,
+    });
+    shown.collect()
+}
+
+#[test]
+fn a_view_hides_what_is_not_chosen_and_says_how_much() {
+    let image = image();
+    let [filter, update] = ["wave_filter", "bands_update"].map(|name| start_of(&image, name));
+    let listing = Listing::of(&image);
+    let chosen = [filter, start_of(&image, "sine")].map(|start| image.function_at(start));
+    for version_3 in [false, true] {
+        let Recorded { told, bytes, .. } = record(version_3);
+        let cuts = [filter, update];
+        let follow = |view: Option<View>| {
+            let history = History::new(&image, Clocking::Cycles, Place::Last, 0, [1 << 22, 1]);
+            let mut history = match view {
+                Some(view) => history.seen_through(view),
+                None => history,
+            };
+            told.follow(&image, &cuts, (&bytes, 0), &mut history);
+            history.finish();
+            history
+        };
+        let all = shown(&follow(None));
+        let view = |edges: [Option<Edge>; 2]| View::new(Only::new(edges[0], edges[1], ()));
+        let inside = |places: &mut bool, start: u64| {
+            *places = start == filter || *places && start != update;
+            *places
+        };
+        let part = [filter, update].map(|address| Some(Edge::Address(address)));
+        for (view, only, code) in [
+            (view([None, None]).of(chosen), false, true),
+            (view(part), true, false),
+            (view(part).of(chosen), true, true),
+        ] {
+            let (mut expected, mut now) = (Vec::new(), false);
+            for run in &all {
+                let &Ok((start, until)) = run else { panic!("nothing is hidden") };
+                let shows = (!only || inside(&mut now, start))
+                    && (!code || chosen.contains(&image.function_at(start)));
+                let ran = |listed: &&Listed| (start..until).contains(&listed.address);
+                let instructions = || listing.instructions.iter().filter(ran).count() as u64;
+                match (shows, expected.last_mut()) {
+                    (true, _) => expected.push(Ok((start, until))),
+                    (false, Some(Err(count))) => *count += instructions(),
+                    (false, _) => expected.push(Err(instructions())),
+                }
+            }
+            assert!(expected.len() > 100 && expected.len() < all.len());
+            assert!(shown(&follow(Some(view))) == expected, "{version_3} {only} {code}");
+        }
     }
 }

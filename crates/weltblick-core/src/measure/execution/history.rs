@@ -3,6 +3,7 @@
 use super::calls::Calls;
 use super::index::Found;
 use super::tree::{Named, Root};
+use super::view::View;
 use crate::flow::{Block, Clocking, Gap, Moment, Sink};
 use crate::image::Image;
 use std::collections::VecDeque;
@@ -58,12 +59,29 @@ pub enum What {
     Left,
     /// What ran is not known.
     Gap(Gap),
+    /// What ran is not shown.
+    LeftOut {
+        /// How many instructions.
+        instructions: u64,
+        /// How often among them it is not known what ran.
+        losses: u32,
+    },
 }
 
 /// Keeps what ran around a place.
 #[derive(Debug)]
 pub struct History<'a> {
+    image: &'a Image,
     calls: Calls<'a>,
+    view: Option<Box<View>>,
+    /// What ran last is not shown.
+    hidden: bool,
+    /// Something other than code came behind what ran last.
+    interrupted: bool,
+    /// A handler that is not shown ended: that is, if what runs next is.
+    left: Option<Step>,
+    /// The conditions of these instructions failed, which are among those that are told next.
+    passed_over: Vec<u64>,
     timed: bool,
     place: Place,
     /// Which time the place is reached, from 0.
@@ -102,7 +120,13 @@ impl<'a> History<'a> {
         [before, after]: [u64; 2],
     ) -> Self {
         Self {
+            image,
             calls: Calls::new(image, clocking),
+            view: None,
+            hidden: false,
+            interrupted: false,
+            left: None,
+            passed_over: Vec::new(),
             timed: clocking != Clocking::Nothing,
             place,
             skip,
@@ -117,6 +141,18 @@ impl<'a> History<'a> {
             base: 0,
             misses: false,
         }
+    }
+
+    /// The same, of what a view shows only.
+    #[must_use]
+    pub fn seen_through(self, view: View) -> Self {
+        Self { view: Some(Box::new(view)), ..self }
+    }
+
+    /// Fewer instructions before the place are known than were asked for.
+    #[must_use]
+    pub const fn is_short(&self) -> bool {
+        self.held[0] < self.before
     }
 
     /// The same, read from shortly before `found`: nothing before it counts, and ticks are those of the whole
@@ -151,9 +187,12 @@ impl<'a> History<'a> {
 
     /// The recording ends.
     pub fn finish(&mut self) {
-        if self.place == Place::Last && !self.steps.is_empty() {
-            self.hit = Some(self.steps.len() - 1);
-            self.path = self.calls.path();
+        if self.place == Place::Last {
+            let is_code = |step: &Step| matches!(step.what, What::Ran { .. });
+            self.hit = self.steps.iter().rposition(is_code);
+            if !self.hidden {
+                self.path = self.calls.path();
+            }
         }
     }
 
@@ -174,9 +213,8 @@ impl<'a> History<'a> {
         if self.is_full() {
             return;
         }
-        let depth = self.calls.depth();
-        let ticks = self.timed.then(|| self.ticks()).flatten();
-        self.steps.push_back(Step { offset: self.offset, ticks, depth, what });
+        let step = self.step(what);
+        self.steps.push_back(step);
         let instructions = match what {
             What::Ran { instructions, .. } => u64::from(instructions),
             _ => 0,
@@ -188,6 +226,57 @@ impl<'a> History<'a> {
             } else {
                 self.forget();
             }
+        }
+    }
+
+    fn step(&self, what: What) -> Step {
+        let ticks = self.timed.then(|| self.ticks()).flatten();
+        Step { offset: self.offset, ticks, depth: self.calls.depth(), what }
+    }
+
+    /// Code is about to run, which is shown or not.
+    fn look(&mut self, block: &Block) {
+        let image = self.image;
+        let hidden = self.view.as_mut().is_some_and(|view| !view.shows(block, image));
+        if hidden && !self.hidden {
+            self.keep_path();
+        }
+        self.hidden = hidden;
+        self.interrupted = false;
+    }
+
+    /// What was shown last may be the last that is.
+    fn keep_path(&mut self) {
+        if self.place == Place::Last && !self.interrupted {
+            self.path = self.calls.path();
+        }
+    }
+
+    /// Code ran.
+    fn run(&mut self, what: What, instructions: u32) {
+        if self.hidden {
+            (self.left, self.passed_over) = (None, Vec::new());
+            return self.leave_out(u64::from(instructions), 0);
+        }
+        if let Some(left) = self.left.take()
+            && !self.is_full()
+        {
+            self.steps.push_back(left);
+        }
+        for address in std::mem::take(&mut self.passed_over) {
+            self.push(What::PassedOver(address));
+        }
+        self.push(what);
+    }
+
+    /// Counts what is not shown, in one step.
+    fn leave_out(&mut self, more: u64, lost: u32) {
+        match self.steps.back_mut() {
+            Some(Step { what: What::LeftOut { instructions, losses }, .. }) => {
+                *instructions += more;
+                *losses += lost;
+            }
+            _ => self.push(What::LeftOut { instructions: more, losses: lost }),
         }
     }
 
@@ -244,22 +333,22 @@ impl<'a> History<'a> {
 
 impl Sink for History<'_> {
     fn ran(&mut self, block: &Block, taken: bool) {
+        self.look(block);
         self.calls.ran(block, taken);
-        self.push(What::Ran {
-            start: block.start,
-            until: block.after(),
-            instructions: block.instructions,
-            branched: Some(taken),
-        });
+        let (start, until, instructions) = (block.start, block.after(), block.instructions);
+        let branched = Some(taken);
+        self.run(What::Ran { start, until, instructions, branched }, instructions);
     }
 
     fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        self.look(block);
         self.calls.ran_part(block, until, instructions);
-        self.push(What::Ran { start: block.start, until, instructions, branched: None });
+        let start = block.start;
+        self.run(What::Ran { start, until, instructions, branched: None }, instructions);
     }
 
     fn skipped(&mut self, address: u64) {
-        self.push(What::PassedOver(address));
+        self.passed_over.push(address);
     }
 
     fn arrived(&mut self, block: &Block) {
@@ -269,6 +358,9 @@ impl Sink for History<'_> {
     fn at(&mut self, offset: u64) {
         self.offset = offset;
         self.calls.at(offset);
+        if let Some(view) = &mut self.view {
+            view.at(offset);
+        }
         if let Some(gate) = self.gate.filter(|gate| offset >= gate.offset) {
             self.pass_gate(gate);
         }
@@ -276,8 +368,18 @@ impl Sink for History<'_> {
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
         self.offset = offset;
+        if self.view.is_some() && !self.hidden && is_boundary(moment) {
+            self.keep_path();
+            self.interrupted = true;
+        }
         self.calls.moment(offset, moment);
+        if let Some(view) = &mut self.view {
+            view.moment(offset, moment);
+        }
         match *moment {
+            Moment::Left if self.hidden => self.left = Some(self.step(What::Left)),
+            Moment::Gap(Gap::Unwatched) | Moment::Entered { .. } if self.hidden => {}
+            Moment::Gap(_) if self.hidden => self.leave_out(0, 1),
             Moment::Entered { exception, .. } => self.push(What::Entered(exception)),
             Moment::Left => self.push(What::Left),
             Moment::Gap(gap) => self.push(What::Gap(gap)),
@@ -288,4 +390,8 @@ impl Sink for History<'_> {
     fn has_enough(&self) -> bool {
         self.is_full()
     }
+}
+
+const fn is_boundary(moment: &Moment) -> bool {
+    matches!(moment, Moment::Entered { .. } | Moment::Left | Moment::Gap(_))
 }

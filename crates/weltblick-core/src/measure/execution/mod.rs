@@ -20,6 +20,7 @@ mod sums;
 mod times;
 mod tree;
 mod turns;
+mod view;
 
 pub use calls::{Ahead, Calls};
 pub use counts::{BlockCounts, Gaps, Run, Tally};
@@ -37,3 +38,4 @@ pub use stacks::OnStack;
 pub use times::{InstructionTimes, Times};
 pub use tree::{Named, Node, NodeId, Root, SelfTime, Tree};
 pub use turns::{TaskEvents, Threads};
+pub use view::View;
