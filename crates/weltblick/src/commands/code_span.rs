@@ -1,14 +1,19 @@
 //! `span` of a capture that has an instruction trace: from one instruction to another, each time.
 
+use super::only::CodeArgs;
 use super::span::Args;
 use crate::cli::Format;
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
 use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
+use std::collections::HashSet;
 use std::io::Write;
 use weltblick_core::budget::{Point, address_of};
-use weltblick_core::measure::execution::{BlockCounts, Calls, Crossings, MOST_POINTS};
+use weltblick_core::image::Image;
+use weltblick_core::measure::execution::{
+    BlockCounts, Callers, Calls, Crossings, MOST_POINTS, Named,
+};
 use weltblick_core::measure::span::{CodeContext, StartUp, code_report};
 use weltblick_core::measure::statistic::Scale;
 
@@ -21,7 +26,10 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     let part = args.part.part(capture)?.on_one_clock();
     let keep = if args.top == 0 { MOST_WORST } else { args.top };
     let clocking = capture.flow_clocking();
-    let crossings = Crossings::new(&places, args.across, keep);
+    let mut crossings = Crossings::new(&places, args.across, keep);
+    if let Some(callers) = callers(args, image)? {
+        crossings = crossings.called_by(callers);
+    }
     let calls = Calls::new(image, clocking).crossing(crossings);
     let start_up = StartUp::new(image);
     let cuts: Vec<u64> = places.iter().copied().chain(start_up.place()).collect();
@@ -34,6 +42,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     let clock = capture.manifest.target.core_clock;
     let context = CodeContext {
         points: &points,
+        callers: [&args.callers.inside, &args.callers.exclude],
         scale: clock.map(|clock| Scale::of(clock, Some(clock))),
         gaps: &counts.gaps,
         time: clocking.name(),
@@ -50,6 +59,27 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         }
     }
     Ok(Outcome::Done)
+}
+
+/// Who must have called, and who must not, if that is asked for.
+fn callers(args: &Args, image: &Image) -> Result<Option<Callers>> {
+    let named = |patterns: &[String]| {
+        let mut all = HashSet::default();
+        for pattern in patterns {
+            let chosen = CodeArgs { inside: vec![pattern.clone()], exclude: Vec::new() };
+            let functions = chosen.functions(image);
+            if functions.is_empty() {
+                bail!(
+                    "no function of the image is called `{pattern}`, lies in such a file, or starts there"
+                );
+            }
+            all.extend(functions.into_iter().map(Named));
+        }
+        Ok(all)
+    };
+    let (inside, exclude) = (named(&args.callers.inside)?, named(&args.callers.exclude)?);
+    let anybody = inside.is_empty() && exclude.is_empty();
+    Ok((!anybody).then_some(Callers { inside, exclude }))
 }
 
 /// The addresses of the points that are asked for.
@@ -81,7 +111,12 @@ fn nothing(calls: &Calls<'_>, points: &[String], across: bool) -> String {
     let Some(crossings) = calls.crossings() else { return way };
     let begun = crossings.begun;
     let strays = crossings.strays;
-    let hint = if strays > 0 && begun > 0 && !across {
+    let hint = if crossings.elsewhere > 0 && begun == 0 {
+        format!(
+            "; it was begun {} times, but not inside of the calls that are asked for",
+            crossings.elsewhere
+        )
+    } else if strays > 0 && begun > 0 && !across {
         format!(
             "; its last point was passed {strays} times by threads or handlers that had not passed the first: --across follows it from one to another"
         )

@@ -9,7 +9,6 @@ use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::budget::{Point, address_of};
 use weltblick_core::flow::Clocking;
-use weltblick_core::image::FunctionId;
 use weltblick_core::measure::execution::{Found, History, Place, View};
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::time::Window;
@@ -120,13 +119,7 @@ impl Shown {
         }
         let mut view = View::new(part.only(()));
         if !args.code.is_all() {
-            let image = capture.image()?;
-            let all = (0..).zip(image.functions());
-            let ids =
-                all.map(|(number, function)| (Some(FunctionId(number)), function.name.as_str()));
-            let none = (None, "[code without a name]");
-            let chosen = ids.chain([none]).filter(|&(id, name)| args.code.takes(name, id, image));
-            let chosen: Vec<_> = chosen.map(|(id, _)| id).collect();
+            let chosen = args.code.functions(capture.image()?);
             if chosen.is_empty() {
                 bail!("--inside and --exclude leave out all code of the image");
             }

@@ -32,6 +32,14 @@ impl CodeArgs {
         self.inside.is_empty() && self.exclude.is_empty()
     }
 
+    /// The functions of the image that are meant, and `None` for code that lies in none.
+    pub(crate) fn functions(&self, image: &Image) -> Vec<Option<FunctionId>> {
+        let named = (0..).map(|number| Some(FunctionId(number))).zip(image.functions());
+        let names = named.map(|(id, function)| (id, function.name.as_str()));
+        let all = names.chain([(None, "[code without a name]")]);
+        all.filter(|&(id, name)| self.takes(name, id, image)).map(|(id, _)| id).collect()
+    }
+
     /// Whether a function of the image is meant, or a name that is none.
     pub(crate) fn takes(&self, name: &str, function: Option<FunctionId>, image: &Image) -> bool {
         let choice = self.choice();

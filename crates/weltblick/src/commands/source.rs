@@ -1,7 +1,7 @@
 //! `source`: a function's or a file's lines, with what ran in the margin.
 
 use super::coverage::{look, seen_of};
-use super::only::OnlyArgs;
+use super::only::{CodeArgs, OnlyArgs};
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -28,6 +28,8 @@ pub(crate) struct Args {
     #[arg(short, long)]
     instructions: bool,
     #[command(flatten)]
+    code: CodeArgs,
+    #[command(flatten)]
     part: OnlyArgs,
     #[command(flatten)]
     output: OutputArgs,
@@ -44,7 +46,16 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let image = capture.image()?;
     let listing = Listing::of(image);
     let name = args.name.as_deref().unwrap_or_default();
-    let (chosen, home, whole) = choose(name, image, &listing)?;
+    let (mut chosen, home, whole) = choose(name, image, &listing)?;
+    let whole = whole && args.code.is_all();
+    if !args.code.is_all() {
+        let functions = args.code.functions(image);
+        let address = |place: usize| listing.instructions[place].address;
+        chosen.retain(|&place| functions.contains(&image.function_at(address(place))));
+        if chosen.is_empty() {
+            bail!("--inside and --exclude leave out all of `{name}`");
+        }
+    }
     let (seen, timed) = match times(args, &capture, &listing)? {
         Some((seen, times, ticks)) => (seen, Some((times, ticks))),
         None => (look(&capture, &listing, &args.part)?, None),

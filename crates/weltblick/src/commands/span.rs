@@ -29,11 +29,31 @@ pub(crate) struct Args {
     #[arg(long)]
     pub(super) across: bool,
     #[command(flatten)]
+    pub(super) callers: CallersArgs,
+    #[command(flatten)]
     pub(super) part: OnlyArgs,
     #[command(flatten)]
     pub(super) output: OutputArgs,
     #[command(flatten)]
     capture: CaptureArgs,
+}
+
+/// Who called where a way begins.
+#[derive(Debug, clap::Args)]
+pub(super) struct CallersArgs {
+    /// Only ways that begin inside of a call of this function, of one in this file (`*` stands for anything), or
+    /// of one that starts in this range (`0x08000100..0x08000200`): called from there, however far
+    #[arg(long, value_name = "PATTERN")]
+    pub(super) inside: Vec<String>,
+    /// Not those that begin inside of such a call
+    #[arg(long, value_name = "PATTERN")]
+    pub(super) exclude: Vec<String>,
+}
+
+impl CallersArgs {
+    const fn is_anybody(&self) -> bool {
+        self.inside.is_empty() && self.exclude.is_empty()
+    }
 }
 
 /// What `--format json` writes.
@@ -60,8 +80,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let capture = sources::open(&args.capture)?.telling_tasks();
     if args.has_marks() {
-        if args.across || args.part.only.is_some() {
-            bail!("--across and --only go with places in the code, not with marks");
+        if args.across || args.part.only.is_some() || !args.callers.is_anybody() {
+            bail!(
+                "--across, --only, --inside and --exclude go with places in the code, not with marks"
+            );
         }
         return spans::run(args, &capture, out);
     }
@@ -72,6 +94,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             spans::run(args, &capture, out)
         };
     };
+    if !args.callers.is_anybody() {
+        bail!("--inside and --exclude ask who called, and only an instruction trace tells that");
+    }
     let stations = stations(args, &capture, laps)?;
     let clock = capture.clocks().core_clock;
     let top = if args.top == 0 { MOST_WORST } else { args.top };

@@ -37,7 +37,14 @@ fn head(report: &CodeSpanReport, capture: &str, paint: Paint, out: &mut dyn Writ
         _ => "in instructions: nothing in this trace tells time",
     };
     let times = if times == 1 { "once".into() } else { format!("{} times", count(times)) };
-    writeln!(out, "gone {times}, {how}{across}")?;
+    let inside = report.inside.iter().map(|name| format!(", inside {}", plain(name)));
+    let exclude = report.exclude.iter().map(|name| format!(", not inside {}", plain(name)));
+    let callers: String = inside.chain(exclude).collect();
+    writeln!(out, "gone {times}{callers}, {how}{across}")?;
+    if !callers.is_empty() {
+        let elsewhere = count(report.evidence.elsewhere);
+        writeln!(out, "begun {elsewhere} times elsewhere, which is left out")?;
+    }
     if let Some(start_up) = &report.start_up {
         let instructions = count(start_up.instructions);
         let text = match &start_up.elapsed {

@@ -288,6 +288,10 @@ fn source_with_what_ran_in_its_margin() {
         bench.out("source buoy-flow wave_filter --sources firmware")
     );
     assert_snapshot!("source_with_instructions", bench.out("source buoy-flow clock_drift_ppb -i"));
+    let inside = bench.out("source buoy-flow dsp/filter.c --inside filter_p* --sources firmware");
+    assert!(inside.contains("void filter_precise") && !inside.contains("wave_filter("));
+    let error = bench.error("source buoy-flow dsp/filter.c --exclude src/dsp/*");
+    assert!(error.contains("leave out all of `dsp/filter.c`"), "{error}");
     let file = bench.json("source buoy-flow dsp/filter.c --sources firmware");
     assert_eq!(file["parts"].as_array().unwrap().len(), 1);
 }
@@ -416,6 +420,10 @@ fn span_between_places_in_the_code() {
         bench.out("span buoy-flow adc_ready_handler wave_filter --across --top 1")
     );
     assert_snapshot!(
+        "span_inside",
+        bench.out("span buoy-flow __udivmoddi4 0x08001796 --inside __aeabi_ldivmod --top 1")
+    );
+    assert_snapshot!(
         "span_of_a_part",
         bench.out("span buoy-flow copy_bytes copy_bytes --only 100ms..200ms --top 1")
     );
@@ -436,6 +444,9 @@ fn span_says_why_there_is_none() {
         ("span buoy-flow 1ms wave_filter", "is no place in the code"),
         ("span buoy-flow wave_filtre sine", "did you mean `wave_filter`?"),
         ("span buoy-flow adc_ready_handler wave_filter", "--across follows it"),
+        ("span buoy-flow sine wave_filter --across --inside idle", "not inside of the calls"),
+        ("span buoy-flow sine wave_filter --exclude nowhere", "no function of the image"),
+        ("span buoy irq:adc_ready task:wave_estimator --inside main", "not with marks"),
         ("span buoy-flow fault_handler wave_filter", "was gone not once (0 times begun)"),
         ("span buoy-flow sine sine --only swo@1..", "is called `etm`, not `swo`"),
         ("span buoy sine sine --only 1ms..", "this capture has none"),

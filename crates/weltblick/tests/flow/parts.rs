@@ -6,7 +6,8 @@ use std::collections::BTreeMap;
 use weltblick_core::flow::{Clocking, Edge, Only};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Crossings, History, Indexing, Listed, Listing, Place, Seen, View, What,
+    BlockCounts, Callers, Calls, Crossings, History, Indexing, Listed, Listing, Named, NodeId,
+    Place, Seen, View, What,
 };
 use weltblick_standin::Machine;
 use weltblick_standin::trace::Fitted;
@@ -183,6 +184,55 @@ fn interruptions_are_no_time_of_ones_own() {
         assert_eq!(own, instructions);
     }
     assert!(by_number.len() >= 4, "{}", by_number.len());
+}
+
+/// Whoever asks for ways that begin inside of a function gets those that the tree of calls has there.
+#[test]
+fn ways_count_by_who_called() {
+    let image = image();
+    for version_3 in [false, true] {
+        let Recorded { told, bytes, .. } = record(version_3);
+        let mut several = 0;
+        for (callee, caller) in [
+            ("copy_bytes", "wave_estimator_task"),
+            ("sine", "spectrum_power"),
+            ("console_print", "main"),
+            ("semaphore_give", "adc_ready_handler"),
+            ("mailbox_fetch", "telemetry_task"),
+            ("__udivmoddi4", "bands_update"),
+            ("__udivmoddi4", "wave_estimator_task"),
+        ] {
+            let id = |name: &str| image.functions_named(name).first().map(|&id| Named(Some(id)));
+            let (Some(callee), Some(caller)) = (id(callee), id(caller)) else { continue };
+            let place = image.function(callee.0.unwrap()).range.start;
+            let follow = |callers: Callers| {
+                let crossings = Crossings::new(&[place, place], true, 5).called_by(callers);
+                let mut calls = Calls::new(&image, Clocking::Cycles).crossing(crossings);
+                told.follow(&image, &[place], (&bytes, 0), &mut calls);
+                calls.finish();
+                calls
+            };
+            let only = |function: Named| [function].into_iter().collect();
+            let inside = follow(Callers { inside: only(caller), ..Callers::default() });
+            let outside = follow(Callers { exclude: only(caller), ..Callers::default() });
+            let all = follow(Callers::default());
+            let begun = |calls: &Calls<'_>| calls.crossings().unwrap().begun;
+            let tree = inside.tree();
+            let paths = (0..).map(NodeId::from).zip(tree.nodes());
+            let below = paths.filter(|(path, node)| {
+                node.function == Some(callee) && tree.is_below(*path, caller)
+            });
+            assert_eq!(begun(&inside), below.map(|(_, node)| node.calls).sum::<u64>());
+            for part in [&inside, &outside] {
+                let crossings = part.crossings().unwrap();
+                let sum = crossings.begun + crossings.elsewhere + crossings.unplaced;
+                assert_eq!(sum, begun(&all));
+            }
+            assert!(begun(&outside) <= inside.crossings().unwrap().elsewhere);
+            several += u64::from(begun(&inside) > 0);
+        }
+        assert!(several > 2, "{several}");
+    }
 }
 
 /// An index says how often what ran in each piece, and reading from shortly before the right one finds the

@@ -7,8 +7,9 @@
 //! an interrupt to the task that it wakes, say: then there is one at a time.
 
 use super::interval::Clock;
+use super::tree::Named;
 use crate::stats::{Spread, Ticks};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// Points of one way at most: one bit each.
 pub const MOST_POINTS: usize = 64;
@@ -25,12 +26,39 @@ pub(super) struct Passing {
     pub(super) context: usize,
     /// Calls around it in its context.
     pub(super) depth: usize,
+    /// A way that begins here counts, by who called.
+    pub(super) counts: bool,
     pub(super) offset: u64,
     /// The stretch in which it lies.
     pub(super) stretch: u64,
     /// The clock at its earliest and at its latest, and its context's own.
     pub(super) at: [Clock; 2],
     pub(super) own: [Clock; 2],
+}
+
+/// Who must have called, and who must not, where a way begins.
+#[derive(Debug, Clone, Default)]
+pub struct Callers {
+    /// One of these must be on the stack; anybody may, if there are none.
+    pub inside: FxHashSet<Named>,
+    /// None of these may.
+    pub exclude: FxHashSet<Named>,
+}
+
+impl Callers {
+    /// Whether these may have called; `None` if that is open, since there may be `more` of them.
+    fn take(&self, callers: impl Iterator<Item = Named> + Clone, more: bool) -> Option<bool> {
+        let known = |found: bool| if found || !more { Some(found) } else { None };
+        let called = |names: &FxHashSet<Named>| callers.clone().any(|name| names.contains(&name));
+        let inside = if self.inside.is_empty() { Some(true) } else { known(called(&self.inside)) };
+        let excluded =
+            if self.exclude.is_empty() { Some(false) } else { known(called(&self.exclude)) };
+        match (inside, excluded) {
+            (Some(false), _) | (_, Some(true)) => Some(false),
+            (Some(true), Some(false)) => Some(true),
+            _ => None,
+        }
+    }
 }
 
 /// How long something took, and how many instructions.
@@ -77,6 +105,7 @@ pub struct Crossings {
     places: Vec<(u64, u8)>,
     points: u8,
     across: bool,
+    callers: Option<Callers>,
     keep: usize,
     open: FxHashMap<usize, Vec<Vec<Passing>>>,
     /// What threads passed of which it is open which ones they are.
@@ -108,6 +137,10 @@ pub struct Crossings {
     pub strays: u64,
     /// Of those with both ends, how many have no time: a stretch on the way has none.
     pub untimed: u64,
+    /// How often the first point was passed where others called than were asked for.
+    pub elsewhere: u64,
+    /// The same where it is not known who called.
+    pub unplaced: u64,
 }
 
 impl LegFigures {
@@ -132,6 +165,7 @@ impl Crossings {
             places,
             points: points.len().min(MOST_POINTS) as u8,
             across,
+            callers: None,
             keep,
             open: FxHashMap::default(),
             held: FxHashMap::default(),
@@ -149,7 +183,29 @@ impl Crossings {
             open_for: 0,
             strays: 0,
             untimed: 0,
+            elsewhere: 0,
+            unplaced: 0,
         }
+    }
+
+    /// The same; only those ways count that begin where these called.
+    #[must_use]
+    pub fn called_by(self, callers: Callers) -> Self {
+        Self { callers: Some(callers), ..self }
+    }
+
+    /// Whether a way that begins with these on the stack counts; there may be `more` of them.
+    pub(super) fn counts(
+        &mut self,
+        points: u64,
+        callers: impl Iterator<Item = Named> + Clone,
+        more: impl FnOnce() -> bool,
+    ) -> bool {
+        let Some(wanted) = self.callers.as_ref().filter(|_| points & 1 == 1) else { return true };
+        let taken = wanted.take(callers, more());
+        self.elsewhere += u64::from(taken == Some(false));
+        self.unplaced += u64::from(taken.is_none());
+        taken == Some(true)
     }
 
     pub(super) fn timed(self, timed: bool) -> Self {
@@ -188,7 +244,7 @@ impl Crossings {
             if held.len() < MOST_HELD {
                 held.push(passing);
             } else {
-                self.cut += passing.points & 1;
+                self.cut += begun(&[passing]);
             }
             return;
         }
@@ -225,15 +281,13 @@ impl Crossings {
         let across = self.across;
         let anew = |way: &Vec<Passing>| across || way[0].depth >= passing.depth;
         while open.last().is_some_and(anew) {
-            open.pop();
-            self.unfinished += 1;
+            self.unfinished += open.pop().map_or(0, |way| weight(&way));
         }
         // Too deep: the outermost is not seen to its end.
         if open.len() == MOST_OPEN {
-            open.remove(0);
-            self.cut += 1;
+            self.cut += weight(&open.remove(0));
         }
-        self.begun += 1;
+        self.begun += u64::from(passing.counts);
         open.push(vec![passing]);
     }
 
@@ -255,7 +309,7 @@ impl Crossings {
     pub(super) fn end(&mut self, context: usize) {
         if !self.across {
             let open = self.open.remove(&context).unwrap_or_default();
-            self.unfinished += open.len() as u64;
+            self.unfinished += open.iter().map(|way| weight(way)).sum::<u64>();
         }
     }
 
@@ -263,21 +317,21 @@ impl Crossings {
     pub(super) fn forget(&mut self, context: usize) {
         let open = self.open.remove(&context).unwrap_or_default();
         let held = self.held.remove(&context).unwrap_or_default();
-        self.cut += open.len() as u64 + begun(&held);
+        self.cut += open.iter().map(|way| weight(way)).sum::<u64>() + begun(&held);
     }
 
     /// What ran is not known: nothing that is open has an end.
     pub(super) fn lose(&mut self) {
         let open = std::mem::take(&mut self.open).into_values();
         let held = std::mem::take(&mut self.held).into_values();
-        self.cut += open.map(|open| open.len() as u64).sum::<u64>();
+        self.cut += open.flatten().map(|way| weight(&way)).sum::<u64>();
         // Nobody knows whose these were.
         self.cut += held.map(|held| begun(&held)).sum::<u64>();
     }
 
     /// The recording ends: what is open then is noted before it is lost.
     pub(super) fn note_open(&mut self, now: Clock) {
-        for way in self.open.values().flatten() {
+        for way in self.open.values().flatten().filter(|way| weight(way) > 0) {
             self.open_at_end += 1;
             self.open_for = self.open_for.max(now.high.saturating_sub(way[0].at[0].high));
         }
@@ -285,6 +339,9 @@ impl Crossings {
 
     fn conclude(&mut self, way: &[Passing]) {
         let (Some(first), Some(last)) = (way.first(), way.last()) else { return };
+        if !first.counts {
+            return;
+        }
         let total = self.between(first, last);
         self.total.add(&total);
         self.untimed += u64::from(self.timed && total.elapsed.is_none());
@@ -341,7 +398,38 @@ impl Crossings {
     }
 }
 
-/// How many ways begin with these.
+/// How many ways that count begin with these.
 fn begun(passed: &[Passing]) -> u64 {
-    passed.iter().map(|passing| passing.points & 1).sum()
+    passed.iter().map(|passing| passing.points & u64::from(passing.counts)).sum()
+}
+
+/// 1 for a way that counts, 0 for another.
+fn weight(way: &[Passing]) -> u64 {
+    way.first().map_or(0, |first| u64::from(first.counts))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::image::FunctionId;
+
+    #[test]
+    fn callers_that_are_not_known_leave_it_open() {
+        let [a, b, c] = [1, 2, 3].map(|number| Named(Some(FunctionId(number))));
+        let take = |inside: &[Named], exclude: &[Named], stack: &[Named], more: bool| {
+            let set = |names: &[Named]| names.iter().copied().collect();
+            let callers = Callers { inside: set(inside), exclude: set(exclude) };
+            callers.take(stack.iter().copied(), more)
+        };
+        assert_eq!(take(&[], &[], &[], true), Some(true));
+        assert_eq!(take(&[a], &[], &[a, b], true), Some(true));
+        assert_eq!(take(&[a], &[], &[b], false), Some(false));
+        assert_eq!(take(&[a], &[], &[b], true), None);
+        assert_eq!(take(&[], &[a], &[b], true), None);
+        assert_eq!(take(&[], &[a], &[b], false), Some(true));
+        assert_eq!(take(&[], &[a], &[a], true), Some(false));
+        assert_eq!(take(&[a], &[c], &[a, c], true), Some(false));
+        assert_eq!(take(&[a], &[c], &[a, b], true), None);
+        assert_eq!(take(&[a], &[c], &[a, b], false), Some(true));
+    }
 }

@@ -19,8 +19,9 @@ pub(super) enum Item {
     Drop(usize),
     /// What ran in the first context belongs to the second.
     Join(usize, usize),
-    /// Points were passed, one bit each, in this context, at this depth, told by this byte.
-    Passed { points: u64, context: usize, depth: usize, offset: u64 },
+    /// Points were passed, one bit each, in this context, at this depth, told by this byte; a way that
+    /// begins there counts.
+    Passed { points: u64, context: usize, depth: usize, counts: bool, offset: u64 },
     /// A handler ended.
     Gone(usize),
     /// A thread is not followed any more.

@@ -24,7 +24,7 @@ mod view;
 
 pub use calls::{Ahead, Calls};
 pub use counts::{BlockCounts, Gaps, Run, Tally};
-pub use crossings::{Crossing, Crossings, LegFigures, MOST_POINTS, Took};
+pub use crossings::{Callers, Crossing, Crossings, LegFigures, MOST_POINTS, Took};
 pub use figures::{CallFigures, Longest};
 pub use history::{History, Place, Step, What};
 pub use index::{FlowIndex, Found, Indexing};

@@ -18,6 +18,12 @@ impl NodeId {
     }
 }
 
+impl From<u32> for NodeId {
+    fn from(number: u32) -> Self {
+        Self(number)
+    }
+}
+
 /// What stands at the beginning of a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Root {

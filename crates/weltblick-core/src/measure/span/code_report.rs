@@ -19,6 +19,8 @@ const FEW: u64 = 20;
 pub struct CodeContext<'a> {
     /// What the points are called, first to last.
     pub points: &'a [String],
+    /// Who must have called where they begin, and who must not, as it was asked for.
+    pub callers: [&'a [String]; 2],
     /// How ticks are stated; `None`: only instructions are.
     pub scale: Option<Scale>,
     /// What is not known of the recording.
@@ -103,6 +105,10 @@ pub struct CodeEvidence {
     pub strays: u64,
     /// Passed as a whole, without a time.
     pub untimed: u64,
+    /// The first point was passed where others called than were asked for.
+    pub elsewhere: u64,
+    /// The same where it is not known who called: not counted.
+    pub unplaced: u64,
     /// Reasons for doubt, each a sentence.
     pub doubts: Vec<String>,
 }
@@ -116,6 +122,12 @@ pub struct CodeSpanReport {
     pub points: Vec<String>,
     /// Points may have been passed by different threads and handlers.
     pub across: bool,
+    /// Only ways that began while code of such a name was on the call stack.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub inside: Vec<String>,
+    /// Not those that began while this was.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub exclude: Vec<String>,
     /// The whole way.
     pub total: CodeLeg,
     /// From each point to the next, where there are more than two.
@@ -159,6 +171,8 @@ pub fn code_report(crossings: &Crossings, context: &CodeContext<'_>) -> CodeSpan
         schema: CODE_SCHEMA.into(),
         points: points.to_vec(),
         across: crossings.goes_across(),
+        inside: context.callers[0].to_vec(),
+        exclude: context.callers[1].to_vec(),
         total,
         legs,
         running,
@@ -177,6 +191,8 @@ pub fn code_report(crossings: &Crossings, context: &CodeContext<'_>) -> CodeSpan
             cut: crossings.cut,
             strays: crossings.strays,
             untimed: crossings.untimed,
+            elsewhere: crossings.elsewhere,
+            unplaced: crossings.unplaced,
             doubts: doubts(crossings, context),
         },
     }
@@ -239,6 +255,7 @@ fn doubts(crossings: &Crossings, context: &CodeContext<'_>) -> Vec<String> {
         "it was begun anew before it had ended (or its handler ended): only the last beginning counts.",
     );
     tell(crossings.cut, "its end is not known: the recording ended, or something is missing.");
+    tell(crossings.unplaced, "it began where it is not known who called: not counted.");
     tell(crossings.untimed, "it has no time: nothing tells how long a part of it took.");
     let count = crossings.total.instructions.count();
     if (1..FEW).contains(&count) {

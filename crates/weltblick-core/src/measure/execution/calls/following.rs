@@ -176,13 +176,23 @@ impl<'a> Following<'a> {
     #[inline(never)]
     fn pass(&mut self, address: u64) {
         let points = self.crossings.as_ref().map_or(0, |crossings| crossings.points_at(address));
-        if points > 0 {
-            self.flush();
-            let context = self.contexts.current();
-            let depth = self.contexts.frames(context).len();
-            let offset = self.offset;
-            self.item(Item::Passed { points, context, depth, offset });
+        if points == 0 {
+            return;
         }
+        self.flush();
+        let context = self.contexts.current();
+        let (contexts, frames) = (&self.contexts, &self.frames);
+        let numbers = contexts.frames(context);
+        let callers = numbers.iter().map(|&frame| frames[frame].function);
+        // Whoever was not seen to begin may have been called by others.
+        let more = || {
+            let whole = numbers.first().is_some_and(|&frame| frames[frame].whole);
+            !whole || contexts.stands_in(context)
+        };
+        let crossings = self.crossings.as_mut();
+        let counts = crossings.is_none_or(|crossings| crossings.counts(points, callers, more));
+        let (depth, offset) = (numbers.len(), self.offset);
+        self.item(Item::Passed { points, context, depth, counts, offset });
     }
 
     /// Another function, or the same one again.

@@ -246,10 +246,11 @@ impl Following<'_> {
                     }
                     self.contexts.join_instructions(stand_in, context);
                 }
-                Item::Passed { points, context, depth, offset } => {
+                Item::Passed { points, context, depth, counts, offset } => {
                     let (at, own) = ([self.clock; 2], [self.contexts.clock(context); 2]);
                     let stretch = self.stretch;
-                    let passing = Passing { points, context, depth, offset, stretch, at, own };
+                    let passing =
+                        Passing { points, context, depth, counts, offset, stretch, at, own };
                     self.passed.push(passing);
                 }
                 Item::Waits(node) => {
