@@ -43,6 +43,9 @@ pub(crate) struct SetupArgs {
     /// The known period of the SysTick interrupt, to check the clock against
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) tick_period: Option<Duration>,
+    /// Only the instruction trace, where something else tells of exceptions too: events are told by what ran
+    #[arg(long)]
+    pub(crate) flow_only: bool,
     /// What a raw file's packets are [default: itm]
     #[arg(long, value_name = "PROTOCOL")]
     pub(crate) protocol: Option<ProtocolArg>,

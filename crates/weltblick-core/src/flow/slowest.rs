@@ -62,6 +62,7 @@ impl Slowest {
 
     /// When something happened in a stretch of this time, of which so much ran before it, and so much in all.
     /// What waited took what the rest cannot have taken.
+    #[inline]
     pub(crate) fn narrow(&self, time: Window, before: Ran, all: Ran) -> Window {
         if all.waits == 0 {
             return time;

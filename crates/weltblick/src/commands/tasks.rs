@@ -93,6 +93,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut figures = tracking.finish();
     figures.finish();
     if figures.rows().next().is_none() {
+        if capture.manifest.flow_stands_back() {
+            bail!(
+                "{}: the ITM of this capture tells of no tasks; its instruction trace may tell whose turn it was: --flow-only",
+                capture.name.display()
+            );
+        }
         bail!(
             "{}: nothing tells of tasks{}; let the firmware state them (weltblick_marks.h) and say on which port: `marks_port` in the manifest, or --marks-port",
             capture.name.display(),

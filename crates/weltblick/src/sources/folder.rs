@@ -74,13 +74,17 @@ pub(crate) fn open(args: &CaptureArgs) -> Result<Capture> {
 
 /// Opens a capture, and applies corrections.
 pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
-    let Opened { mut manifest, inputs, image: named_image, traces } = match name {
+    let mut opened = match name {
         path if path == Path::new("-") => raw(setup, Input::StandardInput)?,
         path if path.is_dir() => folder(path)?,
         path if path.exists() => raw(setup, Input::File(path.to_owned()))?,
         path => bail!("{}: there is no such file or folder", path.display()),
     };
-    correct(&mut manifest, setup)?;
+    correct(&mut opened.manifest, setup)?;
+    if setup.flow_only {
+        opened.keep_flow().with_context(|| name.display().to_string())?;
+    }
+    let Opened { manifest, inputs, image: named_image, traces } = opened;
     let image = setup.image.clone().or(named_image);
     let image = image.map(|path| read_image(&path)).transpose()?;
     if let (Some(isa), Some(open)) = (manifest.target.isa, &image)
@@ -126,6 +130,21 @@ struct Opened {
     inputs: Vec<Vec<Input>>,
     image: Option<PathBuf>,
     traces: Vec<Option<EventTrace>>,
+}
+
+impl Opened {
+    /// As if nothing but the instruction trace had been recorded.
+    fn keep_flow(&mut self) -> Result<()> {
+        let Some((stream, source)) = self.manifest.flow() else {
+            bail!("--flow-only: no stream of this capture is an instruction trace")
+        };
+        let mut spec = self.manifest.streams.swap_remove(stream);
+        spec.sources = vec![spec.sources.swap_remove(source)];
+        self.manifest.streams = vec![spec];
+        self.inputs = vec![self.inputs.swap_remove(stream)];
+        self.traces = vec![self.traces.swap_remove(stream)];
+        Ok(())
+    }
 }
 
 /// Bytes before a place in an instruction trace from which on reading starts: many synchronisations, and

@@ -631,3 +631,36 @@ fn a_long_trace_is_indexed_once() {
     let missing = { missing }.env("XDG_CACHE_HOME", bench.path("cache")).output().unwrap();
     assert!(ended(missing).err.contains("is not reached so often"));
 }
+
+#[test]
+fn the_instruction_trace_alone_where_an_itm_leads() {
+    let bench = Bench::with_all_flows();
+    let names = |command: &str, rows: &str| -> Vec<String> {
+        let report = bench.json(command);
+        let rows = report[rows].as_array().unwrap().iter();
+        let mut names: Vec<_> = rows.map(|row| row["name"].as_str().unwrap().to_owned()).collect();
+        names.sort();
+        names
+    };
+    let by_itm = names("interrupts buoy-port", "interrupts");
+    assert_eq!(names("interrupts buoy-port --flow-only", "interrupts"), by_itm);
+    let tasks = names("tasks buoy-port --flow-only", "tasks");
+    assert!(tasks.contains(&"idle".into()) && tasks.len() > 2, "{tasks:?}");
+    // Both tell of the same work, each by a clock of its own.
+    let count = |command: &str| {
+        let report = bench.json(command);
+        let rows = report["interrupts"].as_array().unwrap().clone();
+        rows.iter().map(|row| row["count"].as_f64().unwrap()).sum::<f64>()
+    };
+    let (itm, flow) = (count("interrupts buoy-port"), count("interrupts buoy-port --flow-only"));
+    assert!((itm - flow).abs() <= 4.0, "{itm} {flow}");
+    let lanes = bench.out("timeline buoy-port --flow-only --lanes calls --around wave_filter");
+    assert!(lanes.contains("[wave_estimator_task"), "{lanes}");
+    let error = bench.error("tasks buoy --flow-only");
+    assert!(error.contains("no stream of this capture is an instruction trace"), "{error}");
+    let manifest = std::fs::read_to_string(bench.path("buoy-port/capture.toml"))
+        .unwrap()
+        .replace("marks_port          = 16", "");
+    bench.write("buoy-port/capture.toml", &manifest);
+    assert!(bench.error("tasks buoy-port").contains("--flow-only"));
+}

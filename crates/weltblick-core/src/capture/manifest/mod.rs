@@ -317,13 +317,25 @@ impl Manifest {
     /// it: where it counts cycles, and nothing else tells.
     #[must_use]
     pub fn flow_events(&self) -> Option<(usize, usize)> {
-        let (stream, source) = self.flow()?;
-        let counts = match &self.streams[stream].sources[source].protocol {
-            Protocol::Etmv3(settings) => settings.cycle_accurate(),
-            Protocol::Etmv4(settings) => settings.cycle_counts(),
-            _ => false,
-        };
-        (counts && self.itm().is_none() && self.event_trace().is_none()).then_some((stream, source))
+        let alone = self.itm().is_none() && self.event_trace().is_none();
+        self.counted_flow().filter(|_| alone)
+    }
+
+    /// Whether an instruction trace could tell of exceptions, but something else does.
+    #[must_use]
+    pub fn flow_stands_back(&self) -> bool {
+        self.counted_flow().is_some() && self.flow_events().is_none()
+    }
+
+    /// The instruction trace, if it counts cycles.
+    fn counted_flow(&self) -> Option<(usize, usize)> {
+        self.flow().filter(|&(stream, source)| {
+            match &self.streams[stream].sources[source].protocol {
+                Protocol::Etmv3(settings) => settings.cycle_accurate(),
+                Protocol::Etmv4(settings) => settings.cycle_counts(),
+                _ => false,
+            }
+        })
     }
 
     /// The event trace, where the target sent no trace of its own.

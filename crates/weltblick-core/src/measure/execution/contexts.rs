@@ -374,6 +374,9 @@ impl Contexts {
 
     /// The stretch ends: numbers of those that are gone may be used again.
     pub(super) fn bury(&mut self) {
+        if self.dead.is_empty() {
+            return;
+        }
         let Self { all, dead, free, .. } = self;
         dead.retain(|&number| {
             let busy = all[number].as_ref().is_some_and(|context| !context.frames.is_empty());

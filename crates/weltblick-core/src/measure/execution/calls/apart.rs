@@ -86,7 +86,7 @@ impl Sink for Ahead<'_> {
     }
 
     fn ran_part(&mut self, block: &Block, _until: u64, instructions: u32) {
-        self.strides.run(block, instructions, &mut self.batches);
+        self.strides.ran_part(block, instructions, &mut self.batches);
     }
 
     #[inline(always)]

@@ -130,7 +130,7 @@ impl Sink for Calls<'_> {
     }
 
     fn ran_part(&mut self, block: &Block, _until: u64, instructions: u32) {
-        self.strides.run(block, instructions, &mut self.following);
+        self.strides.ran_part(block, instructions, &mut self.following);
     }
 
     #[inline(always)]

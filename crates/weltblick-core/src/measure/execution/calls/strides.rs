@@ -4,7 +4,7 @@
 use super::super::tree::Named;
 use super::following::Edge;
 use crate::flow::{Block, Clocking, End, Moment, Slowest};
-use crate::image::Image;
+use crate::image::{FunctionId, Image};
 use crate::isa::thumb::Indirect;
 
 /// Something that happened, and what ran since the step before.
@@ -83,16 +83,16 @@ pub(super) struct Strides<'a> {
     image: &'a Image,
     clocking: Clocking,
     /// By block number.
-    known: Vec<Option<Known>>,
+    known: Vec<Known>,
     /// Addresses at which it is always told that execution came there, in order.
     stops: Vec<u64>,
     /// What runs, as long as it was last told that execution came there.
-    function: Option<Named>,
+    function: Key,
     /// What ran since the last step.
     pub(super) alone: Alone,
     run: u64,
     edge: Edge,
-    /// There was no step since the last time.
+    /// There was no step since the last time, and it is known who runs.
     quiet: bool,
     /// It is known who runs.
     somebody: bool,
@@ -105,11 +105,41 @@ pub(super) struct Strides<'a> {
     pub(super) offset: u64,
 }
 
-/// What is known of a block.
+/// What is known of a block: little, for it is looked at for each that runs.
 #[derive(Debug, Clone, Copy)]
 struct Known {
-    function: Named,
-    stops: bool,
+    function: Key,
+    /// An instruction in it waits.
+    waits: bool,
+    /// Where it branches, calls could depend on it.
+    leads: bool,
+}
+
+/// A function by its number, in a form that is compared at once: one that is never equal to what runs stands
+/// for more than it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Key(u32);
+
+impl Key {
+    /// Nothing is known, or nobody was told.
+    const NONE: Self = Self(0);
+    /// Added where it is always told that execution came there.
+    const STOPS: u32 = 1 << 31;
+    const NAMELESS: u32 = 1;
+
+    fn of(function: Named, stops: bool) -> Self {
+        let number = function.0.map_or(Self::NAMELESS, |FunctionId(number)| number + 2);
+        Self(number | if stops { Self::STOPS } else { 0 })
+    }
+
+    fn function(self) -> Named {
+        Named((self.0 & !Self::STOPS).checked_sub(2).map(FunctionId))
+    }
+
+    /// What runs behind it.
+    fn running(self) -> Self {
+        Self(self.0 & !Self::STOPS)
+    }
 }
 
 impl<'a> Strides<'a> {
@@ -119,7 +149,7 @@ impl<'a> Strides<'a> {
             clocking,
             known: Vec::new(),
             stops: Vec::new(),
-            function: None,
+            function: Key::NONE,
             alone: Alone::default(),
             run: 0,
             edge: Edge::None,
@@ -141,7 +171,7 @@ impl<'a> Strides<'a> {
     #[inline(always)]
     fn known(&mut self, block: &Block) -> Known {
         match self.known.get(block.id.0 as usize) {
-            Some(&Some(known)) => known,
+            Some(&known) if known.function != Key::NONE => known,
             _ => self.look_up(block),
         }
     }
@@ -150,54 +180,65 @@ impl<'a> Strides<'a> {
     fn look_up(&mut self, block: &Block) -> Known {
         let number = block.id.0 as usize;
         if number >= self.known.len() {
-            self.known.resize((number + 1).next_power_of_two(), None);
+            let unknown = Known { function: Key::NONE, waits: false, leads: false };
+            self.known.resize((number + 1).next_power_of_two(), unknown);
         }
         let function = Named(self.image.function_at(block.start));
         let stops = self.stops.binary_search(&block.start).is_ok();
-        let known = Known { function, stops };
-        self.known[number] = Some(known);
+        let leads = block.links || matches!(block.end, End::Indirect(_));
+        let known = Known { function: Key::of(function, stops), waits: block.waits, leads };
+        self.known[number] = known;
         known
     }
 
     /// A block ran to its end, and its last instruction branched or did not.
     #[inline(always)]
     pub(super) fn ran(&mut self, block: &Block, taken: bool, out: &mut impl Steps) {
-        self.run(block, block.instructions, out);
-        if !taken {
-            return;
+        let known = self.known(block);
+        self.go_on(block, known, block.instructions, out);
+        if taken && known.leads {
+            self.edge = match block.end {
+                _ if block.links => Edge::Call(block.after()),
+                End::Indirect(Indirect::Return) => Edge::Return,
+                _ => Edge::Jump,
+            };
+            self.function = Key::NONE;
         }
-        self.edge = match block.end {
-            _ if block.links => Edge::Call(block.after()),
-            End::Indirect(Indirect::Return) => Edge::Return,
-            End::Indirect(_) => Edge::Jump,
-            _ => return,
-        };
-        self.function = None;
+    }
+
+    /// The beginning of a block ran.
+    pub(super) fn ran_part(&mut self, block: &Block, instructions: u32, out: &mut impl Steps) {
+        let known = self.known(block);
+        self.go_on(block, known, instructions, out);
     }
 
     /// Instructions of a block ran, in the function that it lies in.
     #[inline(always)]
-    pub(super) fn run(&mut self, block: &Block, instructions: u32, out: &mut impl Steps) {
-        let Known { function, stops } = self.known(block);
-        if self.function != Some(function) || stops {
-            self.step(What::Came { start: block.start, function }, out);
-            (self.somebody, self.awaited) = (true, false);
-            self.function = Some(function);
+    fn go_on(&mut self, block: &Block, known: Known, instructions: u32, out: &mut impl Steps) {
+        if self.function != known.function {
+            self.come(block.start, known.function, out);
         }
         self.run += u64::from(instructions);
-        if block.waits {
+        if known.waits {
             self.step(What::Waited, out);
         }
+    }
+
+    #[inline(never)]
+    fn come(&mut self, start: u64, key: Key, out: &mut impl Steps) {
+        self.step(What::Came { start, function: key.function() }, out);
+        (self.somebody, self.awaited) = (true, false);
+        self.function = key.running();
     }
 
     /// Execution goes on at the start of a block.
     #[inline(always)]
     pub(super) fn arrived(&mut self, block: &Block, out: &mut impl Steps) {
         if self.awaited {
-            let Known { function, .. } = self.known(block);
+            let function = self.known(block).function.function();
             self.step(What::Arrived { start: block.start, function }, out);
             (self.somebody, self.awaited) = (true, false);
-            self.function = None;
+            self.function = Key::NONE;
         }
     }
 
@@ -219,7 +260,7 @@ impl<'a> Strides<'a> {
                 self.step(What::Entered { exception, returns_to }, out);
                 if exception.is_some() {
                     (self.somebody, self.awaited) = (true, true);
-                    self.function = None;
+                    self.function = Key::NONE;
                 }
             }
             (Moment::Left, _) => {
@@ -242,14 +283,14 @@ impl<'a> Strides<'a> {
     /// It is not known who runs.
     const fn forget(&mut self) {
         (self.somebody, self.awaited) = (false, true);
-        self.function = None;
+        self.function = Key::NONE;
     }
 
     /// Time is known again.
     #[inline(always)]
     fn tick(&mut self, ticks: Option<u64>, out: &mut impl Steps) {
         match ticks {
-            Some(ticks) if self.quiet && self.somebody => {
+            Some(ticks) if self.quiet => {
                 let instructions = std::mem::take(&mut self.run);
                 self.alone.add(Alone::of(ticks, instructions));
                 if instructions > 0 && self.slowest.learn(instructions, ticks) {
@@ -258,7 +299,7 @@ impl<'a> Strides<'a> {
             }
             _ => {
                 self.step(What::Ticked(ticks), out);
-                self.quiet = true;
+                self.quiet = self.somebody;
             }
         }
     }
