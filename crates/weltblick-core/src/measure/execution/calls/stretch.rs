@@ -31,7 +31,7 @@ impl Following<'_> {
             self.slowest.learn(all.instructions, ticks);
         }
         let before = self.clock;
-        let mix = self.count(&items);
+        let mix = self.count(&items, ticks.unwrap_or(0));
         if ticks.is_none() {
             // Nor is it known of calls that are open how long they last.
             self.unknown = self.stretch;
@@ -42,7 +42,7 @@ impl Following<'_> {
         self.clock.low += ticks;
         self.clock.high += ticks;
         self.contexts.advance(&items, &mix, ticks, self.stretch);
-        self.advance_frames(&items, &mix, ticks);
+        self.advance_frames(&mix, ticks);
         let at_once = self.before_anything_ran(&items, &mix);
         if let Some(stacks) = &mut self.stacks {
             stacks.settle([before.high, self.clock.high], at_once);
@@ -155,13 +155,8 @@ impl Following<'_> {
         }
     }
 
-    /// What calls ran themselves takes its part of a stretch: for certain only where no other ran.
-    fn advance_frames(&mut self, items: &[Item], mix: &Mix, ticks: u64) {
-        for item in items {
-            if let Item::Ran { frame: Some(frame), .. } = *item {
-                self.frames[frame].itself.ran_in(self.stretch, ticks);
-            }
-        }
+    /// What a call ran itself takes its part of a stretch: for certain only where no other ran.
+    fn advance_frames(&mut self, mix: &Mix, ticks: u64) {
         if let Some(frame) = mix.only_frame() {
             self.frames[frame].itself.low += ticks;
         }
@@ -202,8 +197,9 @@ impl Following<'_> {
         self.contexts.ran_alone(context, by);
     }
 
-    /// Counts instructions: these are certain, one by one.
-    fn count(&mut self, items: &[Item]) -> Mix {
+    /// Counts instructions: these are certain, one by one. What calls ran themselves takes no more than the
+    /// ticks of the stretch.
+    fn count(&mut self, items: &[Item], ticks: u64) -> Mix {
         let mut mix = Mix::default();
         for (place, item) in items.iter().enumerate() {
             let mut takes_time = false;
@@ -214,7 +210,9 @@ impl Following<'_> {
                     self.clock.instructions += instructions;
                     self.contexts.count(context, instructions);
                     if let Some(frame) = frame {
-                        self.frames[frame].itself.instructions += instructions;
+                        let itself = &mut self.frames[frame].itself;
+                        itself.instructions += instructions;
+                        itself.ran_in(self.stretch, ticks);
                     }
                 }
                 Item::Open(number) => {
