@@ -255,7 +255,8 @@ impl<'a> History<'a> {
     /// Code ran.
     fn run(&mut self, what: What, instructions: u32) {
         if self.hidden {
-            (self.left, self.passed_over) = (None, Vec::new());
+            self.left = None;
+            self.passed_over.clear();
             return self.leave_out(u64::from(instructions), 0);
         }
         if let Some(left) = self.left.take()
@@ -271,6 +272,9 @@ impl<'a> History<'a> {
 
     /// Counts what is not shown, in one step.
     fn leave_out(&mut self, more: u64, lost: u32) {
+        if self.is_full() {
+            return; // whoever reads on nevertheless does not change what was found
+        }
         match self.steps.back_mut() {
             Some(Step { what: What::LeftOut { instructions, losses }, .. }) => {
                 *instructions += more;

@@ -115,8 +115,8 @@ struct Known {
     leads: bool,
 }
 
-/// A function by its number, in a form that is compared at once: one that is never equal to what runs stands
-/// for more than it.
+/// A function by its number and 2, so that one comparison says whether a block goes on in what ran before it. Where
+/// a block must always be told of, a bit makes it unequal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Key(u32);
 
