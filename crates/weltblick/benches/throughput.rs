@@ -9,7 +9,7 @@ use std::ops::Range;
 use std::sync::LazyLock;
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::Origin;
-use weltblick_core::flow::{Clocking, Etmv3Flow, Etmv4Flow};
+use weltblick_core::flow::{Clocking, Code, Etmv3Flow, Etmv4Flow};
 use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::execution::{BlockCounts, Calls};
@@ -215,17 +215,10 @@ fn instruction_trace_to_counts(bencher: Bencher<'_, '_>) {
     let (stream, instructions) = &*INSTRUCTIONS;
     println!("{:.3} bytes an instruction", stream.len() as f64 / *instructions as f64);
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
-    let settings = etmv4::Settings { trcconfigr: RETURN_STACK, ..etmv4::Settings::default() };
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut counts = BlockCounts::default();
-        let mut flow = Etmv4Flow::new(&image, &settings);
-        let mut decoder = etmv4::Decoder::new(settings);
-        for chunk in stream.chunks(256 << 10) {
-            decoder.push(chunk, &mut flow.feeding(&mut counts));
-        }
-        decoder.finish(&mut flow.feeding(&mut counts));
-        flow.finish(&mut counts);
-        let tally = counts.into_tally(flow.code());
+        let code = follow(&image, stream, RETURN_STACK, &mut counts);
+        let tally = counts.into_tally(&code);
         let ran = tally.runs.iter().map(|(run, counts)| run.instructions * (counts[0] + counts[1]));
         assert!(ran.sum::<u64>() > *instructions * 9 / 10);
     });
@@ -236,16 +229,9 @@ fn instruction_trace_to_counts(bencher: Bencher<'_, '_>) {
 fn instruction_trace_to_counts_and_calls(bencher: Bencher<'_, '_>) {
     let (stream, instructions) = &*INSTRUCTIONS;
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
-    let settings = etmv4::Settings { trcconfigr: RETURN_STACK, ..etmv4::Settings::default() };
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut sink = (BlockCounts::default(), Calls::new(&image, Clocking::Nothing));
-        let mut flow = Etmv4Flow::new(&image, &settings);
-        let mut decoder = etmv4::Decoder::new(settings);
-        for chunk in stream.chunks(256 << 10) {
-            decoder.push(chunk, &mut flow.feeding(&mut sink));
-        }
-        decoder.finish(&mut flow.feeding(&mut sink));
-        flow.finish(&mut sink);
+        follow(&image, stream, RETURN_STACK, &mut sink);
         let (_, mut calls) = sink;
         calls.finish();
         assert!(calls.instructions() > *instructions * 9 / 10);
@@ -260,7 +246,7 @@ fn instruction_trace_with_cycles_to_profile(bencher: Bencher<'_, '_>) {
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut sink = (BlockCounts::default(), Calls::new(&image, Clocking::Cycles));
-        follow_cycles(&image, stream, &mut sink);
+        follow(&image, stream, RETURN_STACK | CYCLE_COUNTS, &mut sink);
         let (_, mut calls) = sink;
         calls.finish();
         assert!(calls.instructions() > *instructions * 9 / 10);
@@ -275,7 +261,7 @@ fn instruction_trace_with_cycles_to_profile_on_two_cores(bencher: Bencher<'_, '_
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let (_, mut calls) = Calls::new(&image, Clocking::Cycles).apart(|ahead| {
             let mut sink = (BlockCounts::default(), ahead);
-            follow_cycles(&image, stream, &mut sink);
+            follow(&image, stream, RETURN_STACK | CYCLE_COUNTS, &mut sink);
             sink.0
         });
         calls.finish();
@@ -283,8 +269,12 @@ fn instruction_trace_with_cycles_to_profile_on_two_cores(bencher: Bencher<'_, '_
     });
 }
 
-fn follow_cycles(image: &Image, stream: &[u8], sink: &mut impl weltblick_core::flow::Sink) {
-    let trcconfigr = RETURN_STACK | CYCLE_COUNTS;
+fn follow<'a>(
+    image: &'a Image,
+    stream: &[u8],
+    trcconfigr: u32,
+    sink: &mut impl weltblick_core::flow::Sink,
+) -> Code<'a> {
     let settings = etmv4::Settings { trcconfigr, ..etmv4::Settings::default() };
     let mut flow = Etmv4Flow::new(image, &settings);
     let mut decoder = etmv4::Decoder::new(settings);
@@ -293,6 +283,7 @@ fn follow_cycles(image: &Image, stream: &[u8], sink: &mut impl weltblick_core::f
     }
     decoder.finish(&mut flow.feeding(sink));
     flow.finish(sink);
+    flow.into_code()
 }
 
 /// The same work as an ETMv3 tells it, an atom for every instruction, again and again; without cycles.

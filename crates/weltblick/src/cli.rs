@@ -44,7 +44,7 @@ pub(crate) struct SetupArgs {
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) tick_period: Option<Duration>,
     /// Only the instruction trace, where something else tells of exceptions too: events are told by what ran
-    #[arg(long)]
+    #[arg(long, help_heading = "Options")]
     pub(crate) flow_only: bool,
     /// What a raw file's packets are [default: itm]
     #[arg(long, value_name = "PROTOCOL")]

@@ -9,23 +9,31 @@ use object::write::{Object, StandardSection, Symbol, SymbolSection};
 use object::{Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope};
 use proptest::collection::vec;
 use proptest::prelude::*;
+use std::ops::Range;
 
 /// An image whose code begins at address 0: object files are not linked.
 fn image(code: &[u16]) -> Image {
+    image_of(&[("main", 0..2 * code.len() as u64)], code)
+}
+
+/// Code with these functions.
+fn image_of(functions: &[(&str, Range<u64>)], code: &[u16]) -> Image {
     let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
     let text = file.section_id(StandardSection::Text);
     let bytes: Vec<u8> = code.iter().flat_map(|half| half.to_le_bytes()).collect();
     file.append_section_data(text, &bytes, 4);
-    file.add_symbol(Symbol {
-        name: b"main".to_vec(),
-        value: 1,
-        size: bytes.len() as u64,
-        kind: SymbolKind::Text,
-        scope: SymbolScope::Linkage,
-        weak: false,
-        section: SymbolSection::Section(text),
-        flags: SymbolFlags::None,
-    });
+    for (name, range) in functions {
+        file.add_symbol(Symbol {
+            name: name.as_bytes().to_vec(),
+            value: range.start | 1,
+            size: range.end - range.start,
+            kind: SymbolKind::Text,
+            scope: SymbolScope::Linkage,
+            weak: false,
+            section: SymbolSection::Section(text),
+            flags: SymbolFlags::None,
+        });
+    }
     Image::parse(&file.write().unwrap()).unwrap()
 }
 
@@ -446,6 +454,42 @@ fn told_of_any(
         assert!(figures.instructions.count() + figures.cut <= figures.calls);
     }
     told.0
+}
+
+/// Deeper than calls are followed, they are counted all the same, and returns find back.
+#[test]
+fn calls_deeper_than_are_followed_are_counted() {
+    // `main` calls `down`, which calls itself, and then goes on to `other` in its place.
+    let functions = [("main", 0..8), ("down", 8..0x12), ("other", 0x12..0x14)];
+    let code = [0xf000, 0xf802, 0xbf00, 0x4770, 0xb500, 0xf7ff, 0xfffd, 0xe000, 0xbf00, 0xbd00];
+    let image = image_of(&functions, &code);
+    let mut code = Code::new(&image, false);
+    let [main, back, down, on, other] = [0, 4, 8, 0xe, 0x12].map(|address| {
+        let id = code.block_at(address).unwrap();
+        *code.block(id)
+    });
+    for depth in [10, 1022, 1023, 1024, 5000_u64] {
+        let mut calls = Calls::new(&image, Clocking::Nothing);
+        calls.arrived(&main);
+        calls.ran(&main, true);
+        (0..depth).for_each(|_| calls.ran(&down, true));
+        calls.ran(&other, true);
+        for _ in 0..depth {
+            calls.arrived(&on);
+            calls.ran(&on, true);
+            calls.ran(&other, true);
+        }
+        calls.arrived(&back);
+        calls.ran(&back, false);
+        assert_eq!(calls.depth(), 1, "{depth}");
+        calls.finish();
+        assert_eq!(calls.instructions(), 3 + depth * 4 + 1, "{depth}");
+        let mut counts: Vec<_> =
+            calls.figures().map(|(named, figures)| (named.name(&image), figures.calls)).collect();
+        counts.sort();
+        let expected = [("down", depth), ("main", 1), ("other", depth + 1)];
+        assert_eq!(counts, expected.map(|(name, calls)| (name.to_owned(), calls)), "{depth}");
+    }
 }
 
 proptest! {

@@ -247,7 +247,7 @@ impl<'a> Following<'a> {
             self.figures.of_mut(function).calls += 1;
         }
         let frames = self.contexts.frames(context);
-        if frames.len() >= DEEPEST {
+        if self.is_deepest(context) {
             if let Some(&deepest) = frames.last() {
                 self.frames[deepest].itself.unsure = true;
             }
@@ -386,6 +386,11 @@ impl<'a> Following<'a> {
         }
     }
 
+    /// Whether calls from here on are not followed.
+    fn is_deepest(&self, context: usize) -> bool {
+        self.contexts.frames(context).len() >= DEEPEST
+    }
+
     fn is_start_of(&self, function: Named, address: u64) -> bool {
         function.0.is_some_and(|id| self.image.function(id).range.start == address)
     }
@@ -401,12 +406,14 @@ impl<'a> Following<'a> {
         if self.frames[top].function == function {
             return; // a computed jump inside of it
         }
-        if self.contexts.frames(context).len() >= DEEPEST {
+        let at_start = self.is_start_of(function, address);
+        if self.is_deepest(context) {
+            // It returns together with what called it.
             self.frames[top].itself.unsure = true;
-            return; // it returns together with what called it
+            self.figures.of_mut(function).calls += u64::from(at_start);
+            return;
         }
         let Frame { returns_to, .. } = self.frames[top];
-        let at_start = self.is_start_of(function, address);
         match self.place_in_chain(context, function) {
             None => self.open(context, function, returns_to, true, at_start),
             Some(above) => {
@@ -525,7 +532,8 @@ impl<'a> Following<'a> {
     fn came(&mut self, start: u64, function: Named) {
         if self.edge != Edge::None || self.function != Some(function) {
             self.change(start, function);
-            if self.function != Some(function) {
+            let context = self.contexts.current();
+            if self.function != Some(function) && !self.is_deepest(context) {
                 // Back in a call, but in another function than it was in.
                 self.change(start, function);
             }
