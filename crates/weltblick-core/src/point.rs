@@ -243,7 +243,7 @@ fn occurrence(text: &str) -> Result<Option<Occurrence>, PointError> {
 impl fmt::Display for Point {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Time(time) => write!(f, "{}ns", time.as_nanos()),
+            Self::Time(time) => write_time(*time, f),
             Self::Byte { stream, offset } => write!(f, "{stream}@{offset}"),
             Self::Event(number) => write!(f, "#{number}"),
             Self::First => f.write_str("first"),
@@ -264,6 +264,15 @@ impl fmt::Display for Point {
             }
         }
     }
+}
+
+/// A time in the largest unit in which it is a whole number.
+fn write_time(time: Duration, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+    let ns = time.as_nanos();
+    let units = [(1_000_000_000, "s"), (1_000_000, "ms"), (1000, "us")];
+    let fits = |(unit, _): &&(u128, &str)| ns > 0 && ns.is_multiple_of(*unit);
+    let (unit, name) = units.iter().find(fits).copied().unwrap_or((1, "ns"));
+    write!(f, "{}{name}", ns / unit)
 }
 
 /// A half-open range of points; a side that is left out is open.
@@ -304,7 +313,11 @@ mod tests {
     #[test]
     fn reads_every_form_and_writes_it_again() {
         for text in [
-            "12500000ns",
+            "12500us",
+            "3s",
+            "40ms",
+            "0ns",
+            "1500001ns",
             "swo@4096",
             "#120",
             "first",

@@ -3,6 +3,7 @@
 //! Figures read only the vocabulary of [`crate::event`], or the blocks of [`crate::flow`]. They count
 //! addresses; names come last, once per distinct address.
 
+pub mod alignment;
 pub mod bridges;
 pub mod cadence;
 pub mod console;

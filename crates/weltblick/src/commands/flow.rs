@@ -1,26 +1,29 @@
 //! `flow`: what exactly ran around a place?
 
 use super::only::{CodeArgs, OnlyArgs};
+use super::within;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
 use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
-use weltblick_core::budget::{Point, address_of};
+use weltblick_core::budget::{End, Point, address_of};
+use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::flow::Clocking;
-use weltblick_core::measure::execution::{Found, History, Place, View};
+use weltblick_core::measure::execution::{EntriesBefore, Found, History, Place, View};
 use weltblick_core::measure::statistic::Scale;
+use weltblick_core::measure::timeline::Target;
 use weltblick_core::time::Window;
 
 /// What exactly ran around a place
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The place: code (`wave_filter`, `src/dsp/filter.c:83`, `0x08000748`), a byte of the trace
-    /// (`etm@4096`), a time (`12.5ms`), `first` or `last`
+    /// (`etm@4096`), a time (`12.5ms`), an occurrence (`irq:adc_ready[3]`), `first` or `last`
     #[arg(long, value_name = "POINT", default_value = "first")]
     around: Point,
-    /// The next time that code is reached, and the one after that
+    /// The next time that code is reached or the interrupt entered, and the one after that
     #[arg(long, value_name = "TIMES", default_value_t = 0)]
     next: u64,
     /// Instructions in all
@@ -50,7 +53,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         return Ok(Outcome::Done);
     }
     let capture = sources::open(&args.capture)?;
-    let place = place(args, &capture)?;
+    let Sought { place, before } = sought(args, &capture)?;
     let back = args.back.unwrap_or(args.count / 2).min(MOST);
     let after = args.count.saturating_sub(back).min(MOST);
     let image = capture.image()?;
@@ -60,7 +63,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     {
         bail!("--inside and --exclude leave out {}, which is looked for", args.around);
     }
-    let (history, cut) = history(&capture, place, args.next, [back, after], &shown)?;
+    let (history, cut) = history(&capture, place, before + args.next, [back, after], &shown)?;
     let clock = capture.manifest.target.core_clock;
     // Who read from the middle does not know how much time passed before.
     let scale = clock.map(|clock| Scale::of(clock, Some(clock)));
@@ -68,7 +71,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Place::Address(address) => Some(address),
         _ => None,
     };
-    let Some(report) = show::flow::report(&history, image, scale, address, [back, after])? else {
+    let alignment = capture.alignment()?.filter(|alignment| !alignment.is_empty() && !cut);
+    let time = show::flow::Time { scale, alignment };
+    let Some(report) = show::flow::report(&history, image, time, address, [back, after])? else {
         bail!(
             "{}: {} is not reached{} in {}",
             capture.name.display(),
@@ -197,8 +202,14 @@ fn found(capture: &Capture, place: Place, next: u64) -> Result<Option<Found>> {
     })
 }
 
-fn place(args: &Args, capture: &Capture) -> Result<Place> {
-    Ok(match &args.around {
+/// Where to look, and how often it is reached before that.
+struct Sought {
+    place: Place,
+    before: u64,
+}
+
+fn sought(args: &Args, capture: &Capture) -> Result<Sought> {
+    let place = match &args.around {
         Point::First => Place::First,
         Point::Last => Place::Last,
         Point::Byte { stream, offset } => {
@@ -210,15 +221,28 @@ fn place(args: &Args, capture: &Capture) -> Result<Place> {
             }
             Place::Byte(*offset)
         }
-        Point::Time(time) => {
-            let clock = capture.manifest.target.core_clock.context(
-                "--around: a time needs the core clock: give --core-clock, or `core_clock` in the manifest",
-            )?;
-            Place::Ticks(clock.cycle_at(*time))
-        }
-        Point::Event(_) | Point::Occurrence(_) => {
-            bail!("--around: `{}` is found in events; name code, a time or a byte", args.around)
+        Point::Time(_) | Point::Event(_) | Point::Occurrence(_) => {
+            let time = within::in_flow(&args.around, capture).context("--around")?;
+            if let Point::Occurrence(occurrence) = &args.around
+                && let (Target::Interrupt(exception), End::Begin) =
+                    (within::target(occurrence, capture)?, occurrence.end)
+            {
+                return entry(exception, time, capture);
+            }
+            Place::Ticks(time.earliest)
         }
         code => Place::Address(address_of(code, capture.image()?)?),
-    })
+    };
+    Ok(Sought { place, before: 0 })
+}
+
+/// The entry of an exception at this time of the instruction trace.
+fn entry(exception: u16, time: Window, capture: &Capture) -> Result<Sought> {
+    let moment = if capture.tells_events_by_flow() { time.latest } else { time.earliest };
+    let mut entries = FlowEvents::new(Origin(0), EntriesBefore::new(exception, moment));
+    capture.replay_flow(&mut entries)?;
+    entries.finish();
+    let before = entries.sink_mut().count();
+    let before = before.context("--around: the instruction trace ends before that")?;
+    Ok(Sought { place: Place::Entry(exception), before })
 }

@@ -1,5 +1,6 @@
 //! `--only`: a part of an instruction trace.
 
+use super::within;
 use crate::sources::{Capture, addresses};
 use anyhow::{Context as _, Result, bail};
 use weltblick_core::budget::{Point, PointRange, address_of};
@@ -56,7 +57,7 @@ impl CodeArgs {
 #[derive(Debug, clap::Args, Default)]
 pub(crate) struct OnlyArgs {
     /// Only what ran from one point to another, each time: code (`kernel_start..wave_filter`), bytes of
-    /// the trace or times; either side may be left out
+    /// the trace, times or occurrences (`irq:adc_ready[3]..`); either side may be left out
     #[arg(long, value_name = "POINT..POINT")]
     pub(crate) only: Option<PointRange>,
 }
@@ -66,7 +67,7 @@ impl OnlyArgs {
     pub(crate) fn of_events(&self, capture: Capture) -> Result<Capture> {
         if self.only.is_some() && !capture.tells_events_by_flow() {
             bail!(
-                "--only takes a part of an instruction trace that tells of exceptions: one that counts cycles, without an ITM beside it. --within takes a stretch of time of any recording"
+                "--only takes a part of an instruction trace that tells of exceptions: one that counts cycles, without an ITM beside it, or read with --flow-only. --within takes a stretch of time of any recording"
             );
         }
         let Part { from, until, .. } = self.part(&capture)?;
@@ -101,14 +102,11 @@ impl OnlyArgs {
 
 fn edge(point: &Point, capture: &Capture) -> Result<Edge> {
     Ok(match point {
-        Point::Time(time) => {
-            let clock = capture.manifest.target.core_clock.context(
-                "--only: a time needs the core clock: give --core-clock, or `core_clock` in the manifest",
-            )?;
+        Point::Time(_) | Point::Event(_) | Point::Occurrence(_) => {
             if capture.flow_clocking() != Clocking::Cycles {
                 bail!("--only: this instruction trace counts no cycles: name code or bytes");
             }
-            Edge::Cycles(clock.cycle_at(*time))
+            Edge::Cycles(within::in_flow(point, capture).context("--only")?.latest)
         }
         Point::Byte { stream, offset } => {
             let name = capture.flow_stream_name();
@@ -119,9 +117,9 @@ fn edge(point: &Point, capture: &Capture) -> Result<Edge> {
             }
             Edge::Byte(*offset)
         }
-        Point::First | Point::Last | Point::Event(_) | Point::Occurrence(_) => {
+        Point::First | Point::Last => {
             bail!(
-                "--only: `{point}` is no place in an instruction trace; name code, a time or a byte"
+                "--only: `{point}` is no edge; leave that side out, or name code, a time, an event or a byte"
             )
         }
         code => Edge::Address(

@@ -143,7 +143,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let spacing = spacing(args, &gather, &lanes)?;
     let width = width(args);
-    let draw = |cells: usize| drawn(&gather, &lanes, range, cells, spacing.as_ref(), &context);
+    let doubts = doubts(&capture, &gather)?;
+    let draw = |cells: usize| TimelineReport {
+        doubts: doubts.clone(),
+        ..drawn(&gather, &lanes, range, cells, spacing.as_ref(), &context)
+    };
     let title = capture.name.display().to_string();
     let chart = |cells: usize| Chart {
         capture: &title,
@@ -203,7 +207,7 @@ fn found(capture: &Capture, window: Option<(u64, u64)>) -> Result<Option<Found>>
     window.map_or(Ok(None), |(start, _)| capture.found_at_cycle(start))
 }
 
-/// Adds what was on the stack, where the instruction trace leads: both then tell the same time.
+/// Adds what was on the stack, where an instruction trace tells, and its times are those of the events.
 fn add_calls(
     reading: &Reading<'_>,
     image: Option<&Image>,
@@ -211,9 +215,18 @@ fn add_calls(
     gather: &mut Gather<'_>,
 ) -> Result<()> {
     let capture = reading.capture;
-    let Some(image) = image.filter(|_| capture.tells_events_by_flow() && !reading.once) else {
+    let Some(image) = image.filter(|_| !reading.once) else { return Ok(()) };
+    if let Some(alignment) = capture.alignment()? {
+        if !alignment.is_empty() {
+            let mut lanes = CallLanes::new(image, gather).aligned(alignment);
+            capture.replay_flow(&mut lanes)?;
+            lanes.finish();
+        }
         return Ok(());
-    };
+    }
+    if !capture.tells_events_by_flow() {
+        return Ok(());
+    }
     let mut lanes = CallLanes::new(image, gather);
     if capture.tells_part() {
         capture.replay_flow_part(&mut lanes)?;
@@ -432,6 +445,26 @@ fn spacing(args: &Args, gather: &Gather<'_>, lanes: &[LaneKey]) -> Result<Option
     Ok(Some(spacing))
 }
 
+/// What should be known of what is shown.
+fn doubts(capture: &Capture, gather: &Gather<'_>) -> Result<Vec<String>> {
+    let mut doubts = Vec::new();
+    if gather.cut {
+        doubts.push("there are more lanes or events than are kept one by one".to_owned());
+    }
+    match capture.alignment()? {
+        Some(alignment) if alignment.is_empty() => doubts.push(
+            "where the instruction trace lies is not known: its interrupts fit nowhere among those of the ITM, or in several places; --flow-only shows it by itself"
+                .into(),
+        ),
+        Some(alignment) if alignment.unplaced > 0 => doubts.push(format!(
+            "{} of the stretches that the instruction trace tells without a gap are not shown: their interrupts fit nowhere among those of the ITM, or in several places",
+            alignment.unplaced
+        )),
+        _ => {}
+    }
+    Ok(doubts)
+}
+
 /// What lanes did, by time or by events.
 fn drawn(
     gather: &Gather<'_>,
@@ -442,9 +475,6 @@ fn drawn(
     context: &Context<'_>,
 ) -> TimelineReport {
     let mut whole = report(gather, lanes, range, cells, context);
-    if gather.cut {
-        whole.doubts.push("there are more lanes or events than are kept one by one".into());
-    }
     if let Some(spacing) = spacing {
         let moments = gather.entries.iter().filter(|entry| entry.lane.has_moments());
         let marks = moments.map(|entry| (entry.lane, entry.time.latest));

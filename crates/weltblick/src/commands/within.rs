@@ -84,7 +84,15 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
             if capture.tells_events_by_flow() {
                 return super::flow::when(point, capture);
             }
-            bail!("`{point}` is a place in the code: when it ran only instruction trace tells")
+            let Some(alignment) = capture.alignment()? else {
+                bail!("`{point}` is a place in the code: when it ran only instruction trace tells")
+            };
+            let reached = super::flow::when(point, capture)?;
+            return alignment.to_itm(reached).with_context(|| {
+                format!(
+                    "`{point}` is reached, but where that lies in the time of the ITM is not known; --flow-only takes the instruction trace alone"
+                )
+            });
         }
         Point::Time(_) => unreachable!("a time is a time"),
     };
@@ -95,6 +103,32 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
         }
         _ => format!("`{point}` is not there, or has no time"),
     })
+}
+
+/// When a point is that is no code, in the cycles that the instruction trace counts.
+pub(super) fn in_flow(point: &Point, capture: &Capture) -> Result<Window> {
+    let clock = capture.manifest.target.core_clock.with_context(|| {
+        format!("`{point}`: a time needs the core clock: give --core-clock, or `core_clock` in the manifest")
+    })?;
+    let alignment = capture.alignment()?;
+    let time = match point {
+        Point::Time(time) => Window::exact(clock.cycle_at(*time)),
+        other if alignment.is_some() || capture.tells_events_by_flow() => {
+            moment(other, capture, clock)?
+        }
+        other => bail!(
+            "`{other}` is found among events, and this instruction trace does not share their clock: name code, a time or a byte"
+        ),
+    };
+    let Some(alignment) = alignment else { return Ok(time) };
+    if alignment.is_empty() {
+        bail!(
+            "`{point}`: where the instruction trace lies in the time of the ITM is not known: its interrupts fit nowhere there, or in several places. --flow-only takes times as the instruction trace counts them"
+        );
+    }
+    alignment
+        .to_flow(time)
+        .with_context(|| format!("`{point}`: the instruction trace tells nothing of that time"))
 }
 
 /// What an occurrence is one of.

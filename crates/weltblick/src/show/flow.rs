@@ -9,8 +9,10 @@ use std::io::Write;
 use weltblick_core::flow::Gap;
 use weltblick_core::image::{Image, interrupt_name};
 use weltblick_core::isa::instruction_length;
+use weltblick_core::measure::alignment::Alignment;
 use weltblick_core::measure::execution::{History, Named, Root, Step, What};
 use weltblick_core::measure::statistic::Scale;
+use weltblick_core::time::Window;
 
 /// Name and version of the JSON form.
 const SCHEMA: &str = "weltblick/flow/1";
@@ -22,6 +24,9 @@ pub(crate) struct FlowReport {
     schema: String,
     /// Who had called when the place was reached, outermost first.
     path: Vec<String>,
+    /// Times are those of the ITM beside the instruction trace; where it is not known how both stand to each
+    /// other there are none.
+    by_itm: bool,
     /// What happened, in order.
     lines: Vec<FlowLine>,
 }
@@ -35,8 +40,7 @@ pub(crate) struct FlowLine {
     here: bool,
     /// The byte of the trace that tells it.
     byte: u64,
-    /// Nanoseconds after the first time that the trace tells, at the last moment before it whose time is
-    /// known.
+    /// Nanoseconds after the recording's start, at the last moment before it whose time is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     since_ns: Option<f64>,
     /// How many calls deep it is.
@@ -68,12 +72,31 @@ pub(crate) struct FlowLine {
     passed_over: bool,
 }
 
+/// How times are stated.
+#[derive(Clone, Copy)]
+pub(crate) struct Time<'a> {
+    /// How long a tick is, if that is known.
+    pub(crate) scale: Option<Scale>,
+    /// The ITM's time is told, which stands so to the ticks.
+    pub(crate) alignment: Option<&'a Alignment>,
+}
+
+impl Time<'_> {
+    fn ns(self, ticks: u64) -> Option<f64> {
+        let told = match self.alignment {
+            Some(alignment) => alignment.to_itm(Window::exact(ticks))?.middle(),
+            None => ticks,
+        };
+        Some(told as f64 * self.scale?.ns)
+    }
+}
+
 /// What a history holds, as lines: so many instructions before the place, and after it. `None` if the place
 /// was not reached.
 pub(crate) fn report(
     history: &History<'_>,
     image: &Image,
-    scale: Option<Scale>,
+    time: Time<'_>,
     place: Option<u64>,
     around: [u64; 2],
 ) -> Result<Option<FlowReport>> {
@@ -85,12 +108,12 @@ pub(crate) fn report(
         let here = (number == hit).then_some(place);
         match step.what {
             What::PassedOver(address) => passed_over.push(address),
-            _ => add(step, here, image, scale, &disassembler, &mut passed_over, &mut lines),
+            _ => add(step, here, image, time, &disassembler, &mut passed_over, &mut lines),
         }
     }
     trim(&mut lines, around);
     let path = history.path().iter().map(|entry| path_name(entry, image)).collect();
-    Ok(Some(FlowReport { schema: SCHEMA.into(), path, lines }))
+    Ok(Some(FlowReport { schema: SCHEMA.into(), path, by_itm: time.alignment.is_some(), lines }))
 }
 
 /// Histories hold whole blocks: instructions beyond those that were asked for go.
@@ -130,12 +153,12 @@ fn add(
     step: &Step,
     here: Option<Option<u64>>,
     image: &Image,
-    scale: Option<Scale>,
+    time: Time<'_>,
     disassembler: &Disassembler,
     passed_over: &mut Vec<u64>,
     lines: &mut Vec<FlowLine>,
 ) {
-    let since_ns = step.ticks.zip(scale).map(|(ticks, scale)| ticks as f64 * scale.ns);
+    let since_ns = step.ticks.and_then(|ticks| time.ns(ticks));
     let base = FlowLine { byte: step.offset, since_ns, depth: step.depth, ..FlowLine::default() };
     let other = |kind: &str, text: String| FlowLine {
         kind: kind.into(),
@@ -280,8 +303,9 @@ pub(crate) fn text(
         before = Some(line);
     }
     if timed {
-        let text = "  times are those of the last cycle count or timestamp before";
-        writeln!(out, "{}", paint.faint(text))?;
+        let of_itm = if report.by_itm { ", in the ITM's time" } else { "" };
+        let text = format!("  times are those of the last cycle count or timestamp before{of_itm}");
+        writeln!(out, "{}", paint.faint(&text))?;
     }
     Ok(())
 }

@@ -18,6 +18,7 @@ use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, CurrentTask, FlowEvents, Sink};
 use weltblick_core::flow::{self, Edge, Only};
 use weltblick_core::image::{Image, Variables};
+use weltblick_core::measure::alignment::Alignment;
 use weltblick_core::measure::execution::{FlowIndex, Roster, TaskEvents};
 use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timing::Clocks;
@@ -58,6 +59,8 @@ pub(crate) struct Capture {
     pub(crate) traces: Vec<Option<EventTrace>>,
     /// The index of its instruction trace, once it was asked for.
     pub(super) index: OnceLock<Option<FlowIndex>>,
+    /// How its cycles stand to the time of events, once that was asked for.
+    pub(super) alignment: OnceLock<Alignment>,
     /// The part of an instruction trace that events are told of, where that leads.
     pub(super) part: (Option<Edge>, Option<Edge>),
     /// Threads of an instruction trace that leads are told as tasks.
@@ -100,7 +103,7 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
     let journal = if name.is_dir() { journal(name)? } else { Vec::new() };
     let gaps = gaps(name, &manifest, &journal);
     let name = name.to_owned();
-    let (index, roster) = (OnceLock::new(), OnceLock::new());
+    let (index, alignment, roster) = (OnceLock::new(), OnceLock::new(), OnceLock::new());
     let (part, tells_tasks) = ((None, None), false);
     Ok(Capture {
         name,
@@ -111,6 +114,7 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
         journal,
         traces,
         index,
+        alignment,
         part,
         tells_tasks,
         roster,

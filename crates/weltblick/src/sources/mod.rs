@@ -1,9 +1,11 @@
 //! Files, folders and standard input: all reading happens here.
 
+mod aligned;
 pub(crate) mod events;
 mod flow_index;
 mod folder;
 mod follow;
+mod kept;
 pub(crate) mod live;
 mod make;
 mod near;

@@ -387,12 +387,13 @@ fn inspection_of_an_instruction_trace() {
 
 #[test]
 fn what_cannot_be_answered_says_why() {
-    let bench = Bench::with_flow();
+    let bench = Bench::with_all_flows();
     for (command, part) in [
         ("flow buoy", "no stream of this capture is an instruction trace"),
         ("flow buoy-flow --around fault_handler", "is not reached"),
         ("flow buoy-flow --around swo@3", "is called `etm`"),
-        ("flow buoy-flow --around irq:adc_ready[3]", "name code, a time or a byte"),
+        ("flow buoy-mtb --around irq:adc_ready[3]", "name code, a time or a byte"),
+        ("flow buoy-flow --around irq:adc_reddy[3]", "the image's vector table has no"),
         ("profile buoy --tree", "only an instruction trace tells calls"),
         ("profile buoy-flow --of wave_fliter", "no function called"),
         ("profile buoy-flow --by task --inside main", "--by task"),
@@ -663,4 +664,82 @@ fn the_instruction_trace_alone_where_an_itm_leads() {
         .replace("marks_port          = 16", "");
     bench.write("buoy-port/capture.toml", &manifest);
     assert!(bench.error("tasks buoy-port").contains("--flow-only"));
+}
+
+/// What an ITM told of the first seconds, and an instruction trace that begins later, with a clock of its own.
+fn beside_an_itm(bench: &Bench, instructions: std::ops::Range<usize>) {
+    let manifest = String::from_utf8(bench.read("buoy/capture.toml")).unwrap();
+    let (head, streams) = manifest.split_once("[[stream]]").unwrap();
+    let flow = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
+    let (_, flow) = flow.split_once("[[stream]]").unwrap();
+    std::fs::create_dir_all(bench.path("both")).unwrap();
+    for file in ["swo.bin", "wave-buoy.elf"] {
+        std::fs::write(bench.path("both").join(file), bench.read(&format!("buoy/{file}"))).unwrap();
+    }
+    let trace = bench.read("buoy-flow/etm.bin");
+    std::fs::write(bench.path("both/etm.bin"), &trace[instructions]).unwrap();
+    bench.write("both/capture.toml", format!("{head}[[stream]]{flow}\n[[stream]]{streams}"));
+}
+
+#[test]
+fn an_itm_and_an_instruction_trace_on_one_axis() {
+    let bench = Bench::with_all_flows();
+    let cut = 400_000;
+    beside_an_itm(&bench, cut..1_000_000);
+    // The same run as in the whole trace, whose clock began with the ITM's.
+    let at = |capture: &str, point: &str| {
+        let report = bench.json(&format!("flow {capture} --around {point} -n 40"));
+        let lines = report["lines"].as_array().unwrap().clone();
+        let here = lines.into_iter().find(|line| line["here"] == true).unwrap();
+        let function = here["function"].as_str().unwrap_or_default().to_owned();
+        (function, here["byte"].as_u64().unwrap(), here["since_ns"].as_f64().unwrap())
+    };
+    for point in ["irq:adc_ready[900]", "irq:radio_slot[17]", "irq:SysTick[230]"] {
+        let (both, flow) = (at("both", point), at("buoy-flow", point));
+        assert_eq!((both.0, both.1 + cut as u64), (flow.0, flow.1), "{point}");
+        assert!((both.2 - flow.2).abs() < 1400.0, "{point}: {} {}", both.2, flow.2);
+    }
+    for point in ["irq:SysTick[230].end", "230ms"] {
+        let (both, flow) = (at("both", point), at("buoy-flow", point));
+        assert!((both.1 + cut as u64).abs_diff(flow.1) < 40, "{point}: {both:?} {flow:?}");
+        assert!((both.2 - flow.2).abs() < 2800.0, "{point}: {} {}", both.2, flow.2);
+    }
+    assert_snapshot!(
+        "both_timeline",
+        bench.out("timeline both --around wave_filter --width 4ms --lanes calls,adc_ready,block")
+    );
+    // What the ITM says of a part, and what ran in it.
+    let part = "--only irq:adc_ready[900]..irq:adc_ready[901]";
+    let profile = bench.json(&format!("profile both {part}"));
+    assert_eq!(profile["rows"][0]["function"], "spectrum_power");
+    assert!((profile["duration"]["ns"].as_f64().unwrap() - 250e3).abs() < 2e3, "{profile}");
+    for (command, part) in [
+        ("flow both --around 1ms", "tells nothing of that time"),
+        ("flow both --around irq:adc_ready[3]", "tells nothing of that time"),
+        ("flow both --around irq:adc_ready[900000]", "were seen whole"),
+        ("interrupts both --only 220ms..", "read with --flow-only"),
+    ] {
+        let error = bench.error(command);
+        assert!(error.contains(part), "{command}: {error}");
+    }
+    // Too little was traced to know where it lies.
+    beside_an_itm(&bench, cut..402_500);
+    let timeline = bench.out("timeline both --around 220ms");
+    assert!(timeline.contains("where the instruction trace lies is not known"), "{timeline}");
+    assert!(bench.error("flow both --around 220ms").contains("--flow-only"));
+    assert!(bench.out("flow both --around sine -n 4 --flow-only").contains("sine"));
+}
+
+#[test]
+fn what_ran_when_an_interrupt_came() {
+    let bench = Bench::with_flow();
+    assert_snapshot!(
+        "flow_around_interrupt",
+        bench.out("flow buoy-flow --around irq:adc_ready[3] -n 12")
+    );
+    let next = bench.out("flow buoy-flow --around irq:adc_ready[3] --next 2 -n 12");
+    let there = bench.out("flow buoy-flow --around irq:adc_ready[5] -n 12");
+    assert_eq!(next.lines().skip(1).collect::<Vec<_>>(), there.lines().skip(1).collect::<Vec<_>>());
+    let error = bench.error("flow buoy-flow --around irq:adc_ready[70000]");
+    assert!(error.contains("were seen whole"), "{error}");
 }

@@ -21,6 +21,8 @@ pub enum Place {
     Address(u64),
     /// The first instruction after so many ticks.
     Ticks(u64),
+    /// What runs first after this exception was entered, each time: its handler, or one that comes before it.
+    Entry(u16),
 }
 
 /// Something that happened.
@@ -78,6 +80,8 @@ pub struct History<'a> {
     hidden: bool,
     /// Something other than code came behind what ran last.
     interrupted: bool,
+    /// The exception that is looked for was entered: what runs next is the place.
+    entered: bool,
     /// A handler that is not shown ended: that is, if what runs next is.
     left: Option<Step>,
     /// The conditions of these instructions failed, which are among those that are told next.
@@ -125,6 +129,7 @@ impl<'a> History<'a> {
             view: None,
             hidden: false,
             interrupted: false,
+            entered: false,
             left: None,
             passed_over: Vec::new(),
             timed: clocking != Clocking::Nothing,
@@ -296,6 +301,7 @@ impl<'a> History<'a> {
                 (start..until).contains(&address)
             }
             (Place::Ticks(ticks), What::Ran { .. }) => self.ticks().is_some_and(|now| now >= ticks),
+            (Place::Entry(_), What::Ran { .. }) => return self.entered,
             _ => false,
         };
         if there && self.skip > 0 {
@@ -303,6 +309,17 @@ impl<'a> History<'a> {
             return false;
         }
         there
+    }
+
+    fn look_for_entry(&mut self, moment: &Moment) {
+        if let (Place::Entry(wanted), Moment::Entered { exception: Some(entered), .. }) =
+            (self.place, moment)
+            && wanted == *entered
+            && !self.entered
+        {
+            self.entered = self.skip == 0;
+            self.skip = self.skip.saturating_sub(1);
+        }
     }
 
     fn reach(&mut self, instructions: u64) {
@@ -380,6 +397,7 @@ impl Sink for History<'_> {
         if let Some(view) = &mut self.view {
             view.moment(offset, moment);
         }
+        self.look_for_entry(moment);
         match *moment {
             Moment::Left if self.hidden => self.left = Some(self.step(What::Left)),
             Moment::Gap(Gap::Unwatched) | Moment::Entered { .. } if self.hidden => {}

@@ -3,6 +3,7 @@
 use super::gather::Gather;
 use crate::flow::{Block, Clocking, Moment, Sink};
 use crate::image::Image;
+use crate::measure::alignment::Alignment;
 use crate::measure::execution::{Calls, Found, OnStack};
 use crate::time::Window;
 
@@ -11,11 +12,13 @@ const DEEPEST: usize = 32;
 /// A call is kept one by one if it was there for this part of the time that is looked at.
 const FINEST: u64 = 2048;
 
-/// A sink of instruction flow that puts calls on the lanes of a timeline, whose events were gathered before:
-/// both count the same cycles.
+/// A sink of instruction flow that puts calls on the lanes of a timeline, whose events were gathered before.
+/// Both count the same cycles, or it is known how they stand to each other.
 pub struct CallLanes<'a, 'g, 'i> {
     calls: Calls<'a>,
     gather: &'g mut Gather<'i>,
+    /// How the time of events stands to the cycles that are counted here, if it is another one.
+    alignment: Option<&'a Alignment>,
     /// The last tick that is looked at.
     end: u64,
     long_enough: u64,
@@ -32,7 +35,15 @@ impl<'a, 'g, 'i> CallLanes<'a, 'g, 'i> {
         let (start, end) = gather.range.unwrap_or_default();
         let calls = Calls::new(image, Clocking::Cycles).telling_stacks();
         let long_enough = ((end - start) / FINEST).max(1);
-        Self { calls, gather, end, long_enough, gate: None, base: 0 }
+        Self { calls, gather, alignment: None, end, long_enough, gate: None, base: 0 }
+    }
+
+    /// The same, for events of another clock.
+    #[must_use]
+    pub fn aligned(self, alignment: &'a Alignment) -> Self {
+        // Where the end has no place, all may lie before it.
+        let end = alignment.to_flow(Window::exact(self.end)).map_or(u64::MAX, |end| end.latest);
+        Self { alignment: Some(alignment), end, ..self }
     }
 
     /// The same, read from shortly before `found`: what was called before that is not on the stack.
@@ -49,12 +60,16 @@ impl<'a, 'g, 'i> CallLanes<'a, 'g, 'i> {
     }
 
     fn drain(&mut self) {
-        let Self { calls, gather, long_enough, gate, base, .. } = self;
-        let later =
-            |time: Window| Window { earliest: time.earliest + *base, latest: time.latest + *base };
+        let Self { calls, gather, alignment, long_enough, gate, base, .. } = self;
+        let told = |time: Window| {
+            let (earliest, latest) = (time.earliest + *base, time.latest + *base);
+            let time = Window { earliest, latest };
+            alignment.map_or(Some(time), |alignment| alignment.to_itm(time))
+        };
         for call in calls.left_stack().filter(|call| call.depth < DEEPEST && gate.is_none()) {
-            let (from, until) = (later(call.from), later(call.until));
-            gather.called(OnStack { from, until, ..call }, *long_enough);
+            if let (Some(from), Some(until)) = (told(call.from), told(call.until)) {
+                gather.called(OnStack { from, until, ..call }, *long_enough);
+            }
         }
     }
 

@@ -1,0 +1,78 @@
+//! What took long to find out, kept in the user's cache folder under all that it depends on.
+
+use super::read::Input;
+use anyhow::Result;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use std::collections::hash_map::DefaultHasher;
+use std::fs;
+use std::hash::{Hash as _, Hasher as _};
+use std::path::{Path, PathBuf};
+use std::time::UNIX_EPOCH;
+
+/// A file in the cache folder that is longer is none of ours.
+const MOST_BYTES: u64 = 1 << 30;
+
+/// Something, and what it depends on.
+#[derive(Serialize, Deserialize)]
+struct Kept<T> {
+    key: String,
+    what: T,
+}
+
+/// What is kept under this key in files with this extension; else it is made, and kept from now on.
+pub(super) fn kept<T: Serialize + DeserializeOwned>(
+    folder: &Path,
+    extension: &str,
+    key: String,
+    make: impl FnOnce() -> Result<T>,
+) -> Result<T> {
+    let file = folder.join(format!("{:016x}.{extension}", hash(&key)));
+    if let Some(kept) = read::<T>(&file).filter(|kept| kept.key == key) {
+        return Ok(kept.what);
+    }
+    let kept = Kept { key, what: make()? };
+    // Whoever cannot keep it makes it again next time: that is no reason to answer nothing now.
+    let _ = write(folder, &file, &kept);
+    Ok(kept.what)
+}
+
+/// A file as it is now, and how long it is; `None` for whatever is no file, or has no times.
+pub(super) fn state_of(input: &Input) -> Option<(String, u64)> {
+    let Input::File(path) = input else { return None };
+    let data = fs::metadata(path).ok()?;
+    let modified = data.modified().ok()?.duration_since(UNIX_EPOCH).ok()?.as_nanos();
+    let path = fs::canonicalize(path).ok()?;
+    Some((format!("{} {} {modified}", path.display(), data.len()), data.len()))
+}
+
+/// `weltblick` in the user's cache folder.
+pub(super) fn cache_folder() -> Option<PathBuf> {
+    let absolute =
+        |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+    let cache = absolute("XDG_CACHE_HOME").or_else(|| Some(absolute("HOME")?.join(".cache")))?;
+    Some(cache.join("weltblick"))
+}
+
+fn hash(text: &str) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    text.hash(&mut hasher);
+    hasher.finish()
+}
+
+fn read<T: DeserializeOwned>(file: &Path) -> Option<Kept<T>> {
+    let length = fs::metadata(file).ok()?.len();
+    if length > MOST_BYTES {
+        return None;
+    }
+    postcard::from_bytes(&fs::read(file).ok()?).ok()
+}
+
+/// Appears whole, or not at all.
+fn write(folder: &Path, file: &Path, kept: &impl Serialize) -> Result<()> {
+    fs::create_dir_all(folder)?;
+    let partial = file.with_extension(format!("{}.partial", std::process::id()));
+    fs::write(&partial, postcard::to_stdvec(kept)?)?;
+    fs::rename(&partial, file)?;
+    Ok(())
+}
