@@ -7,7 +7,38 @@ use crate::flow::{
 };
 use crate::image::Image;
 use crate::wire::{Malformed, etmv3, etmv4, mtb, tpiu};
+use serde::{Deserialize, Serialize};
 use std::ops::Range;
+
+/// Bytes of a source between two anchors.
+const ANCHOR_EVERY: u64 = 256 << 10;
+
+/// Where reading of a source may begin within its stream.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Anchor {
+    /// A byte of the stream; in frames the first of one.
+    pub stream: u64,
+    /// How many of the source's own bytes lie before it.
+    pub source: u64,
+    /// Whose the first bytes of the frame are, if that was said before.
+    pub id: Option<tpiu::TraceId>,
+}
+
+impl Anchor {
+    /// In a stream without frames: any byte.
+    #[must_use]
+    pub const fn at(byte: u64) -> Self {
+        Self { stream: byte, source: byte, id: None }
+    }
+}
+
+/// Keeps anchors while frames are read.
+#[derive(Debug, Default)]
+struct Anchors {
+    found: Vec<Anchor>,
+    /// The source's byte from which on the next is kept.
+    next: u64,
+}
 
 /// One source of instruction trace on its way to what ran. Other sources of its stream are not read.
 #[derive(Debug)]
@@ -15,6 +46,7 @@ pub struct FlowLine<'a> {
     framing: Option<tpiu::Deframer>,
     trace_id: Option<tpiu::TraceId>,
     reading: Reading<'a>,
+    anchors: Option<Anchors>,
 }
 
 /// Where a line stands between two bytes.
@@ -46,20 +78,35 @@ impl<'a> FlowLine<'a> {
             Framing::None => None,
             Framing::Tpiu(start) => Some(tpiu::Deframer::new(start)),
         };
-        Some(Self { framing, trace_id: *trace_id, reading })
+        Some(Self { framing, trace_id: *trace_id, reading, anchors: None })
     }
 
-    /// The same, for bytes from `offset` of the stream on, which may be the middle of a packet. Only for
-    /// protocols that synchronise, in streams without framing; `None` otherwise.
+    /// The same, for bytes from `anchor` on, which may be the middle of a packet. Only for protocols that
+    /// synchronise; `None` otherwise.
     #[must_use]
     pub fn starting_at(
         spec: &StreamSpec,
         source: usize,
         image: &'a Image,
-        offset: u64,
+        anchor: Anchor,
     ) -> Option<Self> {
-        let reading = Reading::synchronising(&spec.sources.get(source)?.protocol, image, offset)?;
-        (spec.framing == Framing::None).then_some(Self { framing: None, trace_id: None, reading })
+        let SourceSpec { trace_id, protocol } = spec.sources.get(source)?;
+        let reading = Reading::synchronising(protocol, image, anchor.source)?;
+        let framing = match spec.framing {
+            Framing::None => None,
+            Framing::Tpiu(start) => Some(tpiu::Deframer::resuming(start, anchor.stream, anchor.id)),
+        };
+        Some(Self { framing, trace_id: *trace_id, reading, anchors: None })
+    }
+
+    /// From here on, places are remembered at which reading may begin in frames.
+    pub fn keep_anchors(&mut self) {
+        self.anchors = self.framing.is_some().then(Anchors::default);
+    }
+
+    /// The places that were remembered, in order.
+    pub fn take_anchors(&mut self) -> Vec<Anchor> {
+        self.anchors.take().map_or_else(Vec::new, |anchors| anchors.found)
     }
 
     /// Blocks begin at these addresses, and none runs across them: whoever waits for one of these
@@ -126,31 +173,34 @@ impl<'a> FlowLine<'a> {
 
     /// Reads the next bytes of the stream.
     pub fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
-        let Self { framing, trace_id, reading } = self;
+        let Self { framing, trace_id, reading, anchors } = self;
         match framing {
             None => reading.push(bytes, sink),
             Some(deframer) => {
-                deframer.push(bytes, &mut Unframe { trace_id: *trace_id, reading, sink });
+                let anchors = anchors.as_mut();
+                deframer.push(bytes, &mut Unframe { trace_id: *trace_id, reading, anchors, sink });
             }
         }
     }
 
     /// Bytes are missing here, or were not recorded by choice (`None`).
     pub fn gap(&mut self, why: Option<LossReason>, sink: &mut impl Sink) {
-        let Self { framing, trace_id, reading } = self;
+        let Self { framing, trace_id, reading, anchors } = self;
         let half = if why.is_none() { Malformed::Unwanted } else { Malformed::FramingLoss };
         reading.interrupt(half, sink);
         if let Some(deframer) = framing {
-            deframer.interrupt(&mut Unframe { trace_id: *trace_id, reading, sink });
+            let anchors = anchors.as_mut();
+            deframer.interrupt(&mut Unframe { trace_id: *trace_id, reading, anchors, sink });
         }
         reading.gap(if why.is_none() { Gap::Unwatched } else { Gap::Missing }, sink);
     }
 
     /// Ends the stream: the blocks that were reached.
     pub fn finish(self, sink: &mut impl Sink) -> Code<'a> {
-        let Self { framing, trace_id, mut reading } = self;
+        let Self { framing, trace_id, mut reading, .. } = self;
         if let Some(deframer) = framing {
-            deframer.finish(&mut Unframe { trace_id, reading: &mut reading, sink });
+            let reading = &mut reading;
+            deframer.finish(&mut Unframe { trace_id, reading, anchors: None, sink });
         }
         match reading {
             Reading::Etmv3(decoder, mut flow) => {
@@ -200,6 +250,15 @@ impl Reading<'_> {
         }
     }
 
+    /// How many of its bytes were read.
+    const fn offset(&self) -> u64 {
+        match self {
+            Self::Etmv3(decoder, _) => decoder.offset(),
+            Self::Etmv4(decoder, _) => decoder.offset(),
+            Self::Mtb(_, pushed, _) => *pushed,
+        }
+    }
+
     /// Half a packet is lost.
     fn interrupt(&mut self, why: Malformed, sink: &mut impl Sink) {
         match self {
@@ -222,6 +281,7 @@ impl Reading<'_> {
 struct Unframe<'f, 'a, S> {
     trace_id: Option<tpiu::TraceId>,
     reading: &'f mut Reading<'a>,
+    anchors: Option<&'f mut Anchors>,
     sink: &'f mut S,
 }
 
@@ -238,6 +298,17 @@ impl<S: Sink> tpiu::Sink for Unframe<'_, '_, S> {
     }
 
     fn synchronised(&mut self, _at: Range<u64>) {}
+
+    #[inline(always)]
+    fn frame(&mut self, stream: u64, id: Option<tpiu::TraceId>) {
+        if let Some(anchors) = &mut self.anchors {
+            let source = self.reading.offset();
+            if source >= anchors.next {
+                anchors.found.push(Anchor { stream, source, id });
+                anchors.next = source + ANCHOR_EVERY;
+            }
+        }
+    }
 
     /// These bytes may be this source's: it starts inside a packet.
     fn orphaned(&mut self, _frame: u64, _bytes: usize) {

@@ -17,8 +17,8 @@ mod segments;
 mod tests;
 
 pub use event_trace::{EventReading, EventTrace};
-pub use flow_line::FlowLine;
 pub(crate) use flow_line::State;
+pub use flow_line::{Anchor, FlowLine};
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};
 pub use line::{Instructions, Line, Tap};
 pub use manifest::{

@@ -105,6 +105,16 @@ impl<S: Sink> FlowEvents<S> {
         Self { gate: Some((offset, cycles)), until, ..self }
     }
 
+    /// The same; so slow instructions were seen before.
+    pub(crate) fn knowing(self, slowest: Slowest) -> Self {
+        Self { slowest, ..self }
+    }
+
+    /// How slow instructions were so far.
+    pub(crate) const fn slowest(&self) -> &Slowest {
+        &self.slowest
+    }
+
     /// What events are handed to.
     pub const fn sink_mut(&mut self) -> &mut S {
         &mut self.sink
@@ -112,7 +122,10 @@ impl<S: Sink> FlowEvents<S> {
 
     fn pass_gate(&mut self) {
         if let Some((_, cycles)) = self.gate.take_if(|(offset, _)| *offset <= self.offset) {
+            // What ran since the last count belongs to the next one.
+            let ran = self.ran;
             self.release(None);
+            self.ran = ran;
             self.cycles = cycles;
         }
     }

@@ -1,6 +1,7 @@
 //! How long instructions took at most where nothing waited: what waits gets the rest.
 
 use crate::time::Window;
+use serde::{Deserialize, Serialize};
 
 /// An exception's entry or return takes as long as so many instructions at most.
 pub(crate) const EXCEPTION: u64 = 16;
@@ -21,7 +22,7 @@ pub(crate) struct Ran {
 }
 
 /// The slowest stretches that were seen, by the number of their instructions.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub(crate) struct Slowest {
     /// The most ticks of a stretch of this class, or of a shorter one; 0 where none was seen.
     ticks: [u64; CLASSES],

@@ -11,10 +11,10 @@ use weltblick_core::measure::execution::{FlowIndex, Indexing};
 /// Shorter traces are read faster than their index would be made.
 const SHORT: u64 = 32 << 20;
 /// The form of what is kept.
-const FORM: u32 = 1;
+const FORM: u32 = 2;
 
 /// The index of a capture's instruction trace: from the cache folder, else made and kept there. `None`
-/// where reading all of it is as good: a short trace, several files, or nowhere to keep it.
+/// where reading all of it is as good: a short trace, or nowhere to keep it.
 pub(crate) fn flow_index(capture: &Capture) -> Result<Option<&FlowIndex>> {
     if capture.index.get().is_none() {
         let found = find_or_make(capture)?;
@@ -27,8 +27,12 @@ fn find_or_make(capture: &Capture) -> Result<Option<FlowIndex>> {
     let Some((key, folder)) = key(capture).zip(cache_folder()) else { return Ok(None) };
     let make = || {
         let mut indexing = Indexing::default();
-        let code = capture.replay_flow(&mut indexing)?;
-        Ok(indexing.finish(&code))
+        let mut line = capture.flow_line_cut(&[])?;
+        line.keep_anchors();
+        capture.push_flow(&mut line, &mut indexing)?;
+        let anchors = line.take_anchors();
+        let code = line.finish(&mut indexing);
+        Ok(indexing.finish(&code).anchored(anchors))
     };
     kept(&folder, "flow", key, make).map(Some)
 }
@@ -36,13 +40,17 @@ fn find_or_make(capture: &Capture) -> Result<Option<FlowIndex>> {
 /// What all depends on that is kept of a long instruction trace.
 pub(super) fn key(capture: &Capture) -> Option<String> {
     let (stream, source) = capture.manifest.flow()?;
-    let [file] = capture.inputs_of(stream) else { return None };
-    let (file, _) = state_of(file).filter(|(_, length)| *length >= SHORT)?;
+    let files = capture.inputs_of(stream).iter().map(state_of).collect::<Option<Vec<_>>>()?;
+    if files.iter().map(|(_, length)| length).sum::<u64>() < SHORT {
+        return None;
+    }
+    let files: Vec<String> = files.into_iter().map(|(file, _)| file).collect();
     let mut image = DefaultHasher::new();
     for (range, bytes) in capture.image.as_ref()?.image.code() {
         (range.start, bytes).hash(&mut image);
     }
     let settings = &capture.manifest.streams[stream];
-    let (version, image) = (env!("CARGO_PKG_VERSION"), image.finish());
-    Some(format!("{FORM} {version} {file} {image:016x} {source} {settings:?}"))
+    let (version, image, files) = (env!("CARGO_PKG_VERSION"), image.finish(), files.join(" "));
+    let gaps = capture.gaps_of(stream);
+    Some(format!("{FORM} {version} {files} {image:016x} {source} {settings:?} {gaps:?}"))
 }

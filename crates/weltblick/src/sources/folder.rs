@@ -1,8 +1,9 @@
 //! Opening a capture: a folder with a manifest, a raw file, or standard input.
 
 use super::events;
-use super::read::Input;
-use super::segments::{Gap, Piece, gaps, journal, push_between, segments};
+use super::flow_index;
+use super::read::{Files, Input};
+use super::segments::{Gap, Piece, gaps, gaps_from, journal, push_between, segments};
 use super::setup::{correct, setup_of_raw};
 use crate::cli::{CaptureArgs, SetupArgs};
 use anyhow::{Context as _, Result, bail};
@@ -11,8 +12,8 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use weltblick_core::capture::{
-    CtfSettings, Entry, EventTrace, FlowLine, Framing, InterruptSpec, Line, MANIFEST, Manifest,
-    PollSettings, Priorities, Protocol, SourceSpec, StreamSpec, Tap, What,
+    Anchor, CtfSettings, Entry, EventTrace, FlowLine, Framing, InterruptSpec, Line, MANIFEST,
+    Manifest, PollSettings, Priorities, Protocol, SourceSpec, StreamSpec, Tap, What,
 };
 use weltblick_core::document::{At, Source};
 use weltblick_core::event::{CodeRanges, CurrentTask, FlowEvents, Sink};
@@ -510,6 +511,13 @@ impl Capture {
         cuts: &[u64],
         sink: &mut impl flow::Sink,
     ) -> Result<flow::Code<'_>> {
+        let mut line = self.flow_line_cut(cuts)?;
+        self.push_flow(&mut line, sink)?;
+        Ok(line.finish(sink))
+    }
+
+    /// A line at the start of the instruction trace.
+    pub(super) fn flow_line_cut(&self, cuts: &[u64]) -> Result<FlowLine<'_>> {
         let image = self.image()?;
         let (number, source) = self.manifest.flow().with_context(|| {
             format!(
@@ -522,32 +530,43 @@ impl Capture {
             bail!("{}: stream {number} tells no flow", self.name.display())
         };
         line.cut_at(cuts);
-        self.read_stream(number, |piece| {
-            match piece {
-                Piece::Bytes(bytes) => line.push(bytes, sink),
-                Piece::Gap(why) => line.gap(why, sink),
-            }
-            if sink.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-        })?;
-        Ok(line.finish(sink))
+        Ok(line)
+    }
+
+    /// Reads all of the instruction trace, until the sink has enough.
+    pub(super) fn push_flow(
+        &self,
+        line: &mut FlowLine<'_>,
+        sink: &mut impl flow::Sink,
+    ) -> Result<()> {
+        let Some((number, _)) = self.manifest.flow() else { return Ok(()) };
+        self.read_stream(number, |piece| push_piece(line, piece, sink))
     }
 
     /// The same from shortly before byte `near` of the instruction trace on: what ran is known from the
-    /// first synchronisation there. Whether that is possible: one file, without framing and gaps.
+    /// first synchronisation there. Whether that is possible: in files, and by an index if they hold frames.
     pub(crate) fn replay_flow_near(&self, near: u64, sink: &mut impl flow::Sink) -> Result<bool> {
         let Some((number, source)) = self.manifest.flow() else { return Ok(false) };
-        let has_gaps = self.gaps.get(number).is_some_and(|gaps| !gaps.is_empty());
-        let start = near.saturating_sub(FLOW_RUN_UP);
-        let ([file @ Input::File(_)], false) = (self.inputs[number].as_slice(), has_gaps) else {
-            return Ok(false);
-        };
         let spec = &self.manifest.streams[number];
-        let Some(mut line) = FlowLine::starting_at(spec, source, self.image()?, start) else {
+        let start = near.saturating_sub(FLOW_RUN_UP);
+        let anchor = match spec.framing {
+            Framing::None => Some(Anchor::at(start)),
+            Framing::Tpiu(_) => flow_index(self)?.and_then(|index| index.anchor(start)),
+        };
+        let (Some(anchor), Some(files)) = (anchor, Files::of(&self.inputs[number])) else {
             return Ok(false);
         };
-        file.read_from(start, |bytes| {
-            line.push(bytes, sink);
-            if sink.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        let Some(mut line) = FlowLine::starting_at(spec, source, self.image()?, anchor) else {
+            return Ok(false);
+        };
+        let mut gaps = gaps_from(self.gaps_of(number), anchor.stream);
+        let mut at = anchor.stream;
+        files.read(anchor.stream..files.length, |bytes| {
+            let mut flow = ControlFlow::Continue(());
+            push_between(bytes, &mut at, &mut gaps, |piece| {
+                flow = push_piece(&mut line, piece, sink);
+            });
+            flow
         })?;
         line.finish(sink);
         Ok(true)
@@ -645,6 +664,19 @@ impl Capture {
         let streams = self.manifest.streams.iter().enumerate().map(line);
         streams.chain(self.conduct_lines()).collect()
     }
+}
+
+/// Reads what comes next of an instruction trace, unless the sink has enough.
+fn push_piece(
+    line: &mut FlowLine<'_>,
+    piece: Piece<'_>,
+    sink: &mut impl flow::Sink,
+) -> ControlFlow<()> {
+    match piece {
+        Piece::Bytes(bytes) => line.push(bytes, sink),
+        Piece::Gap(why) => line.gap(why, sink),
+    }
+    if sink.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
 }
 
 /// The instructions among these edges.

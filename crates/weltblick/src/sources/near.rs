@@ -2,7 +2,7 @@
 
 use super::{Capture, flow_index};
 use anyhow::Result;
-use weltblick_core::event::{FlowEvents, Origin, Sink};
+use weltblick_core::event::{Origin, Sink};
 use weltblick_core::flow::{self, Block, Clocking, Moment};
 use weltblick_core::measure::execution::{Found, TaskEvents};
 
@@ -32,8 +32,8 @@ impl Capture {
         until: u64,
         sink: &mut impl Sink,
     ) -> Result<bool> {
-        let events = FlowEvents::new(Origin(0), sink);
-        let events = events.between((found.offset, found.cycles), until);
+        let Some(index) = flow_index(self)? else { return Ok(false) };
+        let events = index.events_from(found, until, Origin(0), sink);
         let roster = self.roster_near(found, until)?;
         let image = self.image()?;
         let threads = roster.as_ref().map(|roster| self.threads(image, roster));

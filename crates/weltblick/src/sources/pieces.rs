@@ -1,12 +1,11 @@
 //! Counting what ran of a long instruction trace, on as many cores as there are.
 
 use super::Capture;
-use super::read::{Input, Progress, read_part};
+use super::read::{Files, Progress};
 use anyhow::{Context as _, Result, anyhow};
-use std::ops::Range;
-use std::path::{Path, PathBuf};
+use std::ops::{ControlFlow, Range};
 use std::thread;
-use weltblick_core::capture::FlowLine;
+use weltblick_core::capture::{Anchor, FlowLine};
 use weltblick_core::measure::execution::{BlockCounts, FlowPiece, Tally};
 
 /// Bytes of a piece, and how many before it are read to know how things stand there.
@@ -25,8 +24,8 @@ fn cores() -> usize {
 impl Capture {
     /// How often every instruction ran. The same whether one core counts or several.
     pub(crate) fn count_flow(&self) -> Result<Tally> {
-        if let Some((path, length)) = self.long_flow().filter(|_| cores() > 1) {
-            return self.count_pieces(&path, length, cores());
+        if let Some(files) = self.long_flow().filter(|_| cores() > 1) {
+            return self.count_pieces(&files, cores());
         }
         let mut counts = BlockCounts::default();
         let code = self.replay_flow(&mut counts)?;
@@ -36,22 +35,17 @@ impl Capture {
     /// Whether there are two cores, and an instruction trace that is long enough to share it out between them.
     pub(crate) fn is_worth_two_cores(&self) -> bool {
         let Some((stream, _)) = self.manifest.flow() else { return false };
-        let bytes = self.inputs_of(stream).iter().map(|input| match input {
-            Input::File(path) => std::fs::metadata(path).map_or(0, |file| file.len()),
-            Input::StandardInput => 0,
-        });
-        cores() > 1 && bytes.sum::<u64>() >= WORTH_SHARING
+        let files = Files::of(self.inputs_of(stream));
+        cores() > 1 && files.is_some_and(|files| files.length >= WORTH_SHARING)
     }
 
-    /// The file of an instruction trace that is worth counting in pieces.
-    fn long_flow(&self) -> Option<(PathBuf, u64)> {
+    /// The files of an instruction trace that is worth counting in pieces.
+    fn long_flow(&self) -> Option<Files> {
         let (stream, _) = self.manifest.flow()?;
-        let ([Input::File(path)], []) = (self.inputs_of(stream), self.gaps_of(stream)) else {
-            return None;
-        };
-        let length = std::fs::metadata(path).ok()?.len();
-        let possible = FlowPiece::is_possible(&self.flow_line(0)?);
-        (possible && length >= 2 * PIECE).then(|| (path.clone(), length))
+        let files = Files::of(self.inputs_of(stream)).filter(|files| files.length >= 2 * PIECE)?;
+        let possible =
+            self.gaps_of(stream).is_empty() && FlowPiece::is_possible(&self.flow_line(0)?);
+        possible.then_some(files)
     }
 
     /// A line from byte `offset` of the instruction trace on.
@@ -61,10 +55,11 @@ impl Capture {
         if offset == 0 {
             return FlowLine::new(spec, source, image);
         }
-        FlowLine::starting_at(spec, source, image, offset)
+        FlowLine::starting_at(spec, source, image, Anchor::at(offset))
     }
 
-    fn count_pieces(&self, path: &Path, length: u64, cores: usize) -> Result<Tally> {
+    fn count_pieces(&self, files: &Files, cores: usize) -> Result<Tally> {
+        let length = files.length;
         let mut tally = Tally::default();
         let mut before: Option<FlowPiece<'_>> = None;
         let mut progress = Progress::new(Some(length));
@@ -75,17 +70,16 @@ impl Capture {
         for wave in ranges.chunks(cores) {
             if let (Some(before), true) = (&mut before, in_vain >= MOST_IN_VAIN) {
                 for range in wave {
-                    read_part(path, range.clone(), |bytes| before.push(bytes))?;
+                    read(files, range, |bytes| before.push(bytes))?;
                     progress.add(range.end - range.start);
                 }
                 continue;
             }
             let counted = thread::scope(|scope| {
-                let count = |range: &Range<u64>| {
-                    let range = range.clone();
-                    scope.spawn(move || self.count_piece(path, range))
-                };
-                let threads: Vec<_> = wave.iter().map(count).collect();
+                let threads: Vec<_> = wave
+                    .iter()
+                    .map(|range| scope.spawn(move || self.count_piece(files, range)))
+                    .collect();
                 threads
                     .into_iter()
                     .map(|thread| thread.join().map_err(|_| anyhow!("a reader stopped"))?)
@@ -100,7 +94,7 @@ impl Capture {
                         piece
                     }
                     Some(mut before) => {
-                        read_part(path, range.clone(), |bytes| before.push(bytes))?;
+                        read(files, range, |bytes| before.push(bytes))?;
                         in_vain += 1;
                         before
                     }
@@ -115,13 +109,21 @@ impl Capture {
         Ok(tally)
     }
 
-    fn count_piece(&self, path: &Path, range: Range<u64>) -> Result<FlowPiece<'_>> {
+    fn count_piece(&self, files: &Files, range: &Range<u64>) -> Result<FlowPiece<'_>> {
         let start = range.start.saturating_sub(RUN_IN);
         let line = self.flow_line(start).context("the instruction trace cannot be read")?;
         let mut piece = FlowPiece::new(line);
-        read_part(path, start..range.start, |bytes| piece.run_in(bytes))?;
+        read(files, &(start..range.start), |bytes| piece.run_in(bytes))?;
         piece.begin();
-        read_part(path, range, |bytes| piece.push(bytes))?;
+        read(files, range, |bytes| piece.push(bytes))?;
         Ok(piece)
     }
+}
+
+/// Hands all bytes of a part to `take`.
+fn read(files: &Files, part: &Range<u64>, mut take: impl FnMut(&[u8])) -> Result<()> {
+    files.read(part.clone(), |bytes| {
+        take(bytes);
+        ControlFlow::Continue(())
+    })
 }

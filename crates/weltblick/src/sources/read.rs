@@ -5,7 +5,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use std::fs::File;
 use std::io::{self, IsTerminal as _, Read, Seek as _, SeekFrom};
 use std::ops::{ControlFlow, Range};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 /// Bytes read at once.
@@ -25,23 +25,11 @@ pub(crate) enum Input {
 impl Input {
     /// Hands all bytes to `take`, chunk by chunk, until it breaks off.
     pub(crate) fn read(&self, take: impl FnMut(&[u8]) -> ControlFlow<()>) -> Result<()> {
-        self.read_from(0, take)
-    }
-
-    /// The same from byte `start` of a file on.
-    pub(crate) fn read_from(
-        &self,
-        start: u64,
-        take: impl FnMut(&[u8]) -> ControlFlow<()>,
-    ) -> Result<()> {
         match self {
             Self::File(path) => {
                 let name = || format!("{}", path.display());
-                let mut file = File::open(path).with_context(name)?;
+                let file = File::open(path).with_context(name)?;
                 let size = file.metadata().ok().map(|metadata| metadata.len());
-                if start > 0 {
-                    file.seek(SeekFrom::Start(start)).with_context(name)?;
-                }
                 read_all(file, size, take).with_context(name)
             }
             Self::StandardInput => {
@@ -66,16 +54,57 @@ fn read_all(
     Ok(())
 }
 
-/// Hands a part of a file to `take`; whoever reads several parts shows progress himself.
-pub(super) fn read_part(path: &Path, part: Range<u64>, mut take: impl FnMut(&[u8])) -> Result<()> {
-    let name = || path.display().to_string();
-    let mut file = File::open(path).with_context(name)?;
-    file.seek(SeekFrom::Start(part.start)).with_context(name)?;
-    in_chunks(file.take(part.end - part.start), |bytes| {
-        take(bytes);
-        ControlFlow::Continue(())
-    })
-    .with_context(name)
+/// The files of a stream, as one row of bytes.
+#[derive(Debug)]
+pub(super) struct Files {
+    /// Each with the number of its first byte.
+    files: Vec<(PathBuf, u64)>,
+    pub(super) length: u64,
+}
+
+impl Files {
+    /// `None` if bytes come from elsewhere.
+    pub(super) fn of(inputs: &[Input]) -> Option<Self> {
+        let (mut files, mut length) = (Vec::new(), 0);
+        for input in inputs {
+            let Input::File(path) = input else { return None };
+            files.push((path.clone(), length));
+            length += std::fs::metadata(path).ok()?.len();
+        }
+        Some(Self { files, length })
+    }
+
+    /// Hands a part of them to `take`, chunk by chunk, until it breaks off; whoever reads parts shows progress
+    /// himself.
+    pub(super) fn read(
+        &self,
+        part: Range<u64>,
+        mut take: impl FnMut(&[u8]) -> ControlFlow<()>,
+    ) -> Result<()> {
+        let mut at = part.start;
+        for (number, (path, first)) in self.files.iter().enumerate() {
+            let end = self.files.get(number + 1).map_or(self.length, |(_, next)| *next);
+            let until = part.end.min(end);
+            if at >= until {
+                continue;
+            }
+            let name = || path.display().to_string();
+            let mut file = File::open(path).with_context(name)?;
+            file.seek(SeekFrom::Start(at - first)).with_context(name)?;
+            let mut ended = false;
+            in_chunks(file.take(until - at), |bytes| {
+                let flow = take(bytes);
+                ended |= flow.is_break();
+                flow
+            })
+            .with_context(name)?;
+            if ended {
+                break;
+            }
+            at = until;
+        }
+        Ok(())
+    }
 }
 
 fn in_chunks(mut from: impl Read, mut take: impl FnMut(&[u8]) -> ControlFlow<()>) -> Result<()> {

@@ -97,6 +97,11 @@ pub(super) enum Piece<'a> {
     Gap(Option<LossReason>),
 }
 
+/// Those that come after byte `start`.
+pub(super) fn gaps_from(gaps: &[Gap], start: u64) -> &[Gap] {
+    &gaps[gaps.partition_point(|gap| gap.offset <= start)..]
+}
+
 /// Hands on bytes that start at byte `at` of the stream, and the gaps between them.
 pub(super) fn push_between(
     mut bytes: &[u8],

@@ -586,14 +586,6 @@ fn code_is_chosen_by_name_file_and_range() {
     }
 }
 
-/// A list without how long things took: where the core slept, who has read more knows a slower pace.
-fn without_took(text: &str) -> String {
-    let Some(at) = text.lines().next().and_then(|heading| heading.find("     took")) else {
-        return text.to_owned();
-    };
-    text.lines().map(|line| format!("{}{}\n", &line[..at], &line[at + 9..])).collect()
-}
-
 #[test]
 fn a_long_trace_is_indexed_once() {
     let bench = Bench::with_flow();
@@ -621,7 +613,27 @@ fn a_long_trace_is_indexed_once() {
         "timeline buoy-flow --around 12.3456s --width 2ms --lanes interrupt --format json",
         "timeline buoy-flow --around 9.01s --previous irq:gnss_pulse --width 2ms --list --lanes interrupt",
     ] {
-        assert_eq!(without_took(&cached(command)), without_took(&bench.out(command)), "{command}");
+        assert_eq!(cached(command), bench.out(command), "{command}");
+    }
+    // So it is in segments, and what counts reads those on several cores.
+    let whole = bench.read("buoy-flow/etm.bin");
+    std::fs::create_dir(bench.path("cut")).unwrap();
+    bench.write("cut/wave-buoy.elf", bench.read("buoy-flow/wave-buoy.elf"));
+    let manifest = FLOW_MANIFEST.replace("file     = \"etm.bin\"", "segments = \"etm\"");
+    bench.write("cut/capture.toml", manifest);
+    for (number, part) in [&whole[..9_000_001], &whole[9_000_001..9_000_002], &whole[9_000_002..]]
+        .into_iter()
+        .enumerate()
+    {
+        bench.write(&format!("cut/etm.{number:06}.bin"), part);
+    }
+    for command in
+        ["flow buoy-flow --around sine --next 700000 -n 20", "coverage buoy-flow --format json"]
+    {
+        let cut = command.replace("buoy-flow", "cut");
+        let same = bench.out(command).replace("buoy-flow", "cut");
+        assert_eq!(cached(&cut), same, "made: {cut}");
+        assert_eq!(cached(&cut), same, "kept: {cut}");
     }
     // What is kept may be damaged, or of another image.
     let file = std::fs::read_dir(bench.path("cache/weltblick")).unwrap().next().unwrap().unwrap();
@@ -631,6 +643,38 @@ fn a_long_trace_is_indexed_once() {
     let missing = bench.command("flow buoy-flow --around filter_precise --next 100000");
     let missing = { missing }.env("XDG_CACHE_HOME", bench.path("cache")).output().unwrap();
     assert!(ended(missing).err.contains("is not reached so often"));
+}
+
+#[test]
+fn a_long_trace_in_frames_is_indexed_too() {
+    let bench = Bench::with_all_flows();
+    // Whole frames, so that one recording goes on where the one before ended.
+    let port = bench.read("buoy-port/port.bin");
+    write_repeated(&bench.path("buoy-port/port.bin"), &port[..port.len() / 16 * 16], 40 << 20);
+    let cached = |command: &str| {
+        let mut command = bench.command(command);
+        command.env("XDG_CACHE_HOME", bench.path("cache"));
+        let ended = ended(command.output().unwrap());
+        assert_eq!((ended.code, ended.err.as_str()), (0, ""));
+        ended.out
+    };
+    for command in [
+        "flow buoy-port --flow-only --around wave_filter --next 150 -n 20",
+        "flow buoy-port --flow-only --around sine --next 70000 -n 20",
+        "flow buoy-port --flow-only --around 5.3456s -n 20",
+        "timeline buoy-port --flow-only --around 5.3456s --width 2ms --lanes interrupt --format json",
+    ] {
+        let whole = bench.out(command);
+        assert_eq!(cached(command), whole, "made: {command}");
+        assert_eq!(cached(command), whole, "kept: {command}");
+    }
+    // The clocks of both are held against each other once, too.
+    let at_itm = "flow buoy-port --around wave_filter --next 150 -n 20";
+    assert_eq!(cached(at_itm), bench.out(at_itm));
+    let kept = std::fs::read_dir(bench.path("cache/weltblick")).unwrap();
+    let names: Vec<_> = kept.map(|file| file.unwrap().path()).collect();
+    assert!(names.iter().any(|name| name.extension().is_some_and(|end| end == "aligned")));
+    assert_eq!(cached(at_itm), bench.out(at_itm));
 }
 
 #[test]

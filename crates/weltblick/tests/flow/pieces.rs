@@ -3,7 +3,7 @@
 use crate::executed::image;
 use crate::recording::{self, ETM, FAST};
 use proptest::prelude::*;
-use weltblick_core::capture::{FlowLine, Manifest, StreamSpec};
+use weltblick_core::capture::{Anchor, FlowLine, Manifest, StreamSpec};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{BlockCounts, FlowPiece, Tally};
 use weltblick_standin::trace::Fitted;
@@ -49,7 +49,7 @@ impl Recorded {
     fn line<'a>(&self, image: &'a Image, offset: u64) -> FlowLine<'a> {
         match offset {
             0 => FlowLine::new(&self.spec, 0, image).unwrap(),
-            _ => FlowLine::starting_at(&self.spec, 0, image, offset).unwrap(),
+            _ => FlowLine::starting_at(&self.spec, 0, image, Anchor::at(offset)).unwrap(),
         }
     }
 

@@ -168,6 +168,13 @@ impl<'a> History<'a> {
         Self { skip: found.skip, gate: Some(gate), ..self }
     }
 
+    #[inline]
+    fn look_for_gate(&mut self) {
+        if let Some(gate) = self.gate.filter(|gate| self.offset >= gate.offset) {
+            self.pass_gate(gate);
+        }
+    }
+
     /// The place from which things count is reached.
     #[cold]
     fn pass_gate(&mut self, gate: Gate) {
@@ -382,13 +389,12 @@ impl Sink for History<'_> {
         if let Some(view) = &mut self.view {
             view.at(offset);
         }
-        if let Some(gate) = self.gate.filter(|gate| offset >= gate.offset) {
-            self.pass_gate(gate);
-        }
+        self.look_for_gate();
     }
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
         self.offset = offset;
+        self.look_for_gate();
         if self.view.is_some() && !self.hidden && is_boundary(moment) {
             self.keep_path();
             self.interrupted = true;

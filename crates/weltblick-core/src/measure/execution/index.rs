@@ -4,7 +4,9 @@
 //! it began, and how often each block ran in it. Whoever looks for the thousandth time that an instruction
 //! runs knows then in which piece that is, and reads from shortly before it.
 
-use crate::flow::{Block, Code, Moment, Sink};
+use crate::capture::Anchor;
+use crate::event::{self, FlowEvents, Origin};
+use crate::flow::{Block, Code, Moment, Sink, Slowest};
 use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
 
@@ -12,20 +14,24 @@ use serde::{Deserialize, Serialize};
 const PIECE: u64 = 1 << 20;
 
 /// An index of a recording's instruction trace.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct FlowIndex {
     /// First address, and the one behind the last, of what ran without a branch.
     runs: Vec<(u64, u64)>,
     pieces: Vec<Piece>,
+    /// Where reading may begin, if the recording lies in frames.
+    anchors: Vec<Anchor>,
 }
 
 /// One piece of a recording.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 struct Piece {
     /// Its first byte.
     offset: u64,
     /// Cycles up to its first packet.
     cycles: u64,
+    /// How slow instructions were before it.
+    slowest: Slowest,
     /// What ran in it, by number, and how often.
     ran: Vec<(u32, u32)>,
 }
@@ -62,6 +68,35 @@ impl FlowIndex {
         None
     }
 
+    /// Events from a place that was found until so many cycles have passed: with the times that they have if
+    /// all is read.
+    pub fn events_from<S: event::Sink>(
+        &self,
+        found: Found,
+        until: u64,
+        origin: Origin,
+        sink: S,
+    ) -> FlowEvents<S> {
+        let events = FlowEvents::new(origin, sink).between((found.offset, found.cycles), until);
+        match self.pieces.iter().find(|piece| piece.offset == found.offset) {
+            Some(piece) => events.knowing(piece.slowest.clone()),
+            None => events,
+        }
+    }
+
+    /// The same; the recording lies in frames, and reading may begin at these places of it, in order.
+    #[must_use]
+    pub fn anchored(self, anchors: Vec<Anchor>) -> Self {
+        Self { anchors, ..self }
+    }
+
+    /// Where to begin to read what lies from a byte of the source on, in frames.
+    #[must_use]
+    pub fn anchor(&self, byte: u64) -> Option<Anchor> {
+        let after = self.anchors.partition_point(|anchor| anchor.source <= byte);
+        self.anchors.get(after.checked_sub(1)?).copied()
+    }
+
     /// The piece in which so many cycles have passed.
     #[must_use]
     pub fn at_cycles(&self, cycles: u64) -> Option<Found> {
@@ -72,7 +107,7 @@ impl FlowIndex {
 }
 
 /// Makes an index.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Indexing {
     pieces: Vec<Piece>,
     /// By block number: how often it ran in this piece.
@@ -84,6 +119,22 @@ pub struct Indexing {
     /// Where the piece ends.
     end: u64,
     cycles: u64,
+    /// What learns how slow instructions are.
+    events: FlowEvents<()>,
+}
+
+impl Default for Indexing {
+    fn default() -> Self {
+        Self {
+            pieces: Vec::new(),
+            counts: Vec::new(),
+            parts: FxHashMap::default(),
+            part_counts: FxHashMap::default(),
+            end: 0,
+            cycles: 0,
+            events: FlowEvents::new(Origin(0), ()),
+        }
+    }
 }
 
 impl Indexing {
@@ -94,7 +145,8 @@ impl Indexing {
         self.end = start + PIECE;
         let first = self.pieces.is_empty();
         let offset = if first { 0 } else { start };
-        self.pieces.push(Piece { offset, cycles: self.cycles, ran: Vec::new() });
+        let slowest = self.events.slowest().clone();
+        self.pieces.push(Piece { offset, cycles: self.cycles, slowest, ran: Vec::new() });
     }
 
     /// What ran in the piece that ends. Parts are numbered from the end until all blocks are known.
@@ -129,13 +181,14 @@ impl Indexing {
                 *run = blocks + (u32::MAX - *run);
             }
         }
-        FlowIndex { runs, pieces: self.pieces }
+        FlowIndex { runs, pieces: self.pieces, anchors: Vec::new() }
     }
 }
 
 impl Sink for Indexing {
     #[inline(always)]
-    fn ran(&mut self, block: &Block, _: bool) {
+    fn ran(&mut self, block: &Block, taken: bool) {
+        self.events.ran(block, taken);
         if block.id.0 as usize >= self.counts.len() {
             self.grow(block);
         }
@@ -143,7 +196,8 @@ impl Sink for Indexing {
         *count = count.saturating_add(1);
     }
 
-    fn ran_part(&mut self, block: &Block, until: u64, _: u32) {
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        self.events.ran_part(block, until, instructions);
         let next = self.parts.len() as u32;
         let part = *self.parts.entry((block.start, until)).or_insert(next);
         *self.part_counts.entry(part).or_default() += 1;
@@ -156,9 +210,53 @@ impl Sink for Indexing {
         }
     }
 
-    fn moment(&mut self, _: u64, moment: &Moment) {
+    fn arrived(&mut self, block: &Block) {
+        self.events.arrived(block);
+    }
+
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        self.at(offset);
+        self.events.moment(offset, moment);
         if let Moment::Cycles(Some(cycles)) = moment {
             self.cycles += u64::from(*cycles);
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::capture::{FlowLine, Manifest};
+    use crate::image::Image;
+
+    /// Cycles that a count at this byte, and what follows, come after.
+    fn told(indexing: &mut Indexing, offset: u64, cycles: u32) {
+        indexing.moment(offset, &Moment::Cycles(Some(cycles)));
+    }
+
+    #[test]
+    fn a_count_belongs_to_the_piece_in_which_it_lies() {
+        let bytes = include_bytes!("../../../../../demo/buoy-flow/wave-buoy.elf");
+        let image = Image::parse(bytes).unwrap();
+        let text = "format = 1\n[[stream]]\nfile = \"a\"\nprotocol = \"etmv4\"\n[stream.settings]\ntrcconfigr = 0x1811\n";
+        let manifest = Manifest::parse("capture.toml", text).unwrap();
+        let line = FlowLine::new(&manifest.streams[0], 0, &image).unwrap();
+        let mut indexing = Indexing::default();
+        indexing.at(0);
+        told(&mut indexing, 100, 40);
+        told(&mut indexing, PIECE - 1, 7);
+        // No instruction is told first.
+        told(&mut indexing, PIECE, 1000);
+        told(&mut indexing, 3 * PIECE + 5, 20);
+        let anchor = |stream, source| Anchor { stream, source, id: Some(2) };
+        let anchors = vec![anchor(0, 0), anchor(900, 700), anchor(1900, 1400)];
+        let index = indexing.finish(&line.finish(&mut ())).anchored(anchors);
+        let found = |offset, cycles| Some(Found { offset, cycles, skip: 0 });
+        assert_eq!(index.at_cycles(40), found(0, 0));
+        assert_eq!(index.at_cycles(48), found(PIECE, 47));
+        assert_eq!(index.at_cycles(1048), found(3 * PIECE, 1047));
+        assert_eq!(index.anchor(699), Some(anchor(0, 0)));
+        assert_eq!(index.anchor(5000), Some(anchor(1900, 1400)));
+        assert_eq!(FlowIndex::default().anchor(3), None);
     }
 }

@@ -15,6 +15,10 @@ pub trait Sink {
     fn synchronised(&mut self, at: Range<u64>);
     /// The null source or a reserved ID: `bytes` bytes of padding or of formatter events.
     fn padding(&mut self, _id: TraceId, _bytes: usize) {}
+    /// A whole frame that starts at `frame`; its first bytes are those of `id`, if that was said before. What
+    /// it contains comes next.
+    #[inline(always)]
+    fn frame(&mut self, _frame: u64, _id: Option<TraceId>) {}
     /// Bytes in a sound frame at `frame` whose source was named before the stream or a loss.
     fn orphaned(&mut self, _frame: u64, _bytes: usize) {}
 }
@@ -92,6 +96,13 @@ impl Deframer {
             },
             start,
         }
+    }
+
+    /// The same from a frame on that starts at `frame`, and whose first bytes are those of `id`: as
+    /// [`Sink::frame`] said when all before it was read.
+    #[must_use]
+    pub const fn resuming(start: Start, frame: u64, id: Option<TraceId>) -> Self {
+        Self { offset: frame, id, frame_start: frame, lost: None, ..Self::new(start) }
     }
 
     /// Reads the next bytes of the framed stream.
@@ -214,6 +225,7 @@ impl Deframer {
 
     /// Hands out the data of a whole frame, in runs of one source.
     fn unpack(&mut self, sink: &mut impl Sink) {
+        sink.frame(self.frame_start, self.id);
         let auxiliary = self.frame[FRAME - 1];
         let mut run = [0_u8; FRAME];
         let mut len = 0;

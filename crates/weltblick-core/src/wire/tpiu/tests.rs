@@ -154,3 +154,78 @@ proptest! {
         prop_assert!(data as u64 + lost <= stream.len() as u64);
     }
 }
+
+/// What was read, and how much of it before each frame.
+#[derive(Default)]
+struct Framed {
+    recorder: Recorder,
+    frames: Vec<(u64, Option<TraceId>, Recorder)>,
+}
+
+impl Sink for Framed {
+    fn data(&mut self, id: TraceId, bytes: &[u8], frame: u64) {
+        self.recorder.data(id, bytes, frame);
+    }
+    fn loss(&mut self, at: Range<u64>, why: Damage) {
+        self.recorder.loss(at, why);
+    }
+    fn synchronised(&mut self, at: Range<u64>) {
+        self.recorder.synchronised(at);
+    }
+    fn padding(&mut self, id: TraceId, bytes: usize) {
+        self.recorder.padding(id, bytes);
+    }
+    fn orphaned(&mut self, frame: u64, bytes: usize) {
+        self.recorder.orphaned(frame, bytes);
+    }
+    fn frame(&mut self, frame: u64, id: Option<TraceId>) {
+        self.frames.push((frame, id, self.recorder.clone()));
+    }
+}
+
+impl Recorder {
+    /// All bytes of each source.
+    fn by_source(&self) -> std::collections::BTreeMap<TraceId, Vec<u8>> {
+        let mut all = std::collections::BTreeMap::<_, Vec<u8>>::new();
+        for (id, bytes) in &self.data {
+            all.entry(*id).or_default().extend(bytes);
+        }
+        all
+    }
+}
+
+proptest! {
+    #[test]
+    fn reading_goes_on_from_every_frame_as_if_it_had_begun_before(
+        frames in vec((any::<[u8; 16]>(), 0..8_u8), 1..12),
+        from_the_first in any::<bool>(),
+    ) {
+        let mut bytes = Vec::new();
+        for (frame, kind) in frames {
+            match kind {
+                0 => bytes.extend(SYNC),
+                // A half synchronisation inside the frame, or damage.
+                1 => bytes.extend([&FRAME[..6], &[0xff, 0x7f], &FRAME[6..]].concat()),
+                2 => bytes.extend(frame),
+                _ => bytes.extend(frame.map(|byte| byte & 0x7f)),
+            }
+        }
+        let start = if from_the_first { Start::AtFrame } else { Start::Anywhere };
+        let mut whole = Framed::default();
+        let mut deframer = Deframer::new(start);
+        deframer.push(&bytes, &mut whole);
+        deframer.finish(&mut whole);
+        let all = whole.recorder.by_source();
+        for (frame, id, before) in &whole.frames {
+            let mut rest = Recorder::default();
+            let mut deframer = Deframer::resuming(start, *frame, *id);
+            deframer.push(&bytes[*frame as usize..], &mut rest);
+            deframer.finish(&mut rest);
+            let mut together = before.clone();
+            together.data.extend(rest.data);
+            prop_assert_eq!(&together.by_source(), &all);
+            prop_assert_eq!(before.losses.len() + rest.losses.len(), whole.recorder.losses.len());
+            prop_assert_eq!(before.orphaned + rest.orphaned, whole.recorder.orphaned);
+        }
+    }
+}
