@@ -99,7 +99,7 @@ impl<S: Sink> FlowEvents<S> {
     }
 
     /// The same of a reading that begins shortly before byte `offset`, at which so many `cycles` have
-    /// passed, and that ends after `until` of them. Events before that byte have no time.
+    /// passed, and that ends after `until` of them. Events before the last count before that byte have no time.
     #[must_use]
     pub fn between(self, (offset, cycles): (u64, u64), until: u64) -> Self {
         Self { gate: Some((offset, cycles)), until, ..self }
@@ -122,10 +122,7 @@ impl<S: Sink> FlowEvents<S> {
 
     fn pass_gate(&mut self) {
         if let Some((_, cycles)) = self.gate.take_if(|(offset, _)| *offset <= self.offset) {
-            // What ran since the last count belongs to the next one.
-            let ran = self.ran;
-            self.release(None);
-            self.ran = ran;
+            // What happened since the last count belongs to the next one.
             self.cycles = cycles;
         }
     }

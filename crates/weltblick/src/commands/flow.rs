@@ -11,7 +11,7 @@ use std::io::Write;
 use weltblick_core::budget::{End, Point, address_of};
 use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::flow::Clocking;
-use weltblick_core::measure::execution::{EntriesBefore, Found, History, Place, View};
+use weltblick_core::measure::execution::{EntriesBefore, FlowIndex, Found, History, Place, View};
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timeline::Target;
 use weltblick_core::time::Window;
@@ -44,6 +44,8 @@ pub(crate) struct Args {
 
 /// More instructions than anybody reads are memory.
 const MOST: u64 = 1_000_000;
+/// An exception that is entered at a cycle is told within so many cycles.
+const FAR_ENOUGH: u64 = 1 << 24;
 /// Within so many instructions time is told again.
 const UP_TO_A_COUNT: u64 = 10_000;
 
@@ -53,21 +55,21 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         return Ok(Outcome::Done);
     }
     let capture = sources::open(&args.capture)?;
-    let Sought { place, before } = sought(args, &capture)?;
+    let sought = sought(args, &capture)?;
     let back = args.back.unwrap_or(args.count / 2).min(MOST);
     let after = args.count.saturating_sub(back).min(MOST);
     let image = capture.image()?;
     let shown = Shown::of(args, &capture)?;
-    if let (Place::Address(address), Some(view)) = (place, &shown.view)
+    if let (Place::Address(address), Some(view)) = (sought.place, &shown.view)
         && !view.has(address, image)
     {
         bail!("--inside and --exclude leave out {}, which is looked for", args.around);
     }
-    let (history, cut) = history(&capture, place, before + args.next, [back, after], &shown)?;
+    let (history, cut) = history(&capture, sought, args.next, [back, after], &shown)?;
     let clock = capture.manifest.target.core_clock;
     // Who read from the middle does not know how much time passed before.
     let scale = clock.map(|clock| Scale::of(clock, Some(clock)));
-    let address = match place {
+    let address = match sought.place {
         Place::Address(address) => Some(address),
         _ => None,
     };
@@ -137,27 +139,28 @@ impl Shown {
 /// What ran before and after a place, and whether its times count from where reading began.
 fn history<'c>(
     capture: &'c Capture,
-    place: Place,
+    sought: Sought,
     next: u64,
     around: [u64; 2],
     shown: &Shown,
 ) -> Result<(History<'c>, bool)> {
     let image = capture.image()?;
-    let new = || {
-        let history = History::new(image, capture.flow_clocking(), place, next, around);
+    let place = sought.place;
+    let new = |skip| {
+        let history = History::new(image, capture.flow_clocking(), place, skip, around);
         match &shown.view {
             Some(view) => history.seen_through(view.clone()),
             None => history,
         }
     };
-    let mut history = new();
-    let near = match (place, found(capture, place, next)?) {
+    let mut history = new(next);
+    let near = match (place, found(capture, sought, next)?) {
         // Whether a part has begun is only known from its beginning on.
         _ if shown.is_part => false,
         // A byte is near its place in the file.
         (Place::Byte(byte), _) => capture.replay_flow_near(byte, &mut history)?,
         (_, Some(found)) => {
-            history = new().from(found);
+            history = history.from(found);
             capture.replay_flow_near(found.offset, &mut history)?
         }
         (_, None) => false,
@@ -167,7 +170,14 @@ fn history<'c>(
     let near = near && !(shown.view.is_some() && history.is_short());
     let cut = near && matches!(place, Place::Byte(_));
     if !near {
-        history = new();
+        let before = match (place, sought.entered) {
+            (Place::Entry(exception), Some(moment)) => {
+                entries_before(exception, moment, capture, None)?
+                    .context("--around: the instruction trace ends before that")?
+            }
+            _ => 0,
+        };
+        history = new(before + next);
         capture.replay_flow_cut(&shown.cuts, &mut history)?;
     }
     history.finish();
@@ -176,8 +186,8 @@ fn history<'c>(
 
 /// When code is reached for the first time, between two cycle counts.
 pub(super) fn when(code: &Point, capture: &Capture) -> Result<Window> {
-    let place = Place::Address(address_of(code, capture.image()?)?);
-    let (history, _) = history(capture, place, 0, [0, UP_TO_A_COUNT], &Shown::default())?;
+    let sought = Sought::at(Place::Address(address_of(code, capture.image()?)?));
+    let (history, _) = history(capture, sought, 0, [0, UP_TO_A_COUNT], &Shown::default())?;
     let reached = history.steps().and_then(|(steps, hit)| {
         let earliest = steps[hit].ticks?;
         let later = steps.iter().skip(hit).filter_map(|step| step.ticks);
@@ -188,24 +198,36 @@ pub(super) fn when(code: &Point, capture: &Capture) -> Result<Window> {
 }
 
 /// Near where the place is, by the index of a long trace.
-fn found(capture: &Capture, place: Place, next: u64) -> Result<Option<Found>> {
-    if !matches!(place, Place::Address(_) | Place::Ticks(_)) {
+fn found(capture: &Capture, sought: Sought, next: u64) -> Result<Option<Found>> {
+    let is_indexed = matches!(sought.place, Place::Address(_) | Place::Ticks(_) | Place::Entry(_));
+    let Some(index) = (if is_indexed { sources::flow_index(capture)? } else { None }) else {
         return Ok(None);
-    }
-    let Some(index) = sources::flow_index(capture)? else { return Ok(None) };
-    Ok(match place {
-        Place::Address(address) => index.nth(address, next),
-        Place::Ticks(cycles) if capture.flow_clocking() == Clocking::Cycles => {
-            index.at_cycles(cycles)
+    };
+    let by_cycles = capture.flow_clocking() == Clocking::Cycles;
+    Ok(match (sought.place, sought.entered) {
+        (Place::Address(address), _) => index.nth(address, next),
+        (Place::Ticks(cycles), _) if by_cycles => index.at_cycles(cycles),
+        (Place::Entry(exception), Some(moment)) if by_cycles => {
+            let Some(found) = index.at_cycles(moment) else { return Ok(None) };
+            let before = entries_before(exception, moment, capture, Some((index, found)))?;
+            before.map(|before| Found { skip: before + next, ..found })
         }
         _ => None,
     })
 }
 
-/// Where to look, and how often it is reached before that.
+/// Where to look.
+#[derive(Clone, Copy)]
 struct Sought {
     place: Place,
-    before: u64,
+    /// Which entry of an exception: the first that may be as late as this cycle.
+    entered: Option<u64>,
+}
+
+impl Sought {
+    const fn at(place: Place) -> Self {
+        Self { place, entered: None }
+    }
 }
 
 fn sought(args: &Args, capture: &Capture) -> Result<Sought> {
@@ -227,22 +249,36 @@ fn sought(args: &Args, capture: &Capture) -> Result<Sought> {
                 && let (Target::Interrupt(exception), End::Begin) =
                     (within::target(occurrence, capture)?, occurrence.end)
             {
-                return entry(exception, time, capture);
+                let led = capture.tells_events_by_flow();
+                let entered = Some(if led { time.latest } else { time.earliest });
+                return Ok(Sought { place: Place::Entry(exception), entered });
             }
             Place::Ticks(time.earliest)
         }
         code => Place::Address(address_of(code, capture.image()?)?),
     };
-    Ok(Sought { place, before: 0 })
+    Ok(Sought::at(place))
 }
 
-/// The entry of an exception at this time of the instruction trace.
-fn entry(exception: u16, time: Window, capture: &Capture) -> Result<Sought> {
-    let moment = if capture.tells_events_by_flow() { time.latest } else { time.earliest };
-    let mut entries = FlowEvents::new(Origin(0), EntriesBefore::new(exception, moment));
-    capture.replay_flow(&mut entries)?;
-    entries.finish();
-    let before = entries.sink_mut().count();
-    let before = before.context("--around: the instruction trace ends before that")?;
-    Ok(Sought { place: Place::Entry(exception), before })
+/// How often an exception was entered before a cycle of the instruction trace: from a place that the index tells
+/// on, or in all of it. `None` if it was not entered from then on.
+fn entries_before(
+    exception: u16,
+    moment: u64,
+    capture: &Capture,
+    near: Option<(&FlowIndex, Found)>,
+) -> Result<Option<u64>> {
+    let entries = EntriesBefore::new(exception, moment);
+    let Some((index, found)) = near else {
+        let mut events = FlowEvents::new(Origin(0), entries);
+        capture.replay_flow(&mut events)?;
+        events.finish();
+        return Ok(events.sink_mut().count());
+    };
+    let entries = entries.from_byte(found.offset);
+    let until = moment.saturating_add(FAR_ENOUGH);
+    let mut events = index.events_from(found, until, Origin(0), entries);
+    let near = capture.replay_flow_near(found.offset, &mut events)?;
+    events.finish();
+    Ok(events.sink_mut().count().filter(|_| near))
 }

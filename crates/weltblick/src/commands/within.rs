@@ -78,6 +78,11 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
         }
         Point::Occurrence(occurrence) => {
             let target = target(occurrence.one()?, capture)?;
+            if let Target::Interrupt(exception) = target
+                && let Some(time) = capture.run_near(exception, occurrence.which, occurrence.end)?
+            {
+                return Ok(time);
+            }
             Seek::occurrence(target, occurrence.which, occurrence.end)
         }
         Point::Function { .. } | Point::Line { .. } | Point::Address(_) => {

@@ -2,18 +2,56 @@
 
 use super::{Capture, flow_index};
 use anyhow::Result;
+use weltblick_core::budget::{End, Which};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::flow::{self, Block, Clocking, Moment};
-use weltblick_core::measure::execution::{Found, TaskEvents};
+use weltblick_core::measure::execution::{Found, FoundRun, TaskEvents};
+use weltblick_core::measure::timeline::{Seek, Target};
+use weltblick_core::time::Window;
 
 impl Capture {
-    /// Where reading may begin for what happens from this cycle on. `None` where all must be read: the trace
-    /// is short, or it is not all there is, or it counts no cycles, or it does not synchronise shortly before.
-    pub(crate) fn found_at_cycle(&self, cycle: u64) -> Result<Option<Found>> {
+    /// Whether events may be read from the middle on: they are all of an instruction trace that counts cycles.
+    fn may_begin_anywhere(&self) -> bool {
         let alone = matches!(&self.manifest.streams[..], [stream] if stream.sources.len() == 1);
         // A part begins and ends anywhere.
         let alone = alone && !self.tells_part();
-        if !alone || !self.tells_events_by_flow() || self.flow_clocking() != Clocking::Cycles {
+        alone && self.tells_events_by_flow() && self.flow_clocking() == Clocking::Cycles
+    }
+
+    /// When a run of an exception's handler begins or ends; `None` where all must be read to know that.
+    pub(crate) fn run_near(
+        &self,
+        exception: u16,
+        which: Which,
+        end: End,
+    ) -> Result<Option<Window>> {
+        let number = match which {
+            Which::Number(number) => Some(number),
+            Which::First => Some(0),
+            Which::Last => None,
+            Which::Every => return Ok(None),
+        };
+        if !self.may_begin_anywhere() {
+            return Ok(None);
+        }
+        let Some(index) = flow_index(self)? else { return Ok(None) };
+        let Some(run) = index.nth_run(exception, number) else { return Ok(None) };
+        let FoundRun { found, until, first } = run;
+        let wanted = Which::Number(found.skip);
+        let mut seek = Seek::occurrence(Target::Interrupt(exception), wanted, end);
+        seek = seek.from_first_time();
+        let mut events = index.events_from(found, until, Origin(0), &mut seek);
+        let near = self.replay_flow_near(found.offset, &mut events)?;
+        events.finish();
+        // Who counts from another run on would find another one.
+        let is_same = seek.first_ended().map(|ended| ended.latest) == first;
+        Ok(seek.found().filter(|_| near && is_same))
+    }
+
+    /// Where reading may begin for what happens from this cycle on. `None` where all must be read: the trace
+    /// is short, or it is not all there is, or it counts no cycles, or it does not synchronise shortly before.
+    pub(crate) fn found_at_cycle(&self, cycle: u64) -> Result<Option<Found>> {
+        if !self.may_begin_anywhere() {
             return Ok(None);
         }
         let found = flow_index(self)?.and_then(|index| index.at_cycles(cycle));

@@ -602,6 +602,10 @@ fn a_long_trace_is_indexed_once() {
         "flow buoy-flow --around filter_precise --next 150 -n 20",
         "flow buoy-flow --around sine --next 700000 -n 20",
         "flow buoy-flow --around 12.3456s -n 20",
+        "flow buoy-flow --around irq:adc_ready[30000] -n 20",
+        "flow buoy-flow --around irq:SysTick[9000] --next 8000 -n 20",
+        "flow buoy-flow --around irq:radio_slot[last].end -n 20",
+        "timeline buoy-flow --around irq:adc_ready[first] --width 1ms --lanes interrupt --list",
     ] {
         let whole = bench.out(command);
         assert_eq!(cached(command), whole, "made: {command}");
@@ -662,6 +666,7 @@ fn a_long_trace_in_frames_is_indexed_too() {
         "flow buoy-port --flow-only --around wave_filter --next 150 -n 20",
         "flow buoy-port --flow-only --around sine --next 70000 -n 20",
         "flow buoy-port --flow-only --around 5.3456s -n 20",
+        "flow buoy-port --flow-only --around irq:adc_ready[30000] -n 20",
         "timeline buoy-port --flow-only --around 5.3456s --width 2ms --lanes interrupt --format json",
     ] {
         let whole = bench.out(command);

@@ -7,6 +7,8 @@ use crate::event::{Event, Position, Sink};
 pub struct EntriesBefore {
     exception: u16,
     moment: u64,
+    /// Those before this byte do not count.
+    byte: u64,
     count: u64,
     found: bool,
 }
@@ -15,7 +17,13 @@ impl EntriesBefore {
     /// Before the first entry that may be as late as this cycle.
     #[must_use]
     pub const fn new(exception: u16, moment: u64) -> Self {
-        Self { exception, moment, count: 0, found: false }
+        Self { exception, moment, byte: 0, count: 0, found: false }
+    }
+
+    /// The same from a byte of the trace on.
+    #[must_use]
+    pub const fn from_byte(self, byte: u64) -> Self {
+        Self { byte, ..self }
     }
 
     /// How many there were; `None` if none came so late.
@@ -27,7 +35,8 @@ impl EntriesBefore {
 
 impl Sink for EntriesBefore {
     fn event(&mut self, position: Position, event: &Event) {
-        if self.found || *event != (Event::Entered { exception: self.exception }) {
+        let is_before = position.offset < self.byte;
+        if self.found || is_before || *event != (Event::Entered { exception: self.exception }) {
             return;
         }
         match position.time {
@@ -47,7 +56,7 @@ mod tests {
     fn those_without_a_time_and_those_before_count() {
         let at = |time: Option<u64>| Position {
             origin: Origin(0),
-            offset: 0,
+            offset: time.unwrap_or(0),
             time: time.map(|latest| Window { earliest: latest - 5, latest }),
         };
         let mut entries = EntriesBefore::new(16, 48);
@@ -60,5 +69,10 @@ mod tests {
         entries.event(at(Some(50)), &Event::Entered { exception: 16 });
         entries.event(at(Some(60)), &Event::Entered { exception: 16 });
         assert_eq!(entries.count(), Some(3));
+        let mut later = EntriesBefore::new(16, 48).from_byte(40);
+        for time in [None, Some(20), Some(40), Some(50)] {
+            later.event(at(time), &Event::Entered { exception: 16 });
+        }
+        assert_eq!(later.count(), Some(1));
     }
 }

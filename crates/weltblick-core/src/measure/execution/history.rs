@@ -323,6 +323,7 @@ impl<'a> History<'a> {
             (self.place, moment)
             && wanted == *entered
             && !self.entered
+            && self.gate.is_none()
         {
             self.entered = self.skip == 0;
             self.skip = self.skip.saturating_sub(1);

@@ -7,8 +7,10 @@
 use crate::capture::Anchor;
 use crate::event::{self, FlowEvents, Origin};
 use crate::flow::{Block, Code, Moment, Sink, Slowest};
+use crate::measure::interrupts::{Nesting, Run, Watcher};
 use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// Bytes of a piece.
 const PIECE: u64 = 1 << 20;
@@ -34,6 +36,27 @@ struct Piece {
     slowest: Slowest,
     /// What ran in it, by number, and how often.
     ran: Vec<(u32, u32)>,
+    /// Runs of handlers that ended in it, by exception.
+    handlers: Vec<(u16, HandlerRuns)>,
+}
+
+/// Runs of an exception's handler that ended in a piece.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+struct HandlerRuns {
+    count: u64,
+    /// When the first of them ended at the latest.
+    first: Option<u64>,
+}
+
+/// Where to look for the run of a handler.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FoundRun {
+    /// Where to read from: so many runs end from there on before the one that is looked for.
+    pub found: Found,
+    /// Cycles after which it has certainly ended.
+    pub until: u64,
+    /// When the first run that ends from there on ends at the latest.
+    pub first: Option<u64>,
 }
 
 /// Where to read from.
@@ -64,6 +87,27 @@ impl FlowIndex {
                 return Some(Found { offset: piece.offset, cycles: piece.cycles, skip });
             }
             skip -= ran;
+        }
+        None
+    }
+
+    /// The piece in which the run `number` of an exception's handler ends, from 0, or the last one.
+    #[must_use]
+    pub fn nth_run(&self, exception: u16, number: Option<u64>) -> Option<FoundRun> {
+        let runs_in = |piece: &Piece| {
+            let runs = piece.handlers.iter().find(|(number, _)| *number == exception);
+            runs.map_or_else(HandlerRuns::default, |(_, runs)| *runs)
+        };
+        let all: u64 = self.pieces.iter().map(|piece| runs_in(piece).count).sum();
+        let mut skip = number.unwrap_or(all.checked_sub(1)?);
+        for (number, piece) in self.pieces.iter().enumerate() {
+            let HandlerRuns { count, first } = runs_in(piece);
+            if skip < count {
+                let found = Found { offset: piece.offset, cycles: piece.cycles, skip };
+                let until = self.pieces.get(number + 1).map_or(u64::MAX, |next| next.cycles);
+                return Some(FoundRun { found, until, first });
+            }
+            skip -= count;
         }
         None
     }
@@ -107,7 +151,6 @@ impl FlowIndex {
 }
 
 /// Makes an index.
-#[derive(Debug)]
 pub struct Indexing {
     pieces: Vec<Piece>,
     /// By block number: how often it ran in this piece.
@@ -119,8 +162,22 @@ pub struct Indexing {
     /// Where the piece ends.
     end: u64,
     cycles: u64,
-    /// What learns how slow instructions are.
-    events: FlowEvents<()>,
+    /// What learns how slow instructions are, and sees handlers run.
+    events: FlowEvents<Nesting<Handlers>>,
+}
+
+/// Runs of handlers in the piece that is read.
+#[derive(Debug, Default)]
+struct Handlers(BTreeMap<u16, HandlerRuns>);
+
+impl Watcher for Handlers {
+    fn ran(&mut self, run: &Run) {
+        let runs = self.0.entry(run.exception).or_default();
+        if runs.count == 0 {
+            runs.first = run.ended.map(|ended| ended.latest);
+        }
+        runs.count += 1;
+    }
 }
 
 impl Default for Indexing {
@@ -132,7 +189,7 @@ impl Default for Indexing {
             part_counts: FxHashMap::default(),
             end: 0,
             cycles: 0,
-            events: FlowEvents::new(Origin(0), ()),
+            events: FlowEvents::new(Origin(0), Nesting::new(1.0, Handlers::default())),
         }
     }
 }
@@ -146,7 +203,8 @@ impl Indexing {
         let first = self.pieces.is_empty();
         let offset = if first { 0 } else { start };
         let slowest = self.events.slowest().clone();
-        self.pieces.push(Piece { offset, cycles: self.cycles, slowest, ran: Vec::new() });
+        let cycles = self.cycles;
+        self.pieces.push(Piece { offset, cycles, slowest, ..Piece::default() });
     }
 
     /// What ran in the piece that ends. Parts are numbered from the end until all blocks are known.
@@ -157,6 +215,8 @@ impl Indexing {
                 piece.ran.push((number, std::mem::take(count)));
             }
         }
+        let handlers = std::mem::take(&mut self.events.sink_mut().watcher.0);
+        piece.handlers = handlers.into_iter().collect();
         let parts = self.part_counts.drain();
         piece.ran.extend(parts.map(|(part, count)| (u32::MAX - part, count)));
     }
@@ -169,6 +229,7 @@ impl Indexing {
     /// The recording has ended.
     #[must_use]
     pub fn finish(mut self, code: &Code<'_>) -> FlowIndex {
+        self.events.finish();
         self.close();
         let mut runs: Vec<(u64, u64)> =
             code.blocks().iter().map(|block| (block.start, block.after())).collect();
@@ -247,7 +308,15 @@ mod tests {
         told(&mut indexing, PIECE - 1, 7);
         // No instruction is told first.
         told(&mut indexing, PIECE, 1000);
+        // A handler that runs across the border counts where its end has a time.
+        let entered = Moment::Entered { exception: Some(16), returns_to: 0 };
+        indexing.moment(3 * PIECE - 9, &entered);
+        indexing.moment(3 * PIECE - 8, &Moment::Left);
         told(&mut indexing, 3 * PIECE + 5, 20);
+        indexing.moment(3 * PIECE + 6, &entered);
+        told(&mut indexing, 3 * PIECE + 7, 30);
+        indexing.moment(3 * PIECE + 8, &Moment::Left);
+        told(&mut indexing, 3 * PIECE + 9, 40);
         let anchor = |stream, source| Anchor { stream, source, id: Some(2) };
         let anchors = vec![anchor(0, 0), anchor(900, 700), anchor(1900, 1400)];
         let index = indexing.finish(&line.finish(&mut ())).anchored(anchors);
@@ -255,6 +324,13 @@ mod tests {
         assert_eq!(index.at_cycles(40), found(0, 0));
         assert_eq!(index.at_cycles(48), found(PIECE, 47));
         assert_eq!(index.at_cycles(1048), found(3 * PIECE, 1047));
+        let run = |skip| {
+            let found = Found { offset: 3 * PIECE, cycles: 1047, skip };
+            Some(FoundRun { found, until: u64::MAX, first: Some(1067) })
+        };
+        assert_eq!([index.nth_run(16, Some(0)), index.nth_run(16, Some(1))], [run(0), run(1)]);
+        assert_eq!([index.nth_run(16, None), index.nth_run(16, Some(2))], [run(1), None]);
+        assert_eq!(index.nth_run(17, None), None);
         assert_eq!(index.anchor(699), Some(anchor(0, 0)));
         assert_eq!(index.anchor(5000), Some(anchor(1900, 1400)));
         assert_eq!(FlowIndex::default().anchor(3), None);

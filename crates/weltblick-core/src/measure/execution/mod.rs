@@ -29,7 +29,7 @@ pub use crossings::{Callers, Crossing, Crossings, LegFigures, MOST_POINTS, Took}
 pub use entries::EntriesBefore;
 pub use figures::{CallFigures, Longest};
 pub use history::{History, Place, Step, What};
-pub use index::{FlowIndex, Found, Indexing};
+pub use index::{FlowIndex, Found, FoundRun, Indexing};
 pub use listing::{Listed, ListedFunction, Listing, Role};
 pub use piece::FlowPiece;
 pub use report::{CodeBy, ExactContext, by_code, by_function, by_interrupt, by_task};

@@ -31,10 +31,17 @@ struct Choice {
     which: Which,
     seen: u64,
     found: Option<Ends>,
+    first: Option<Ends>,
+    /// Nothing counts before anything has a time.
+    waits: bool,
 }
 
 impl Choice {
     fn offer(&mut self, ends: Ends) {
+        if self.waits {
+            return;
+        }
+        self.first.get_or_insert(ends);
         let wanted = match self.which {
             Which::Number(number) => self.seen == number,
             Which::First => self.seen == 0,
@@ -97,7 +104,7 @@ impl Seek {
     /// Looks for one of several occurrences.
     #[must_use]
     pub fn occurrence(target: Target, which: Which, end: End) -> Self {
-        let choice = Choice { which, seen: 0, found: None };
+        let choice = Choice { which, seen: 0, found: None, first: None, waits: false };
         let exception = match target {
             Target::Interrupt(number) => Some(number),
             _ => None,
@@ -114,6 +121,20 @@ impl Seek {
             span: None,
             choice,
         }
+    }
+
+    /// The same for runs of handlers in a reading that begins in the middle: those that ended before anything
+    /// has a time do not count.
+    #[must_use]
+    pub const fn from_first_time(mut self) -> Self {
+        self.interrupts.watcher.choice.waits = true;
+        self
+    }
+
+    /// When the first one ended.
+    #[must_use]
+    pub fn first_ended(&self) -> Option<Window> {
+        self.choice().first?.1
     }
 
     fn choice(&self) -> Choice {
@@ -154,7 +175,10 @@ impl Sink for Seek {
                     self.choice.found = Some((now, now));
                 }
             }
-            Target::Interrupt(_) => self.interrupts.event(position, event),
+            Target::Interrupt(_) => {
+                self.interrupts.watcher.choice.waits &= now.is_none();
+                self.interrupts.event(position, event);
+            }
             Target::Task(_) => self.tasks.event(position, event),
             Target::Span(wanted) => match event {
                 Event::Stated(Statement::SpanBegan { span }) if *span == wanted => self.span = now,
