@@ -198,7 +198,7 @@ impl Executed<'_> {
             own: &crossings.total.own,
             elapsed: &crossings.total.elapsed,
             timed: crossings.is_timed(),
-            by_pace: false,
+            by_pace: crossings.by_pace,
             none: [
                 "it was gone not once from the first point to the last",
                 "measure until it is; `span` says more",

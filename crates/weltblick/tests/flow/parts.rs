@@ -24,6 +24,11 @@ struct Recorded {
 }
 
 fn record(version_3: bool) -> Recorded {
+    record_counting(version_3, 8)
+}
+
+/// The same; where a count says for how long, after so many cycles at the earliest.
+fn record_counting(version_3: bool, every: u32) -> Recorded {
     let (unit, told, registers) = if version_3 {
         let registers = vec![(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)];
         (Fitted::Etmv3(Etm::default()), Told::etmv3(CYCLE_ACCURATE), registers)
@@ -31,7 +36,7 @@ fn record(version_3: bool) -> Recorded {
         let registers = vec![
             (ETM + 0x010, CONFIG),
             (ETM + 0x034, 12),
-            (ETM + 0x038, 8),
+            (ETM + 0x038, every),
             (ETM + 0x080, 1 | 1 << 9),
             (ETM + 0x004, 1),
         ];
@@ -184,6 +189,38 @@ fn interruptions_are_no_time_of_ones_own() {
         assert_eq!(own, instructions);
     }
     assert!(by_number.len() >= 4, "{}", by_number.len());
+}
+
+/// From each time that a handler begins to the next: the core sleeps between two of them, and in the stretches
+/// in which they begin.
+#[test]
+fn sleep_is_no_doubt_of_where_a_way_begins() {
+    let image = image();
+    let recorded = record_counting(false, 256);
+    let handler = start_of(&image, "adc_ready_handler");
+    let crossings = Crossings::new(&[handler, handler], true, usize::MAX);
+    let mut calls = Calls::new(&image, Clocking::Cycles).crossing(crossings);
+    recorded.told.follow(&image, &[handler], (&recorded.bytes, 0), &mut calls);
+    calls.finish();
+    let crossings = calls.crossings().unwrap();
+    assert!(crossings.by_pace);
+    let number = image.exception_named("adc_ready").unwrap();
+    let truth = recorded.machine.truth().exceptions.iter();
+    let entered: Vec<u64> =
+        truth.filter(|run| run.number == number).map(|run| run.entered).collect();
+    let mut ways: Vec<_> = crossings.worst.iter().map(|way| (way.number, way.took[0])).collect();
+    ways.sort_by_key(|(number, _)| *number);
+    assert!(ways.len() > 300 && entered.len() - ways.len() < 3, "{}", ways.len());
+    let mut wide = 0;
+    for ((number, took), real) in ways.iter().zip(entered.windows(2)) {
+        let (real, Some(elapsed)) = (real[1] - real[0], took.elapsed) else { continue };
+        // An entry takes a little longer where another handler ends just then.
+        let fits = elapsed.low <= real + 16 && real <= elapsed.high + 16;
+        assert!(fits, "{number}: {real} is not in {elapsed:?}");
+        wide += u32::from(number > &50 && elapsed.high - elapsed.low > 2000);
+    }
+    assert!(wide * 20 < ways.len() as u32, "{wide} of {}", ways.len());
+    assert!(crossings.untimed < 5, "{}", crossings.untimed);
 }
 
 /// Whoever asks for ways that begin inside of a function gets those that the tree of calls has there.

@@ -8,6 +8,7 @@
 
 use super::interval::Clock;
 use super::tree::Named;
+use crate::flow::Ran;
 use crate::stats::{Spread, Ticks};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -29,8 +30,9 @@ pub(super) struct Passing {
     /// A way that begins here counts, by who called.
     pub(super) counts: bool,
     pub(super) offset: u64,
-    /// The stretch in which it lies.
+    /// The stretch in which it lies, and what ran in it before.
     pub(super) stretch: u64,
+    pub(super) before: Ran,
     /// The clock at its earliest and at its latest, and its context's own.
     pub(super) at: [Clock; 2],
     pub(super) own: [Clock; 2],
@@ -112,6 +114,8 @@ pub struct Crossings {
     held: FxHashMap<usize, Vec<Passing>>,
     /// Stretches up to this one contain time that nobody knows.
     pub(super) unknown: u64,
+    /// Where the core slept, times rest on how slow code was elsewhere.
+    pub by_pace: bool,
     timed: bool,
     /// From the first point to the last.
     pub total: LegFigures,
@@ -170,6 +174,7 @@ impl Crossings {
             open: FxHashMap::default(),
             held: FxHashMap::default(),
             unknown: 0,
+            by_pace: false,
             timed: true,
             total: LegFigures::new(),
             legs: legs(),

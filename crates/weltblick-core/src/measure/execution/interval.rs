@@ -1,6 +1,7 @@
 //! What happened between two moments whose time is known, and how time is shared out then.
 
 use super::tree::{NodeId, SelfTime, Tree};
+use crate::flow::Ran;
 
 /// Something that happened, in order.
 #[derive(Debug, Clone, Copy)]
@@ -20,8 +21,8 @@ pub(super) enum Item {
     /// What ran in the first context belongs to the second.
     Join(usize, usize),
     /// Points were passed, one bit each, in this context, at this depth, told by this byte; a way that
-    /// begins there counts.
-    Passed { points: u64, context: usize, depth: usize, counts: bool, offset: u64 },
+    /// begins there counts. So much ran before it in its stretch.
+    Passed { points: u64, context: usize, depth: usize, counts: bool, offset: u64, before: Ran },
     /// A handler ended.
     Gone(usize),
     /// A thread is not followed any more.

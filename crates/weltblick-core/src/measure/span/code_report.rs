@@ -1,9 +1,11 @@
 //! The stable form of ways through the code, as an instruction trace tells them.
 
+use crate::measure::alignment::Alignment;
 use crate::measure::duration::Duration;
 use crate::measure::execution::{Crossing, Crossings, Gaps, LegFigures, Numbers, Took};
 use crate::measure::statistic::{Scale, Statistic};
 use crate::stats::{Spread, Ticks};
+use crate::time::Window;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -23,6 +25,8 @@ pub struct CodeContext<'a> {
     pub callers: [&'a [String]; 2],
     /// How ticks are stated; `None`: only instructions are.
     pub scale: Option<Scale>,
+    /// How the time of an ITM beside it stands to the ticks: moments are told in that.
+    pub alignment: Option<&'a Alignment>,
     /// What is not known of the recording.
     pub gaps: &'a Gaps,
     /// `cycle_counts`, `timestamps` or `nothing`.
@@ -69,7 +73,7 @@ pub struct CodeCase {
     pub from_byte: u64,
     /// And where it ended.
     pub until_byte: u64,
-    /// When it began after the first time that the trace tells, in nanoseconds.
+    /// When it began after the recording's start, in nanoseconds.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub began_ns: Option<f64>,
     /// The whole way.
@@ -152,7 +156,8 @@ pub struct CodeSpanReport {
 #[must_use]
 pub fn code_report(crossings: &Crossings, context: &CodeContext<'_>) -> CodeSpanReport {
     let points = context.points;
-    let stated = Stated { scale: context.scale.filter(|_| crossings.is_timed()) };
+    let scale = context.scale.filter(|_| crossings.is_timed());
+    let stated = Stated { scale, alignment: context.alignment };
     let (first, last) = (points[0].as_str(), points[points.len() - 1].as_str());
     let total = stated.leg(first, last, &crossings.total);
     let several = crossings.legs.len() > 1;
@@ -199,13 +204,24 @@ pub fn code_report(crossings: &Crossings, context: &CodeContext<'_>) -> CodeSpan
 }
 
 /// Ticks in the form of results.
-struct Stated {
+struct Stated<'a> {
     scale: Option<Scale>,
+    alignment: Option<&'a Alignment>,
 }
 
-impl Stated {
+impl Stated<'_> {
     fn duration(&self, ticks: Option<Ticks>) -> Option<Duration> {
         self.scale.zip(ticks).map(|(scale, ticks)| scale.duration(ticks))
+    }
+
+    /// `None` where it has no place in the recording's time.
+    fn moment_ns(&self, ticks: Option<Ticks>) -> Option<f64> {
+        let (scale, ticks) = self.scale.zip(ticks)?;
+        let told = match self.alignment {
+            Some(alignment) => alignment.to_itm(Window::exact(ticks.low))?.earliest,
+            None => ticks.low,
+        };
+        Some(told as f64 * scale.ns)
     }
 
     fn leg(&self, from: &str, until: &str, figures: &LegFigures) -> CodeLeg {
@@ -235,7 +251,7 @@ impl Stated {
             number: case.number,
             from_byte: case.from,
             until_byte: case.until,
-            began_ns: self.scale.zip(case.began).map(|(scale, began)| began.low as f64 * scale.ns),
+            began_ns: self.moment_ns(case.began),
             total: self.took(&case.took[0]),
             legs: legs.map(|took| self.took(took)).collect(),
         }

@@ -192,7 +192,8 @@ impl<'a> Following<'a> {
         let crossings = self.crossings.as_mut();
         let counts = crossings.is_none_or(|crossings| crossings.counts(points, callers, more));
         let (depth, offset) = (numbers.len(), self.offset);
-        self.item(Item::Passed { points, context, depth, counts, offset });
+        let before = self.ran;
+        self.item(Item::Passed { points, context, depth, counts, offset, before });
     }
 
     /// Another function, or the same one again.

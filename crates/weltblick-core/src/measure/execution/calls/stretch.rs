@@ -10,6 +10,15 @@ use crate::flow::{Clocking, Ran};
 use crate::stats::Ticks;
 use crate::time::Window;
 
+/// A stretch that has ended.
+#[derive(Clone, Copy)]
+struct Between {
+    /// When it began.
+    before: Clock,
+    all: Ran,
+    ticks: u64,
+}
+
 impl Following<'_> {
     /// A stretch ends: so many ticks passed in it.
     pub(super) fn tick(&mut self, ticks: u64) {
@@ -58,7 +67,8 @@ impl Following<'_> {
             }
         }
         if let Some(crossings) = self.crossings.take() {
-            self.crossings = Some(self.cross(crossings, &items, at_once));
+            let stretch = Between { before, all, ticks };
+            self.crossings = Some(self.cross(crossings, &items, at_once, stretch));
         }
         for (place, item) in items.iter().enumerate() {
             // Nothing ran before it: it happened when the stretch began.
@@ -115,6 +125,7 @@ impl Following<'_> {
         mut crossings: Box<Crossings>,
         items: &[Item],
         at_once: usize,
+        Between { before, all, ticks }: Between,
     ) -> Box<Crossings> {
         crossings.unknown = self.unknown;
         let mut passed = std::mem::take(&mut self.passed);
@@ -125,8 +136,11 @@ impl Following<'_> {
                 Item::Passed { context, .. } => {
                     let Some(mut passing) = each.next() else { break };
                     if place >= at_once {
-                        passing.at[1] =
-                            Clock { instructions: passing.at[0].instructions, ..self.clock };
+                        let at = self.at(passing.before, all, ticks);
+                        crossings.by_pace |= at != Window { earliest: 0, latest: ticks };
+                        let instructions = passing.at[0].instructions;
+                        passing.at = [at.earliest, at.latest]
+                            .map(|ticks| Clock { instructions, ..before.after(ticks) });
                         let own = self.contexts.clock(context);
                         let instructions = passing.own[0].instructions;
                         passing.own[1] = Clock { instructions, ..own };
@@ -249,11 +263,20 @@ impl Following<'_> {
                     }
                     self.contexts.join_instructions(stand_in, context);
                 }
-                Item::Passed { points, context, depth, counts, offset } => {
+                Item::Passed { points, context, depth, counts, offset, before } => {
                     let (at, own) = ([self.clock; 2], [self.contexts.clock(context); 2]);
                     let stretch = self.stretch;
-                    let passing =
-                        Passing { points, context, depth, counts, offset, stretch, at, own };
+                    let passing = Passing {
+                        points,
+                        context,
+                        depth,
+                        counts,
+                        offset,
+                        stretch,
+                        before,
+                        at,
+                        own,
+                    };
                     self.passed.push(passing);
                 }
                 Item::Waits(node) => {
