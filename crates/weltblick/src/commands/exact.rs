@@ -20,7 +20,7 @@ use weltblick_core::measure::statistic::Scale;
 pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     if args.within.is_some() || args.every.is_some() {
         bail!(
-            "--within and --every take samples apart; an exact profile is of the whole instruction trace (--samples takes the samples of this capture)"
+            "--within and --every take samples apart (--samples takes those of this capture); of an instruction trace --only A..B takes a part"
         );
     }
     if args.inline {

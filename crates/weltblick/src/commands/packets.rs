@@ -36,6 +36,7 @@ pub(super) fn list(capture: &Capture, request: &Request<'_>, out: &mut dyn Write
     face.heading()?;
     let listing = Rc::new(RefCell::new(Listing {
         waiting: Vec::new(),
+        has_undated: false,
         dated: 0,
         wanted,
         origins,
@@ -125,6 +126,8 @@ enum What {
 
 struct Listing<'a> {
     waiting: Vec<Waiting>,
+    /// Among them is one whose timestamp has not come.
+    has_undated: bool,
     /// Where in `waiting` the last event was found.
     dated: usize,
     wanted: Wanted,
@@ -139,18 +142,14 @@ struct Listing<'a> {
 impl Listing<'_> {
     fn hold(&mut self, origin: Origin, at: Range<u64>, what: What) {
         // A timestamp has dated all before it by the time that the next packet comes.
-        let dated = matches!(
-            self.waiting.last(),
-            Some(Waiting {
-                what: What::Packet(Packet::LocalTime { .. })
-                    | What::Branch(_)
-                    | What::Instructions(_)
-                    | What::Loss(_),
-                ..
-            })
-        );
-        if dated || self.waiting.len() >= MOST_WAITING {
+        if !self.has_undated || self.waiting.len() >= MOST_WAITING {
             self.release();
+        }
+        match &what {
+            What::Packet(Packet::LocalTime { .. }) | What::Loss(_) => self.has_undated = false,
+            What::Packet(_) => self.has_undated = true,
+            // Other sources of a port do not wait for timestamps.
+            What::Branch(_) | What::Instructions(_) => {}
         }
         self.waiting.push(Waiting { origin, at, what, time: None });
     }
@@ -171,8 +170,10 @@ impl Listing<'_> {
         let mut last = None;
         for mut entry in std::mem::take(&mut self.waiting) {
             // What has no event of its own shares the time of what it belongs to.
-            entry.time = entry.time.or(last);
-            last = entry.time;
+            if let What::Packet(_) = entry.what {
+                entry.time = entry.time.or(last);
+                last = entry.time;
+            }
             if self.left == 0 || self.failed.is_some() {
                 continue;
             }
