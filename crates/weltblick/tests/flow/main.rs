@@ -1,5 +1,6 @@
 //! Executed instructions, held against those that the stand-in executed.
 
+mod aligned;
 mod apart;
 mod builds;
 mod calls;
