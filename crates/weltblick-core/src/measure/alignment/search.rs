@@ -58,8 +58,8 @@ impl<'w> Search<'w> {
     pub(super) fn reach(&self, fit: Fit) -> (u64, u64) {
         let Some(stretch) = self.itm.get(fit.itm) else { return (0, u64::MAX) };
         let first = if fit.itm > 0 { fit.lag.sooner(stretch.from).0 } else { 0 };
-        let last = fit.lag.sooner(stretch.until).1;
-        (first, if self.has_more_after(fit.itm) { last } else { u64::MAX })
+        let is_last = fit.itm + 1 == self.itm.len();
+        (first, if is_last { u64::MAX } else { fit.lag.sooner(stretch.until).1 })
     }
 
     /// The place where each saw all that the other one saw, and no gaps: it needs no pattern.

@@ -33,7 +33,8 @@ fn witness(told: &[Told]) -> Witness {
 /// A periodic interrupt, and another one that is not.
 fn happened(count: u64) -> Vec<(u16, u64)> {
     let periodic = (0..count).map(|number| (16, 10_000 + 12_000 * number));
-    let other = (0..count / 3).map(|number| (20, 15_000 + 37_111 * number + number * number % 977));
+    let other = (0..count / 3)
+        .map(|number| (20, 15_000 + 37_111 * number + number.pow(3) % 100_003 % 1009));
     let mut all: Vec<_> = periodic.chain(other).collect();
     all.sort_by_key(|(_, at)| *at);
     all
@@ -71,6 +72,27 @@ fn a_witness_keeps_what_lies_between_gaps() {
             Stretch { from: 40, until: 50, entered: vec![entry(16, false, 50, 50)] },
         ]
     );
+}
+
+/// More is not kept than can be; what lies behind the next gap then has no place.
+#[test]
+fn a_witness_is_full_some_time() {
+    let mut happened = happened(900_000);
+    happened.truncate((1 << 20) + 200);
+    let last = happened.last().unwrap().1;
+    let mut told = entered(&happened, 0, 10);
+    told.push(Told::Gap(last + 100));
+    told.extend(entered(&[(16, last + 5000), (16, last + 9000)], 0, 10));
+    let flow = witness(&told);
+    let [first, second] = flow.stretches() else { panic!("{}", flow.stretches().len()) };
+    assert_eq!((first.entered.len(), first.until), (1 << 20, last + 100));
+    assert_eq!((second.entered.len(), second.until), (0, last + 9005));
+    // Of the ITM's clock nothing is known there either.
+    let short = witness(&entered(&happened[100..400], -700, 4));
+    let alignment = Alignment::of(&flow, &short);
+    assert_eq!((alignment.placed.len(), alignment.unplaced), (1, 0));
+    let alignment = Alignment::of(&witness(&told[..1000]), &flow);
+    assert_eq!((alignment.placed.len(), alignment.unplaced), (1, 1));
 }
 
 #[test]

@@ -39,18 +39,19 @@ pub struct Witness {
     kept: usize,
     /// Exceptions may be missing before the next one.
     hole: bool,
+    /// What comes now is not kept, and lies behind a gap.
+    closed: bool,
 }
 
 impl Default for Witness {
     fn default() -> Self {
-        Self { stretches: vec![Stretch::default()], kept: 0, hole: false }
+        Self { stretches: vec![Stretch::default()], kept: 0, hole: false, closed: false }
     }
 }
 
 impl Witness {
-    /// Whether it saw enough: what comes later changes nothing.
-    #[must_use]
-    pub const fn is_full(&self) -> bool {
+    /// Whether no more is kept.
+    const fn is_full(&self) -> bool {
         self.kept >= MOST || self.stretches.len() >= MOST_STRETCHES
     }
 
@@ -73,22 +74,23 @@ impl Witness {
 
 impl Sink for Witness {
     fn event(&mut self, position: Position, event: &Event) {
-        if self.is_full() {
-            return;
-        }
         let time = position.time.filter(|time| time.latest < LATEST);
-        match event {
-            Event::Lost { why, .. } if why.loses_bytes() => return self.jump(time),
-            Event::Unwatched => return self.jump(time),
-            Event::Lost { .. } => self.hole = true,
-            _ => {}
+        let jumps = match event {
+            Event::Lost { why, .. } => why.loses_bytes(),
+            _ => *event == Event::Unwatched,
+        };
+        if jumps && !self.closed {
+            self.closed = self.is_full();
+            return self.jump(time);
         }
+        self.hole |= matches!(event, Event::Lost { .. });
+        let is_full = self.is_full();
         let Some(now) = self.stretches.last_mut() else { return };
         if let Some(time) = time {
             now.until = now.until.max(time.latest);
         }
-        let Event::Entered { exception } = *event else { return };
-        let Some(time) = time else {
+        let &Event::Entered { exception } = event else { return };
+        let Some(time) = time.filter(|_| !is_full) else {
             self.hole = true;
             return;
         };

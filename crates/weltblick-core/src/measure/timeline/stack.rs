@@ -67,9 +67,12 @@ impl<'a, 'g, 'i> CallLanes<'a, 'g, 'i> {
             alignment.map_or(Some(time), |alignment| alignment.to_itm(time))
         };
         for call in calls.left_stack().filter(|call| call.depth < DEEPEST && gate.is_none()) {
-            if let (Some(from), Some(until)) = (told(call.from), told(call.until)) {
-                gather.called(OnStack { from, until, ..call }, *long_enough);
-            }
+            let (Some(from), Some(until)) = (told(call.from), told(call.until)) else { continue };
+            // What a gap ended is not drawn over the time that is missing there.
+            let at_gap = alignment
+                .and_then(|alignment| alignment.to_itm(Window::exact(call.until.latest + *base)));
+            let until = at_gap.map_or(until, |at| Window::exact(at.earliest.max(from.latest)));
+            gather.called(OnStack { from, until, ..call }, *long_enough);
         }
     }
 
