@@ -65,6 +65,12 @@ impl Lag {
         (ticks.saturating_add_signed(low), ticks.saturating_add_signed(high))
     }
 
+    /// The middle of both.
+    pub(super) const fn likely(self, ticks: u64) -> u64 {
+        let (low, high) = self.bounds();
+        ticks.saturating_add_signed(low + (high - low) / 2)
+    }
+
     /// A time on the other one.
     pub(super) fn sooner(self, ticks: u64) -> (u64, u64) {
         let (low, high) = self.bounds();

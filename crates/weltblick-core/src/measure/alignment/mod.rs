@@ -100,6 +100,17 @@ impl Alignment {
         found
     }
 
+    /// About when the ITM tells what happened at this cycle of the instruction trace, always by the same within a
+    /// stretch. At a gap something ends before the missing time, or begins behind it.
+    #[must_use]
+    pub fn likely(&self, cycle: u64, ends: bool) -> Option<u64> {
+        let first = self.placed.partition_point(|(piece, _)| piece.until < cycle);
+        let after = self.placed.partition_point(|(piece, _)| piece.from <= cycle);
+        let inside = self.placed.get(first..after)?;
+        let (_, lag) = if ends { inside.first()? } else { inside.last()? };
+        Some(lag.likely(cycle))
+    }
+
     /// When the instruction trace tells what happened at this time of the ITM, in its cycles; `None` outside
     /// of what has a place.
     #[must_use]

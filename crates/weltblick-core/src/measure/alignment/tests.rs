@@ -161,6 +161,11 @@ fn between_two_gaps_too_few_lie_where_their_neighbours_leave_room() {
     let time = alignment.to_itm(Window::exact(at - 300)).unwrap();
     assert!(time.earliest <= at && at <= time.latest, "{time:?}");
     assert!(time.latest - time.earliest >= 600, "the doubt is told: {time:?}");
+    // What ends at a gap does so before the missing time, what begins, behind it.
+    let gap = all[39].1 + 100;
+    let [ends, begins] = [true, false].map(|ends| alignment.likely(gap, ends).unwrap());
+    assert!(ends.abs_diff(gap) < 20 && begins > ends + 200, "{gap}: {ends} {begins}");
+    assert_eq!(alignment.likely(gap - 5000, true), alignment.likely(gap - 5000, false));
 }
 
 #[test]

@@ -61,18 +61,18 @@ impl<'a, 'g, 'i> CallLanes<'a, 'g, 'i> {
 
     fn drain(&mut self) {
         let Self { calls, gather, alignment, long_enough, gate, base, .. } = self;
-        let told = |time: Window| {
+        let alignment = *alignment;
+        let told = |time: Window, ends: bool| {
             let (earliest, latest) = (time.earliest + *base, time.latest + *base);
-            let time = Window { earliest, latest };
-            alignment.map_or(Some(time), |alignment| alignment.to_itm(time))
+            match alignment {
+                Some(alignment) => alignment.likely(latest, ends).map(Window::exact),
+                None => Some(Window { earliest, latest }),
+            }
         };
         for call in calls.left_stack().filter(|call| call.depth < DEEPEST && gate.is_none()) {
-            let (Some(from), Some(until)) = (told(call.from), told(call.until)) else { continue };
-            // What a gap ended is not drawn over the time that is missing there.
-            let at_gap = alignment
-                .and_then(|alignment| alignment.to_itm(Window::exact(call.until.latest + *base)));
-            let until = at_gap.map_or(until, |at| Window::exact(at.earliest.max(from.latest)));
-            gather.called(OnStack { from, until, ..call }, *long_enough);
+            if let (Some(from), Some(until)) = (told(call.from, false), told(call.until, true)) {
+                gather.called(OnStack { from, until, ..call }, *long_enough);
+            }
         }
     }
 
