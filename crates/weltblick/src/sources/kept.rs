@@ -76,3 +76,54 @@ fn write(folder: &Path, file: &Path, kept: &impl Serialize) -> Result<()> {
     fs::rename(&partial, file)?;
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::cell::Cell;
+    use tempfile::TempDir;
+
+    #[test]
+    fn what_is_kept_is_made_once_and_anew_when_it_is_another() {
+        let folder = TempDir::new().unwrap();
+        let cache = folder.path().join("cache");
+        let made = Cell::new(0_u32);
+        let ask = |key: &str| {
+            let make = || {
+                made.set(made.get() + 1);
+                Ok(made.get())
+            };
+            kept(&cache, "number", key.to_owned(), make).unwrap()
+        };
+        assert_eq!([ask("a"), ask("a"), ask("b"), ask("a")], [1, 1, 2, 1]);
+        // A file that cannot be read back, and one that another key has.
+        let mut files: Vec<PathBuf> =
+            fs::read_dir(&cache).unwrap().map(|file| file.unwrap().path()).collect();
+        assert_eq!(files.len(), 2);
+        files.sort();
+        fs::write(&files[0], [0xff; 3]).unwrap();
+        fs::copy(&files[0], &files[1]).unwrap();
+        assert_eq!([ask("a"), ask("a"), ask("b")], [3, 3, 4]);
+        let other = Kept { key: "b".to_owned(), what: 77_u32 };
+        let name = format!("{:016x}.number", hash("a"));
+        write(&cache, &cache.join(name), &other).unwrap();
+        assert_eq!(ask("a"), 5);
+        // Nowhere to keep it: it is made all the same.
+        fs::write(folder.path().join("file"), "").unwrap();
+        let nowhere = folder.path().join("file/cache");
+        assert_eq!(kept(&nowhere, "number", "a".into(), || Ok(9_u32)).unwrap(), 9);
+    }
+
+    #[test]
+    fn a_file_is_told_apart_by_what_it_is_now() {
+        let folder = TempDir::new().unwrap();
+        let path = folder.path().join("etm.bin");
+        fs::write(&path, [1, 2, 3]).unwrap();
+        let (before, length) = state_of(&Input::File(path.clone())).unwrap();
+        assert_eq!(length, 3);
+        fs::write(&path, [1, 2, 3, 4]).unwrap();
+        assert_ne!(state_of(&Input::File(path)).unwrap().0, before);
+        assert!(state_of(&Input::StandardInput).is_none());
+        assert!(state_of(&Input::File(folder.path().join("none"))).is_none());
+    }
+}

@@ -173,3 +173,51 @@ impl Progress {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::fs;
+    use tempfile::TempDir;
+
+    /// What is read of a part, chunk by chunk, until so many chunks came.
+    fn read(files: &Files, part: Range<u64>, chunks: usize) -> Vec<Vec<u8>> {
+        let mut read = Vec::new();
+        let take = |bytes: &[u8]| {
+            read.push(bytes.to_vec());
+            if read.len() < chunks { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+        };
+        files.read(part, take).unwrap();
+        read
+    }
+
+    #[test]
+    fn several_files_are_one_row_of_bytes() {
+        let folder = TempDir::new().unwrap();
+        let inputs: Vec<Input> = ["abc", "", "d", "efgh"]
+            .into_iter()
+            .enumerate()
+            .map(|(number, text)| {
+                let path = folder.path().join(format!("{number}.bin"));
+                fs::write(&path, text).unwrap();
+                Input::File(path)
+            })
+            .collect();
+        let files = Files::of(&inputs).unwrap();
+        assert_eq!(files.length, 8);
+        let all = b"abcdefgh";
+        for start in 0..=8_usize {
+            for end in start..=8 {
+                let found = read(&files, start as u64..end as u64, usize::MAX).concat();
+                assert_eq!(found, all[start..end], "{start}..{end}");
+            }
+        }
+        // More than there is, and no more than is wanted.
+        assert_eq!(read(&files, 6..100, usize::MAX).concat(), b"gh");
+        assert_eq!(read(&files, 1..8, 2), [b"bc".to_vec(), b"d".to_vec()]);
+        assert!(Files::of(&[Input::StandardInput]).is_none());
+        fs::remove_file(folder.path().join("3.bin")).unwrap();
+        assert!(files.read(5..8, |_| ControlFlow::Continue(())).is_err());
+        assert!(Files::of(&inputs).is_none());
+    }
+}

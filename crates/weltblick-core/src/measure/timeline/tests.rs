@@ -139,6 +139,40 @@ fn points_are_found() {
     assert_eq!(called(Subject::Span, "7"), Some(7));
 }
 
+/// Whoever begins in the middle does not count what ended before anything has a time.
+#[test]
+fn the_first_run_that_counts_is_the_first_with_a_time() {
+    let handler = Target::Interrupt(16);
+    let run = |number: u64, timed: bool| {
+        [
+            Event::Entered { exception: 16 },
+            Event::Left { exception: 16 },
+            Event::Resumed { exception: 0 },
+        ]
+        .into_iter()
+        .zip([0, 30, 32])
+        .map(move |(event, after)| {
+            let position = at(1000 * number + after);
+            let time = position.time.filter(|_| timed);
+            (Position { time, ..position }, event)
+        })
+    };
+    let find = |mut seek: Seek| {
+        let untimed = (1..4).flat_map(|number| run(number, false));
+        for (position, event) in untimed.chain((4..8).flat_map(|number| run(number, true))) {
+            seek.event(position, &event);
+        }
+        let first = seek.first_ended().map(|window| window.latest);
+        (seek.found().map(|window| window.latest), seek.seen(), first)
+    };
+    let second = Seek::occurrence(handler, Which::Number(1), End::Begin);
+    assert_eq!(find(second), (None, 7, None));
+    let second = Seek::occurrence(handler, Which::Number(1), End::Begin).from_first_time();
+    assert_eq!(find(second), (Some(5000), 4, Some(4030)));
+    let last = Seek::occurrence(handler, Which::Last, End::End).from_first_time();
+    assert_eq!(find(last), (Some(7030), 4, Some(4030)));
+}
+
 #[test]
 fn searching_lands_on_the_next_or_the_one_before() {
     let gather = gathered(None);
