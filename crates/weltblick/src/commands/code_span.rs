@@ -44,7 +44,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         points: &points,
         callers: [&args.callers.inside, &args.callers.exclude],
         scale: clock.map(|clock| Scale::of(clock, Some(clock))),
-        alignment: capture.alignment()?.filter(|alignment| !alignment.is_empty()),
+        alignment: capture.placed()?,
         gaps: &counts.gaps,
         time: clocking.name(),
         start_up: start_up.found,

@@ -60,7 +60,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let after = args.count.saturating_sub(back).min(MOST);
     let image = capture.image()?;
     let shown = Shown::of(args, &capture)?;
-    if let (Place::Address(address), Some(view)) = (sought.place, &shown.view)
+    if let (Sought::At(Place::Address(address)), Some(view)) = (sought, &shown.view)
         && !view.has(address, image)
     {
         bail!("--inside and --exclude leave out {}, which is looked for", args.around);
@@ -69,11 +69,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let clock = capture.manifest.target.core_clock;
     // Who read from the middle does not know how much time passed before.
     let scale = clock.map(|clock| Scale::of(clock, Some(clock)));
-    let address = match sought.place {
-        Place::Address(address) => Some(address),
+    let address = match sought {
+        Sought::At(Place::Address(address)) => Some(address),
         _ => None,
     };
-    let alignment = capture.alignment()?.filter(|alignment| !alignment.is_empty() && !cut);
+    let alignment = if cut { None } else { capture.placed()? };
     let time = show::flow::Time { scale, alignment };
     let Some(report) = show::flow::report(&history, image, time, address, [back, after])? else {
         bail!(
@@ -145,7 +145,7 @@ fn history<'c>(
     shown: &Shown,
 ) -> Result<(History<'c>, bool)> {
     let image = capture.image()?;
-    let place = sought.place;
+    let place = sought.place();
     let new = |skip| {
         let history = History::new(image, capture.flow_clocking(), place, skip, around);
         match &shown.view {
@@ -170,12 +170,12 @@ fn history<'c>(
     let near = near && !(shown.view.is_some() && history.is_short());
     let cut = near && matches!(place, Place::Byte(_));
     if !near {
-        let before = match (place, sought.entered) {
-            (Place::Entry(exception), Some(moment)) => {
+        let before = match sought {
+            Sought::At(_) => 0,
+            Sought::Entry { exception, moment } => {
                 entries_before(exception, moment, capture, None)?
                     .context("--around: the instruction trace ends before that")?
             }
-            _ => 0,
         };
         history = new(before + next);
         capture.replay_flow_cut(&shown.cuts, &mut history)?;
@@ -186,7 +186,7 @@ fn history<'c>(
 
 /// When code is reached for the first time, between two cycle counts.
 pub(super) fn when(code: &Point, capture: &Capture) -> Result<Window> {
-    let sought = Sought::at(Place::Address(address_of(code, capture.image()?)?));
+    let sought = Sought::At(Place::Address(address_of(code, capture.image()?)?));
     let (history, _) = history(capture, sought, 0, [0, UP_TO_A_COUNT], &Shown::default())?;
     let reached = history.steps().and_then(|(steps, hit)| {
         let earliest = steps[hit].ticks?;
@@ -199,34 +199,44 @@ pub(super) fn when(code: &Point, capture: &Capture) -> Result<Window> {
 
 /// Near where the place is, by the index of a long trace.
 fn found(capture: &Capture, sought: Sought, next: u64) -> Result<Option<Found>> {
-    let is_indexed = matches!(sought.place, Place::Address(_) | Place::Ticks(_) | Place::Entry(_));
+    let by_cycles = capture.flow_clocking() == Clocking::Cycles;
+    let is_indexed = match sought {
+        Sought::At(Place::Address(_)) => true,
+        Sought::At(Place::Ticks(_)) | Sought::Entry { .. } => by_cycles,
+        Sought::At(_) => false,
+    };
     let Some(index) = (if is_indexed { sources::flow_index(capture)? } else { None }) else {
         return Ok(None);
     };
-    let by_cycles = capture.flow_clocking() == Clocking::Cycles;
-    Ok(match (sought.place, sought.entered) {
-        (Place::Address(address), _) => index.nth(address, next),
-        (Place::Ticks(cycles), _) if by_cycles => index.at_cycles(cycles),
-        (Place::Entry(exception), Some(moment)) if by_cycles => {
+    Ok(match sought {
+        Sought::At(Place::Address(address)) => index.nth(address, next),
+        Sought::At(Place::Ticks(cycles)) => index.at_cycles(cycles),
+        Sought::At(_) => None,
+        Sought::Entry { exception, moment } => {
             let Some(found) = index.at_cycles(moment) else { return Ok(None) };
             let before = entries_before(exception, moment, capture, Some((index, found)))?;
             before.map(|before| Found { skip: before + next, ..found })
         }
-        _ => None,
     })
 }
 
 /// Where to look.
 #[derive(Clone, Copy)]
-struct Sought {
-    place: Place,
-    /// Which entry of an exception: the first that may be as late as this cycle.
-    entered: Option<u64>,
+enum Sought {
+    At(Place),
+    /// The first entry of this exception that may be as late as this cycle.
+    Entry {
+        exception: u16,
+        moment: u64,
+    },
 }
 
 impl Sought {
-    const fn at(place: Place) -> Self {
-        Self { place, entered: None }
+    const fn place(self) -> Place {
+        match self {
+            Self::At(place) => place,
+            Self::Entry { exception, .. } => Place::Entry(exception),
+        }
     }
 }
 
@@ -250,14 +260,14 @@ fn sought(args: &Args, capture: &Capture) -> Result<Sought> {
                     (within::target(occurrence, capture)?, occurrence.end)
             {
                 let led = capture.tells_events_by_flow();
-                let entered = Some(if led { time.latest } else { time.earliest });
-                return Ok(Sought { place: Place::Entry(exception), entered });
+                let moment = if led { time.latest } else { time.earliest };
+                return Ok(Sought::Entry { exception, moment });
             }
             Place::Ticks(time.earliest)
         }
         code => Place::Address(address_of(code, capture.image()?)?),
     };
-    Ok(Sought::at(place))
+    Ok(Sought::At(place))
 }
 
 /// How often an exception was entered before a cycle of the instruction trace: from a place that the index tells

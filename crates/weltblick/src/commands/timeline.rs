@@ -216,12 +216,10 @@ fn add_calls(
 ) -> Result<()> {
     let capture = reading.capture;
     let Some(image) = image.filter(|_| !reading.once) else { return Ok(()) };
-    if let Some(alignment) = capture.alignment()? {
-        if !alignment.is_empty() {
-            let mut lanes = CallLanes::new(image, gather).aligned(alignment);
-            capture.replay_flow(&mut lanes)?;
-            lanes.finish();
-        }
+    if let Some(alignment) = capture.placed()? {
+        let mut lanes = CallLanes::new(image, gather).aligned(alignment);
+        capture.replay_flow(&mut lanes)?;
+        lanes.finish();
         return Ok(());
     }
     if !capture.tells_events_by_flow() {

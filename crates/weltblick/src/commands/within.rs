@@ -131,9 +131,15 @@ pub(super) fn in_flow(point: &Point, capture: &Capture) -> Result<Window> {
             "`{point}`: where the instruction trace lies in the time of the ITM is not known: its interrupts fit nowhere there, or in several places. --flow-only takes times as the instruction trace counts them"
         );
     }
-    alignment
-        .to_flow(time)
-        .with_context(|| format!("`{point}`: the instruction trace tells nothing of that time"))
+    alignment.to_flow(time).with_context(|| {
+        let unplaced = match alignment.unplaced {
+            0 => String::new(),
+            count => {
+                format!(", or it lies in one of {count} stretches of which nobody knows where")
+            }
+        };
+        format!("`{point}`: the instruction trace tells nothing of that time{unplaced}")
+    })
 }
 
 /// What an occurrence is one of.

@@ -26,6 +26,11 @@ impl Capture {
         Ok(Some(self.alignment.get_or_init(|| found)))
     }
 
+    /// The same, if anything of the instruction trace has a place in that time.
+    pub(crate) fn placed(&self) -> Result<Option<&Alignment>> {
+        Ok(self.alignment()?.filter(|alignment| !alignment.is_empty()))
+    }
+
     /// Whether events and instructions have times of different clocks.
     fn has_two_clocks(&self) -> bool {
         let by_core = self.manifest.itm().is_some_and(|itm| itm.timestamp_clock.is_none());

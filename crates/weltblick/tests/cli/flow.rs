@@ -595,13 +595,7 @@ fn code_is_chosen_by_name_file_and_range() {
 fn a_long_trace_is_indexed_once() {
     let bench = Bench::with_flow();
     write_repeated(&bench.path("buoy-flow/etm.bin"), INSTRUCTIONS, 34 << 20);
-    let cached = |command: &str| {
-        let mut command = bench.command(command);
-        command.env("XDG_CACHE_HOME", bench.path("cache"));
-        let ended = ended(command.output().unwrap());
-        assert_eq!((ended.code, ended.err.as_str()), (0, ""));
-        ended.out
-    };
+    let cached = |command: &str| bench.out_cached(command);
     let kept = || std::fs::read_dir(bench.path("cache/weltblick")).unwrap().count();
     for command in [
         "flow buoy-flow --around filter_precise --next 150 -n 20",
@@ -657,13 +651,7 @@ fn a_long_trace_in_frames_is_indexed_too() {
     // Whole frames, so that one recording goes on where the one before ended.
     let port = bench.read("buoy-port/port.bin");
     write_repeated(&bench.path("buoy-port/port.bin"), &port[..port.len() / 16 * 16], 40 << 20);
-    let cached = |command: &str| {
-        let mut command = bench.command(command);
-        command.env("XDG_CACHE_HOME", bench.path("cache"));
-        let ended = ended(command.output().unwrap());
-        assert_eq!((ended.code, ended.err.as_str()), (0, ""));
-        ended.out
-    };
+    let cached = |command: &str| bench.out_cached(command);
     for command in [
         "flow buoy-port --flow-only --around wave_filter --next 150 -n 20",
         "flow buoy-port --flow-only --around irq:adc_ready[30000] -n 20",

@@ -174,6 +174,14 @@ impl Bench {
         ended.out
     }
 
+    /// The same with a cache folder, `cache/`.
+    pub(crate) fn out_cached(&self, arguments: &str) -> String {
+        let mut command = self.command(arguments);
+        let ended = ended(command.env("XDG_CACHE_HOME", self.path("cache")).output().unwrap());
+        assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{arguments}\n{}", ended.out);
+        ended.out
+    }
+
     /// Runs it, and expects one clear error.
     pub(crate) fn error(&self, arguments: &str) -> String {
         let ended = self.run(arguments);

@@ -85,30 +85,38 @@ impl Alignment {
     /// that has no place.
     #[must_use]
     pub fn to_itm(&self, flow: Window) -> Option<Window> {
-        let after = self.placed.partition_point(|(piece, _)| piece.from <= flow.latest);
-        // A time at a gap is the end of what was before, and the beginning of what comes after.
-        let first = self.placed.partition_point(|(piece, _)| piece.until < flow.earliest);
-        let mut found: Option<Window> = None;
-        for (piece, lag) in &self.placed[first..after.max(first)] {
-            let inside = |ticks: u64| ticks.clamp(piece.from, piece.until);
-            let earliest = lag.later(inside(flow.earliest)).0;
-            let latest = lag.later(inside(flow.latest)).1;
-            let before = found.unwrap_or(Window { earliest, latest });
-            let (earliest, latest) = (earliest.min(before.earliest), latest.max(before.latest));
-            found = Some(Window { earliest, latest });
+        let around = self.around(flow);
+        let (first, last) = around.first().zip(around.last())?;
+        // It may have happened in a stretch without a place that ends, or begins, there.
+        if flow.earliest < first.0.from || last.0.until < flow.latest {
+            return None;
         }
-        found
+        let told = around.iter().map(|(piece, lag)| {
+            let inside = |ticks: u64| ticks.clamp(piece.from, piece.until);
+            let (earliest, latest) =
+                (lag.later(inside(flow.earliest)).0, lag.later(inside(flow.latest)).1);
+            Window { earliest, latest }
+        });
+        told.reduce(|a, b| Window {
+            earliest: a.earliest.min(b.earliest),
+            latest: a.latest.max(b.latest),
+        })
     }
 
     /// About when the ITM tells what happened at this cycle of the instruction trace, always by the same within a
     /// stretch. At a gap something ends before the missing time, or begins behind it.
     #[must_use]
     pub fn likely(&self, cycle: u64, ends: bool) -> Option<u64> {
-        let first = self.placed.partition_point(|(piece, _)| piece.until < cycle);
-        let after = self.placed.partition_point(|(piece, _)| piece.from <= cycle);
-        let inside = self.placed.get(first..after)?;
+        let inside = self.around(Window::exact(cycle));
         let (_, lag) = if ends { inside.first()? } else { inside.last()? };
         Some(lag.likely(cycle))
+    }
+
+    /// The stretches that a time of the instruction trace lies in: at a gap that before it, and that behind it.
+    fn around(&self, flow: Window) -> &[(Piece, Lag)] {
+        let first = self.placed.partition_point(|(piece, _)| piece.until < flow.earliest);
+        let after = self.placed.partition_point(|(piece, _)| piece.from <= flow.latest);
+        &self.placed[first..after.max(first)]
     }
 
     /// When the instruction trace tells what happened at this time of the ITM, in its cycles; `None` outside
@@ -131,9 +139,9 @@ fn place(search: &mut Search<'_>, stretch: &Stretch, is_all: bool, pieces: &mut 
     let Stretch { from, until, ref entered } = *stretch;
     let mut placed = Vec::new();
     let mut left = vec![(0..entered.len(), from, until)];
+    let mut whole = if is_all { search.whole(entered) } else { None };
     while let Some((range, mut from, mut until)) = left.pop() {
-        let found = search.whole(entered).filter(|_| is_all);
-        let Some(fit) = found.or_else(|| search.best(&entered[range.clone()])) else {
+        let Some(fit) = whole.take().or_else(|| search.best(&entered[range.clone()])) else {
             placed.push(Piece { from, until, place: None });
             continue;
         };

@@ -79,19 +79,38 @@ impl<'w> Search<'w> {
         for (number, stretch) in self.itm.iter().enumerate() {
             let told = &stretch.entered;
             // It begins within what the ITM saw, or before that, or where something is missing there.
-            let within = (0..told.len()).flat_map(|j| (0..=ENDS).map(move |i| [i, j]));
-            let before = (ENDS + 1..flow.len()).flat_map(|i| (0..=ENDS).map(move |j| [i, j]));
+            let within = (0..told.len()).map(|j| [0, j]);
+            let before = (1..flow.len()).flat_map(|i| (0..=ENDS).map(move |j| [i, j]));
             let holes = (0..told.len()).filter(|&j| told[j].after_hole);
-            let unseen = holes.flat_map(|j| (ENDS + 1..flow.len()).map(move |i| [i, j]));
-            for starts in within.chain(before).chain(unseen) {
-                self.comparisons += 1;
-                if self.comparisons > MOST_COMPARISONS || fits.undecided {
-                    return None;
-                }
-                fits.offer(self.follow(number, flow, starts), flow.len());
+            let unseen = holes.flat_map(|j| (1..flow.len()).map(move |i| [i, j]));
+            self.try_all(number, flow, within.chain(before).chain(unseen), &mut fits)?;
+        }
+        // Its first exceptions are missing in the ITM.
+        for number in 0..self.itm.len() {
+            if fits.best.is_empty() {
+                let all = 0..self.itm[number].entered.len();
+                let within = all.flat_map(|j| (1..=ENDS.min(flow.len() - 1)).map(move |i| [i, j]));
+                self.try_all(number, flow, within, &mut fits)?;
             }
         }
         fits.winner()
+    }
+
+    /// Goes along both from each of these starts on; `None` where it is of no use to go on.
+    fn try_all(
+        &mut self,
+        itm: usize,
+        flow: &[Entered],
+        starts: impl Iterator<Item = [usize; 2]>,
+        fits: &mut Fits,
+    ) -> Option<()> {
+        for starts in starts {
+            if self.comparisons > MOST_COMPARISONS || fits.undecided {
+                return None;
+            }
+            fits.offer(self.follow(itm, flow, starts), flow.len());
+        }
+        Some(())
     }
 
     /// Goes along both from these two exceptions on, to where one of them ends.
@@ -101,16 +120,19 @@ impl<'w> Search<'w> {
         let (mut lag, mut matched, mut ends) = (Lag::ANY, 0, begins);
         while i < flow.len() && j < told.len() {
             self.comparisons += 1;
-            if matched > 0 && (flow[i].after_hole || told[j].after_hole) {
+            let after_hole = matched > 0 && (flow[i].after_hole || told[j].after_hole);
+            if after_hole {
                 let skip = self.skip(&told[j..], &flow[i..], lag)?;
                 (i, j) = (i + skip[0], j + skip[1]);
                 if i >= flow.len() || j >= told.len() {
                     break;
                 }
-            }
-            if flow[i].exception != told[j].exception || !lag.narrow(told[j].time, flow[i].time) {
+            } else if flow[i].exception != told[j].exception
+                || !lag.narrow(told[j].time, flow[i].time)
+            {
                 return None;
             }
+            // Behind a hole another one of the same number might be meant: it says nothing of the lag.
             (i, j, matched) = (i + 1, j + 1, matched + 1);
             ends = i;
         }

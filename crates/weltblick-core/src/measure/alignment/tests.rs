@@ -169,6 +169,24 @@ fn between_two_gaps_too_few_lie_where_their_neighbours_leave_room() {
 }
 
 #[test]
+fn what_may_lie_in_a_stretch_without_a_place_has_none() {
+    let all = happened(60);
+    let itm = witness(&entered(&all, 0, 10));
+    // Two exceptions fit anywhere; behind the gap are many.
+    let gap = all[1].1 + 300;
+    let mut told = entered(&all[..2], 0, 4);
+    told.push(Told::Gap(gap));
+    told.extend(entered(&all[2..], -50, 4));
+    let alignment = Alignment::of(&itm, &witness(&told));
+    assert_eq!((alignment.placed.len(), alignment.unplaced), (1, 1));
+    assert_eq!(alignment.to_itm(Window { earliest: gap - 200, latest: gap }), None);
+    assert_eq!(alignment.to_itm(Window::exact(gap - 1)), None);
+    assert!(alignment.to_itm(Window { earliest: gap, latest: gap + 200 }).is_some());
+    let end = all.last().unwrap().1;
+    assert_eq!(alignment.to_itm(Window { earliest: end - 100, latest: end + 9999 }), None);
+}
+
+#[test]
 fn what_a_witness_lacks_is_passed_over() {
     let all = happened(90);
     let mut told = entered(&all[..30], 0, 10);
