@@ -46,7 +46,8 @@ picture timeline "weltblick timeline weltblick-demo/buoy --within 0.985s..1.015s
 weltblick timeline weltblick-demo/buoy --at 'irq:radio_slot[80]' --within 0.98s..1.02s \
   --picture lanes.png >/dev/null
 weltblick timeline weltblick-demo/buoy-flow --at filter_precise --width 400us --picture stack.png >/dev/null
-convert lanes.png stack.png -append "$out/timeline-picture.png"
+weltblick timeline weltblick-demo/buoy-port --at wave_filter --width 4ms --picture port.png >/dev/null
+convert lanes.png stack.png port.png -append "$out/timeline-picture.png"
 picture console "weltblick console weltblick-demo/buoy --deltas --within 0.9s..1.3s"
 picture exact "weltblick profile weltblick-demo/buoy-flow --top 16"
 picture coverage "weltblick coverage weltblick-demo/buoy-flow --exclude /build/* --top 8"

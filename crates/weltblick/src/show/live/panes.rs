@@ -243,7 +243,7 @@ fn bar(part: f64, width: usize) -> String {
     "█".repeat(eighths / 8) + EIGHTHS[eighths % 8]
 }
 
-/// A table whose last column is a name; the others are figures, so many characters wide.
+/// A table whose last column is a name; the others are figures, so many characters wide at least.
 fn table(
     frame: &mut Frame<'_>,
     area: Rect,
@@ -256,14 +256,21 @@ fn table(
         "" => Line::styled(text, ACCENT),
         _ => Line::from(text).right_aligned(),
     };
-    let rows = rows.take(usize::from(area.height.saturating_sub(1))).map(|(cells, name)| {
+    let rows: Vec<_> = rows.take(usize::from(area.height.saturating_sub(1))).collect();
+    // A figure that lost its first digits would be another figure.
+    let widths = columns.iter().enumerate().map(|(place, (_, least))| {
+        let cells = rows.iter().filter_map(|(cells, _)| cells.get(place));
+        let widest = cells.map(|cell| cell.chars().count()).max().unwrap_or(0);
+        Constraint::Length((*least).max(widest as u16))
+    });
+    let widths: Vec<_> = widths.chain([Constraint::Min(8)]).collect();
+    let rows = rows.into_iter().map(|(cells, name)| {
         let cells = cells.into_iter().zip(columns).map(cell);
         Row::new(cells.chain([Line::from(plain(&name).into_owned())]))
     });
-    let widths = columns.iter().map(|(_, width)| Constraint::Length(*width));
     let heads = columns.iter().map(|(head, _)| Line::styled(*head, FAINT).right_aligned());
-    let widget = Table::new(rows, widths.chain([Constraint::Min(8)]))
-        .header(Row::new(heads.chain([Line::styled(name, FAINT)])));
+    let widget =
+        Table::new(rows, widths).header(Row::new(heads.chain([Line::styled(name, FAINT)])));
     frame.render_widget(widget, area);
 }
 
@@ -390,4 +397,26 @@ fn course(frame: &mut Frame<'_>, area: Rect, row: &SignalRow, report: &SignalRep
         None => Line::styled(line.to_owned(), FAINT),
     });
     frame.render_widget(Paragraph::new(lines.collect::<Vec<_>>()), area);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ratatui::Terminal;
+    use ratatui::backend::TestBackend;
+
+    #[test]
+    fn a_figure_keeps_its_first_digits() {
+        let mut terminal = Terminal::new(TestBackend::new(40, 3)).unwrap();
+        let rows = [("3.92 us +-125 ns", "adc_ready"), ("1.72 ms", "spectrum_power")];
+        let rows = rows.map(|(longest, name)| (vec![longest.to_owned()], name.to_owned()));
+        let draw = |frame: &mut Frame<'_>| {
+            let columns = [("longest", 13)];
+            table(frame, frame.area(), &columns, "function", rows.into_iter());
+        };
+        terminal.draw(draw).unwrap();
+        let screen = terminal.backend().to_string();
+        assert!(screen.contains("\"3.92 us +-125 ns adc_ready "), "{screen}");
+        assert!(screen.contains("\"         1.72 ms spectrum_power "), "{screen}");
+    }
 }
