@@ -89,12 +89,13 @@ impl<'a> Follower<'a> {
 
     /// Branches that were taken (1) or not, the oldest in bit 0.
     ///
-    /// The hot loop: one look at a block and one call of the sink per branch whose way is known.
+    /// The hot loop: one look at a block and one call of the sink per branch whose way is known. Made to be
+    /// inlined where packets are read; all that is special happens elsewhere.
     ///
     /// # Errors
     ///
     /// If the image does not allow it; the rest of the branches is dropped then.
-    #[inline]
+    #[inline(always)]
     pub fn branches(
         &mut self,
         mut bits: u32,
@@ -102,10 +103,7 @@ impl<'a> Follower<'a> {
         sink: &mut impl Sink,
     ) -> Result<(), Mismatch> {
         let mut left = count;
-        while left > 0 {
-            let At::Start(mut number) = self.at else {
-                return self.branch_elsewhere(bits, left, sink);
-            };
+        if let At::Start(mut number) = self.at {
             while left > 0 {
                 let Some(block) = self.code.get(number) else { break };
                 let taken = bits & 1 == 1;
@@ -114,8 +112,7 @@ impl<'a> Follower<'a> {
                     break;
                 }
                 sink.ran(block, taken);
-                if block.links
-                    && taken
+                if block.links & taken
                     && let Some(stack) = &mut self.stack
                 {
                     stack.push(block.after());
@@ -125,18 +122,13 @@ impl<'a> Follower<'a> {
                 left -= 1;
             }
             self.at = At::Start(number);
-            if left > 0 {
-                self.branch(BlockId(number), bits & 1 == 1, sink)?;
-                bits >>= 1;
-                left -= 1;
-            }
         }
-        Ok(())
+        if left == 0 { Ok(()) } else { self.special_branch(bits, left, sink) }
     }
 
-    /// Branches while it is not known which block they end.
-    #[cold]
-    fn branch_elsewhere(
+    /// The next branch must be looked up, or it is not known which block it ends; then the others.
+    #[inline(never)]
+    fn special_branch(
         &mut self,
         bits: u32,
         left: u8,
@@ -144,11 +136,17 @@ impl<'a> Follower<'a> {
     ) -> Result<(), Mismatch> {
         match self.at {
             // Nothing was known before, nothing is now.
-            At::Unknown | At::Start(_) => return Ok(()),
-            At::Behind(from) => self.pop(from, sink)?,
-            At::Entry => return Err(self.fail(Mismatch::NoHandler)),
+            At::Unknown => Ok(()),
+            At::Entry => Err(self.fail(Mismatch::NoHandler)),
+            At::Behind(from) => {
+                self.pop(from, sink)?;
+                self.branches(bits, left, sink)
+            }
+            At::Start(number) => {
+                self.branch(BlockId(number), bits & 1 == 1, sink)?;
+                self.branches(bits >> 1, left - 1, sink)
+            }
         }
-        self.branches(bits, left, sink)
     }
 
     /// The packets do not say where a branch went: then to where the last call said.
@@ -161,7 +159,6 @@ impl<'a> Follower<'a> {
     }
 
     /// One branch whose way must be looked up.
-    #[inline(never)]
     fn branch(&mut self, id: BlockId, taken: bool, sink: &mut impl Sink) -> Result<(), Mismatch> {
         let id = self.run_through(id, sink)?;
         let block = *self.code.block(id);

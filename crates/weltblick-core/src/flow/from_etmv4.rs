@@ -187,7 +187,7 @@ impl<'a> Etmv4Flow<'a> {
     /// A packet whose element happened.
     fn certain(&mut self, offset: u64, packet: Packet, sink: &mut impl Sink) {
         match packet {
-            Packet::Atoms(atoms) => self.atoms(offset, atoms, sink),
+            Packet::Atoms(atoms) => self.waited_for(offset, atoms, sink),
             Packet::Address(address) => {
                 if let Some(context) = address.context {
                     self.context(offset, context, sink);
@@ -238,6 +238,12 @@ impl<'a> Etmv4Flow<'a> {
         if let Err(what) = self.follower.branches(atoms.bits, atoms.count, sink) {
             self.contradict(offset, what, sink);
         }
+    }
+
+    /// Atoms that had to wait until they were certain.
+    #[inline(never)]
+    fn waited_for(&mut self, offset: u64, atoms: Atoms, sink: &mut impl Sink) {
+        self.atoms(offset, atoms, sink);
     }
 
     fn address(&mut self, offset: u64, address: u64, sink: &mut impl Sink) {

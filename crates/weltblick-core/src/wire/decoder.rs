@@ -22,9 +22,12 @@ pub trait Grammar {
     /// The synchronisation itself.
     const SYNC: Self::Packet;
 
-    /// The same as [`read`](Self::read) for the frequent packets that change nothing that is remembered: made
-    /// to be inlined into the hot loop, where the packet then is never put together.
-    fn frequent(&self, bytes: &[u8]) -> Option<(usize, Self::Packet)>;
+    /// Hands on the packet that `bytes` start with, at byte `at` of the stream, if it is one of the frequent ones
+    /// that change nothing that is remembered. Returns its length, or 0.
+    ///
+    /// Made to be inlined into the hot loop: each kind calls the sink from a place of its own, so that it is
+    /// never put together and taken apart again.
+    fn frequent(&self, bytes: &[u8], at: u64, sink: &mut impl Sink<Self::Packet>) -> usize;
 
     /// Reads the packet that `bytes` start with: its length, and what it says. Changes what is
     /// remembered only if the packet is whole.
@@ -103,9 +106,9 @@ impl<G: Grammar> Decoder<G> {
                 break None;
             }
             let start = base + at as u64;
-            if let Some((length, packet)) = self.grammar.frequent(rest) {
+            let length = self.grammar.frequent(rest, start, sink);
+            if length > 0 {
                 at += length;
-                sink.packet(start..base + at as u64, packet);
                 continue;
             }
             match self.grammar.read(rest) {

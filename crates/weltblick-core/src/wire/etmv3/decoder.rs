@@ -6,7 +6,7 @@ use super::packet::Packet;
 use super::parse::read;
 use super::settings::Settings;
 use crate::wire::alignment::Stop;
-use crate::wire::decoder::{self, Grammar};
+use crate::wire::decoder::{self, Grammar, Sink};
 
 /// An ETMv3 decoder. A few words of state, no allocation.
 ///
@@ -70,9 +70,13 @@ impl Grammar for Etmv3 {
     const SYNC: Packet = Packet::Async;
 
     #[inline(always)]
-    fn frequent(&self, bytes: &[u8]) -> Option<(usize, Packet)> {
+    fn frequent(&self, bytes: &[u8], at: u64, sink: &mut impl Sink<Packet>) -> usize {
         let atoms = &ATOMS[usize::from(self.settings.cycle_accurate())];
-        Some((1, Packet::Atoms(atoms[usize::from(*bytes.first()?)]?)))
+        let Some(atoms) = bytes.first().and_then(|&header| atoms[usize::from(header)]) else {
+            return 0;
+        };
+        sink.packet(at..at + 1, Packet::Atoms(atoms));
+        1
     }
 
     #[inline]

@@ -2,11 +2,10 @@
 
 use super::history::History;
 use super::packet::Packet;
-use super::parse::{ATOMS, CYCLE_COUNTS, FIRST_ATOMS, cycle_count, read};
+use super::parse::{ATOMS, FIRST_ATOMS, read, short_cycle_count};
 use super::settings::Settings;
 use crate::wire::alignment::Stop;
-use crate::wire::decoder::{self, Grammar};
-use crate::wire::fields::Fields;
+use crate::wire::decoder::{self, Grammar, Sink};
 
 /// An ETMv4 decoder. A few words of state, no allocation.
 ///
@@ -70,17 +69,21 @@ impl Grammar for Etmv4 {
     const SYNC: Packet = Packet::Async;
 
     #[inline(always)]
-    fn frequent(&self, bytes: &[u8]) -> Option<(usize, Packet)> {
-        let header = *bytes.first()?;
-        if header >= FIRST_ATOMS {
-            return Some((1, Packet::Atoms(ATOMS[usize::from(header & 0x3f)])));
+    fn frequent(&self, bytes: &[u8], at: u64, sink: &mut impl Sink<Packet>) -> usize {
+        let [header, following @ ..] = bytes else { return 0 };
+        if *header >= FIRST_ATOMS {
+            sink.packet(at..at + 1, Packet::Atoms(ATOMS[usize::from(header & 0x3f)]));
+            return 1;
         }
-        if CYCLE_COUNTS.contains(&header) {
-            let mut fields = Fields::new(&bytes[1..]);
-            let packet = cycle_count(header, &mut fields, &self.settings, &self.history).ok()?;
-            return Some((1 + fields.at, packet));
+        if let Some(next) = following.first()
+            && let Some((length, count)) = short_cycle_count(*header, *next)
+            && !self.settings.counts_commit()
+        {
+            let cycles = Some(count.saturating_add(self.history.threshold));
+            sink.packet(at..at + length, Packet::CycleCount { commit: 0, cycles });
+            return length as usize;
         }
-        None
+        0
     }
 
     #[inline]

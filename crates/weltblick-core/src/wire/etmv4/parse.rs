@@ -17,7 +17,7 @@ const RESERVED: Stop = Stop::Bad(Malformed::ReservedHeader);
 pub(super) const FIRST_ATOMS: u8 = 0xc0;
 
 /// Headers of cycle counts.
-pub(super) const CYCLE_COUNTS: RangeInclusive<u8> = 0x0c..=0x1f;
+const CYCLE_COUNTS: RangeInclusive<u8> = 0x0c..=0x1f;
 
 /// The atoms of every such header.
 pub(super) const ATOMS: [Atoms; 64] = {
@@ -142,9 +142,22 @@ fn exception(fields: &mut Fields<'_>) -> Result<Exception, Stop> {
     Ok(Exception { kind, returns, fault_pending: second & 0x20 != 0 })
 }
 
-/// Formats 1, 2 and 3.
+/// The length and the count of formats 2 and 3, where counts do not commit; `next` is the byte behind the header.
+/// Which of both it is decides no branch: nothing could foresee it.
 #[inline(always)]
-pub(super) fn cycle_count(
+pub(super) const fn short_cycle_count(header: u8, next: u8) -> Option<(u64, u32)> {
+    // 0x0c to 0x1f, but for format 1.
+    if header.wrapping_sub(0x0c) > 0x13 || header & 0xfe == 0x0e {
+        return None;
+    }
+    let in_header = header >> 4;
+    let mask = 0_u8.wrapping_sub(in_header);
+    let count = header & 0b11 & mask | next & 0xf & !mask;
+    Some((2 - in_header as u64, count as u32))
+}
+
+/// Formats 1, 2 and 3.
+fn cycle_count(
     header: u8,
     fields: &mut Fields<'_>,
     settings: &Settings,

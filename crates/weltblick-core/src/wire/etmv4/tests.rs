@@ -180,6 +180,25 @@ fn every_atom_header_has_its_count() {
     }
 }
 
+/// Frequent packets have a way of their own through the decoder; half a packet never takes it.
+#[test]
+fn what_is_read_does_not_depend_on_the_way() {
+    for commits in [false, true] {
+        let trcidr0 = if commits { 0x0800_06a1 } else { Settings::default().trcidr0 };
+        let settings = Settings { trcidr0, trcidr8: 3, ..settings() };
+        // A threshold of 9 cycles.
+        let stream = |header, next| [&SYNC[..], &[1, 8, 9], &[header, next, 0xf7, 0xf7]].concat();
+        for (header, next) in
+            (0..=255).flat_map(|header| [0, 1, 0x7f, 0x80, 0xe5].map(|next| (header, next)))
+        {
+            let stream = stream(header, next);
+            let whole = decode(Decoder::new(settings), std::iter::once(&stream[..]));
+            let slowly = decode(Decoder::new(settings), stream.chunks(1));
+            assert_eq!(whole, slowly, "{header:#04x} {next:#04x}");
+        }
+    }
+}
+
 #[test]
 fn reserved_headers_are_damage() {
     let reserved = (0_u8..=255).filter(|&header| {

@@ -196,7 +196,7 @@ impl<'a> Strides<'a> {
     pub(super) fn ran(&mut self, block: &Block, taken: bool, out: &mut impl Steps) {
         let known = self.known(block);
         self.go_on(block, known, block.instructions, out);
-        if taken && known.leads {
+        if taken & known.leads {
             self.edge = match block.end {
                 _ if block.links => Edge::Call(block.after()),
                 End::Indirect(Indirect::Return) => Edge::Return,
