@@ -1,10 +1,11 @@
 //! Functions and their extents, found by address or by name.
 
 use rustc_hash::FxHashMap;
+use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
 /// A function's number in its image, in order of address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct FunctionId(pub u32);
 
 /// A function.

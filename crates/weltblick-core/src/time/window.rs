@@ -1,7 +1,9 @@
 //! When something happened, as far as the trace tells.
 
+use serde::{Deserialize, Serialize};
+
 /// The cycles between which something happened, both included, in the origin's own clock.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Window {
     /// Not before this cycle.
     pub earliest: u64,

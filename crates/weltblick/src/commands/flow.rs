@@ -8,7 +8,7 @@ use crate::show::{self, Paint};
 use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
-use weltblick_core::budget::{End, Point, address_of};
+use weltblick_core::budget::{End, Point, Subject, address_of};
 use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::flow::Clocking;
 use weltblick_core::measure::execution::{EntriesBefore, FlowIndex, Found, History, Place, View};
@@ -256,6 +256,7 @@ fn sought(args: &Args, capture: &Capture) -> Result<Sought> {
         Point::Time(_) | Point::Event(_) | Point::Occurrence(_) => {
             let time = within::in_flow(&args.around, capture).context("--around")?;
             if let Point::Occurrence(occurrence) = &args.around
+                && occurrence.subject == Subject::Interrupt
                 && let (Target::Interrupt(exception), End::Begin) =
                     (within::target(occurrence, capture)?, occurrence.end)
             {

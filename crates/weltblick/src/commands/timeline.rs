@@ -217,10 +217,10 @@ fn add_calls(
     let capture = reading.capture;
     let Some(image) = image.filter(|_| !reading.once) else { return Ok(()) };
     if let Some(alignment) = capture.placed()? {
-        let mut lanes = CallLanes::new(image, gather).aligned(alignment);
-        capture.replay_flow(&mut lanes)?;
-        lanes.finish();
-        return Ok(());
+        let (start, end) = gather.range.unwrap_or_default();
+        let Some((from, until)) = alignment.between(start, end) else { return Ok(()) };
+        let found = window.map_or(Ok(None), |_| capture.flow_at_cycle(from))?;
+        return stack(capture, found, CallLanes::new(image, gather).aligned(alignment, until));
     }
     if !capture.tells_events_by_flow() {
         return Ok(());
@@ -231,7 +231,12 @@ fn add_calls(
         lanes.finish();
         return Ok(());
     }
-    let near = match found(capture, window)? {
+    stack(capture, found(capture, window)?, lanes)
+}
+
+/// Reads what was on the stack, from a place that was found on, or all.
+fn stack(capture: &Capture, found: Option<Found>, mut lanes: CallLanes<'_, '_, '_>) -> Result<()> {
+    let near = match found {
         Some(found) => {
             lanes = lanes.from(found);
             capture.replay_flow_near(found.offset, &mut lanes)?

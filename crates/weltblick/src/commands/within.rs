@@ -6,7 +6,7 @@ use std::ops::Range;
 use std::time::Duration;
 use weltblick_core::budget::{Occurrence, Point, PointRange, Subject};
 use weltblick_core::event::Origin;
-use weltblick_core::measure::timeline::{Names, Seek, Target};
+use weltblick_core::measure::timeline::{Names, Seek, Target, Turns};
 use weltblick_core::time::{Frequency, Window};
 
 /// What to do where no clock is known.
@@ -76,6 +76,12 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
             })?;
             Seek::new(Target::Byte(Origin(origin as u16), *offset))
         }
+        Point::Occurrence(occurrence)
+            if occurrence.subject == Subject::Task
+                && let Some(turns) = capture.turns()? =>
+        {
+            return turn(occurrence.one()?, turns);
+        }
         Point::Occurrence(occurrence) => {
             let target = target(occurrence.one()?, capture)?;
             if let Target::Interrupt(exception) = target
@@ -108,6 +114,22 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
         }
         _ => format!("`{point}` is not there, or has no time"),
     })
+}
+
+/// When a task had one of its turns, where only an instruction trace tells of them.
+fn turn(wanted: &Occurrence, turns: &Turns) -> Result<Window> {
+    let seen = turns.count(&wanted.name).with_context(|| nothing_called(&wanted.name))?;
+    turns.find(wanted).with_context(|| {
+        let kept = if turns.cut { ", and more than are kept: name a time" } else { "" };
+        format!(
+            "`{}` is not there: {seen} were seen whole{kept}",
+            Point::Occurrence(wanted.clone())
+        )
+    })
+}
+
+fn nothing_called(name: &str) -> String {
+    format!("nothing in this recording is called `{name}`; `tasks` and `timeline` list what is")
 }
 
 /// When a point is that is no code, in the cycles that the instruction trace counts.
@@ -162,9 +184,7 @@ pub(super) fn target(occurrence: &Occurrence, capture: &Capture) -> Result<Targe
     let mut names = Names::default();
     capture.replay(&mut (), &mut names)?;
     let text_at = |address| image.and_then(|image| image.text_at(address));
-    let number = names.find(occurrence, text_at).with_context(|| {
-        format!("nothing in this recording is called `{name}`; `tasks` and `timeline` list what is")
-    })?;
+    let number = names.find(occurrence, text_at).with_context(|| nothing_called(name))?;
     Ok(if occurrence.subject == Subject::Task {
         Target::Task(number)
     } else {

@@ -4,6 +4,8 @@
 use super::Capture;
 use super::kept::{cache_folder, kept, state_of};
 use anyhow::Result;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 use std::collections::hash_map::DefaultHasher;
 use std::hash::{Hash as _, Hasher as _};
 use weltblick_core::measure::execution::{FlowIndex, Indexing};
@@ -35,6 +37,19 @@ fn find_or_make(capture: &Capture) -> Result<Option<FlowIndex>> {
         Ok(indexing.finish(&code).anchored(anchors))
     };
     kept(&folder, "flow", key, make).map(Some)
+}
+
+/// What was found out about a capture's instruction trace, under this extension: from the cache folder, else made,
+/// and kept there if the trace is long.
+pub(super) fn kept_of<T: Serialize + DeserializeOwned>(
+    capture: &Capture,
+    extension: &str,
+    make: impl FnOnce() -> Result<T>,
+) -> Result<T> {
+    match key(capture).zip(cache_folder()) {
+        Some((key, folder)) => kept(&folder, extension, key, make),
+        None => make(),
+    }
 }
 
 /// What all depends on that is kept of a long instruction trace.

@@ -22,6 +22,7 @@ use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::alignment::Alignment;
 use weltblick_core::measure::execution::{FlowIndex, Roster, TaskEvents};
 use weltblick_core::measure::profile::Conduct;
+use weltblick_core::measure::timeline::Turns;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
 
@@ -68,6 +69,8 @@ pub(crate) struct Capture {
     pub(super) tells_tasks: bool,
     /// Who they are, once all of it was read.
     pub(super) roster: OnceLock<Roster>,
+    /// Their turns, once one was asked for.
+    pub(super) turns: OnceLock<Turns>,
 }
 
 /// Opens what the user named, and applies corrections.
@@ -104,7 +107,8 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
     let journal = if name.is_dir() { journal(name)? } else { Vec::new() };
     let gaps = gaps(name, &manifest, &journal);
     let name = name.to_owned();
-    let (index, alignment, roster) = (OnceLock::new(), OnceLock::new(), OnceLock::new());
+    let (index, alignment) = (OnceLock::new(), OnceLock::new());
+    let (roster, turns) = (OnceLock::new(), OnceLock::new());
     let (part, tells_tasks) = ((None, None), false);
     Ok(Capture {
         name,
@@ -119,6 +123,7 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
         part,
         tells_tasks,
         roster,
+        turns,
     })
 }
 

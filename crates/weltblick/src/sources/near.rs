@@ -48,10 +48,15 @@ impl Capture {
         Ok(seek.found().filter(|_| near && is_same))
     }
 
-    /// Where reading may begin for what happens from this cycle on. `None` where all must be read: the trace
-    /// is short, or it is not all there is, or it counts no cycles, or it does not synchronise shortly before.
+    /// Where reading may begin for events from this cycle on. `None` where all must be read: the trace is short,
+    /// or it is not all there is, or it counts no cycles, or it does not synchronise shortly before.
     pub(crate) fn found_at_cycle(&self, cycle: u64) -> Result<Option<Found>> {
-        if !self.may_begin_anywhere() {
+        if self.may_begin_anywhere() { self.flow_at_cycle(cycle) } else { Ok(None) }
+    }
+
+    /// The same for what runs, whatever else is recorded beside it.
+    pub(crate) fn flow_at_cycle(&self, cycle: u64) -> Result<Option<Found>> {
+        if self.flow_clocking() != Clocking::Cycles {
             return Ok(None);
         }
         let found = flow_index(self)?.and_then(|index| index.at_cycles(cycle));

@@ -1,11 +1,12 @@
 //! Threads of an instruction trace: who they are must be known before their turns are told.
 
-use super::Capture;
+use super::{Capture, flow_index};
 use anyhow::Result;
 use std::borrow::Cow;
 use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{Calls, Found, Roster, TaskEvents, Threads};
+use weltblick_core::measure::timeline::{TurnList, Turns};
 
 impl Capture {
     /// The same; whoever reads events hears of tasks, where nothing but an instruction trace tells.
@@ -14,14 +15,22 @@ impl Capture {
         self
     }
 
-    /// Who the threads are, if they are told: all is read for it, once.
+    /// Who the threads are, if they are told.
     pub(super) fn roster(&self) -> Result<Option<&Roster>> {
-        if !self.tells_tasks || !self.tells_events_by_flow() || self.reads_standard_input() {
-            return Ok(None);
-        }
+        let told = self.tells_tasks && self.tells_events_by_flow();
+        if told && !self.reads_standard_input() { self.threads_known().map(Some) } else { Ok(None) }
+    }
+
+    /// Who the threads of the instruction trace are: all is read for it, once; of a long one that is kept.
+    fn threads_known(&self) -> Result<&Roster> {
         if let Some(roster) = self.roster.get() {
-            return Ok(Some(roster));
+            return Ok(roster);
         }
+        let found = flow_index::kept_of(self, "threads", || self.find_threads())?;
+        Ok(self.roster.get_or_init(|| found))
+    }
+
+    fn find_threads(&self) -> Result<Roster> {
         let image = self.image()?;
         let mut calls = Calls::new(image, self.flow_clocking());
         let read = if self.is_worth_two_cores() {
@@ -33,7 +42,31 @@ impl Capture {
         };
         read?;
         calls.catch_up();
-        Ok(Some(self.roster.get_or_init(|| Roster::of(&calls, image))))
+        Ok(Roster::of(&calls, image))
+    }
+
+    /// All turns of tasks, where nothing but an instruction trace tells of them: what is asked for by its number
+    /// is found there. All is read for it, once; of a long trace that is kept. `None` where other streams tell,
+    /// or only a part is asked for.
+    pub(crate) fn turns(&self) -> Result<Option<&Turns>> {
+        if !self.tells_events_by_flow() || self.tells_part() || self.reads_standard_input() {
+            return Ok(None);
+        }
+        if let Some(turns) = self.turns.get() {
+            return Ok(Some(turns));
+        }
+        let found = flow_index::kept_of(self, "turns", || self.find_turns())?;
+        Ok(Some(self.turns.get_or_init(|| found)))
+    }
+
+    fn find_turns(&self) -> Result<Turns> {
+        let (image, roster) = (self.image()?, self.threads_known()?);
+        let mut list = TurnList::default();
+        let events = FlowEvents::new(Origin(0), &mut list);
+        let mut events = TaskEvents::new(Some(self.threads(image, roster)), events);
+        self.replay_flow(&mut events)?;
+        events.finish();
+        Ok(list.finish(|address| image.text_at(address)))
     }
 
     /// The same for a part of a long trace, as far as that part tells.

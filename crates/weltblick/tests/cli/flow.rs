@@ -592,6 +592,39 @@ fn code_is_chosen_by_name_file_and_range() {
 }
 
 #[test]
+fn turns_of_tasks_are_points_where_only_instructions_were_recorded() {
+    let bench = Bench::with_flow();
+    let here = |command: &str| {
+        let report = bench.json(command);
+        let lines = report["lines"].as_array().unwrap().clone();
+        lines.into_iter().find(|line| line["here"] == true).unwrap()
+    };
+    let begins = here("flow buoy-flow --around task:telemetry_task[20]");
+    let ends = here("flow buoy-flow --around task:telemetry_task[20].end");
+    let turns = bench.json("tasks buoy-flow --each");
+    let turns = turns.as_array().unwrap().iter();
+    let turn = turns.filter(|turn| turn["task"] == "telemetry_task").nth(20).unwrap();
+    let [from, until] = [&begins, &ends].map(|line| line["since_ns"].as_f64().unwrap());
+    for (line, key) in [(from, "began_ns"), (until, "ended_ns")] {
+        assert!((line - turn[key].as_f64().unwrap()).abs() < 1e3, "{key}: {line} {turn}");
+    }
+    let by_number = here("flow buoy-flow --around task:telemetry_task[last]");
+    assert!(by_number["since_ns"].as_f64().unwrap() > until);
+    // So is a part from the one to the other.
+    let part = "--only task:telemetry_task[20]..task:telemetry_task[20].end";
+    let profile = bench.json(&format!("profile buoy-flow {part}"));
+    let lasted = profile["duration"]["ns"].as_f64().unwrap();
+    assert!((lasted - (until - from)).abs() < 2e3, "{lasted} {from} {until}");
+    for (point, part) in [
+        ("task:nobody[1]", "nothing in this recording is called `nobody`"),
+        ("task:telemetry_task[900]", "`task:telemetry_task[900]` is not there: 32 were seen whole"),
+    ] {
+        let error = bench.error(&format!("flow buoy-flow --around {point}"));
+        assert!(error.contains(part), "{point}: {error}");
+    }
+}
+
+#[test]
 fn a_long_trace_is_indexed_once() {
     let bench = Bench::with_flow();
     write_repeated(&bench.path("buoy-flow/etm.bin"), INSTRUCTIONS, 34 << 20);
@@ -618,6 +651,11 @@ fn a_long_trace_is_indexed_once() {
     }
     // What is kept may be damaged, or of another image.
     let file = std::fs::read_dir(bench.path("cache/weltblick")).unwrap().next().unwrap().unwrap();
+    // So are the threads of a long trace, and their turns.
+    let turn = "flow buoy-flow --around task:telemetry_task[700] -n 20";
+    let whole = bench.out(turn);
+    assert_eq!([cached(turn), cached(turn)], [whole.clone(), whole]);
+    assert_eq!(kept(), 3);
     std::fs::write(file.path(), [0xff; 64]).unwrap();
     cached("flow buoy-flow --around filter_precise --next 150 -n 20");
     assert!(file.metadata().unwrap().len() > 1000);
@@ -702,6 +740,24 @@ fn the_instruction_trace_alone_where_an_itm_leads() {
     assert!(bench.error("tasks buoy-port").contains("--flow-only"));
 }
 
+/// Makes an ETMv4 this long with packets that say nothing, before each of its synchronisations.
+fn stretch_out(file: &std::path::Path, length: usize) {
+    const SYNC: [u8; 12] = [0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x80];
+    const IGNORE: u8 = 0x70;
+    let bytes = std::fs::read(file).unwrap();
+    let places: Vec<usize> =
+        (0..bytes.len()).filter(|&at| bytes[at..].starts_with(&SYNC)).collect();
+    let silence = vec![IGNORE; length / places.len()];
+    let (mut long, mut done) = (Vec::new(), 0);
+    for place in places {
+        long.extend_from_slice(&bytes[done..place]);
+        long.extend_from_slice(&silence);
+        done = place;
+    }
+    long.extend_from_slice(&bytes[done..]);
+    std::fs::write(file, long).unwrap();
+}
+
 /// What an ITM told of the first seconds, and an instruction trace that begins later, with a clock of its own.
 fn beside_an_itm(bench: &Bench, instructions: std::ops::Range<usize>) {
     let manifest = String::from_utf8(bench.read("buoy/capture.toml")).unwrap();
@@ -764,6 +820,32 @@ fn an_itm_and_an_instruction_trace_on_one_axis() {
     assert!(timeline.contains("where the instruction trace lies is not known"), "{timeline}");
     assert!(bench.error("flow both --around 220ms").contains("--flow-only"));
     assert!(bench.out("flow both --around sine -n 4 --flow-only").contains("sine"));
+    // Of a long trace only what lies near is read: who called before that is not on the stack, and all else is.
+    beside_an_itm(&bench, cut..1_000_000);
+    stretch_out(&bench.path("both/etm.bin"), 34 << 20);
+    for at in ["wave_filter", "irq:adc_ready[1800]", "335ms"] {
+        let command =
+            format!("timeline both --around {at} --width 1ms --lanes calls --format json");
+        let begun = |report: String| -> Vec<(String, String)> {
+            let report: serde_json::Value = serde_json::from_str(&report).unwrap();
+            let from = report["from_ns"].as_f64().unwrap();
+            let lanes = report["lanes"].as_array().unwrap().iter();
+            let calls = lanes.flat_map(|lane| lane["calls"].as_array().into_iter().flatten());
+            let inside = calls.filter(|call| call["from_ns"].as_f64().unwrap() > from);
+            // Whoever was called before shows when it is returned to.
+            let inside =
+                inside.filter(|call| !call["function"].as_str().unwrap().ends_with("_task"));
+            let call = |call: &serde_json::Value| {
+                (call["function"].to_string(), call["until_ns"].to_string())
+            };
+            let mut calls: Vec<_> = inside.map(call).collect();
+            calls.sort();
+            calls
+        };
+        let whole = begun(bench.out(&command));
+        let near = begun(bench.out_cached(&command));
+        assert!(near == whole && near.len() > 2, "{at}: {} {}", near.len(), whole.len());
+    }
 }
 
 #[test]

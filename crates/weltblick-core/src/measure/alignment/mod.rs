@@ -119,6 +119,18 @@ impl Alignment {
         &self.placed[first..after.max(first)]
     }
 
+    /// The first and the last cycle of the instruction trace of which anything may have a place between two ticks
+    /// of the ITM, both included; `None` if nothing has.
+    #[must_use]
+    pub fn between(&self, start: u64, end: u64) -> Option<(u64, u64)> {
+        let first = self.placed.partition_point(|(piece, lag)| lag.later(piece.until).1 < start);
+        let after = self.placed.partition_point(|(piece, lag)| lag.later(piece.from).0 <= end);
+        let around = self.placed.get(first..after)?;
+        let ((first, early), (last, late)) = around.first().zip(around.last())?;
+        let inside = |piece: &Piece, ticks: u64| ticks.clamp(piece.from, piece.until);
+        Some((inside(first, early.sooner(start).0), inside(last, late.sooner(end).1)))
+    }
+
     /// When the instruction trace tells what happened at this time of the ITM, in its cycles; `None` outside
     /// of what has a place.
     #[must_use]

@@ -269,6 +269,12 @@ proptest! {
                 let back = alignment.to_flow(Window::exact(truly));
                 prop_assert!(back.is_some());
             }
+            // Whoever reads only what may lie around there misses nothing that is shown there.
+            if let Some(shown) = alignment.likely(told, true) {
+                let reach = alignment.between(shown.saturating_sub(100), shown + 100);
+                prop_assert!(reach.is_some_and(|(from, until)| from <= told && told <= until),
+                    "{told} is shown at {shown}, but {reach:?} is read");
+            }
         }
     }
 }

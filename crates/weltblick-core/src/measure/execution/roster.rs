@@ -4,6 +4,7 @@ use super::calls::Calls;
 use super::tree::{Named, NodeId, Root, Tree};
 use crate::image::{FunctionId, Image};
 use rustc_hash::FxHashSet;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// The functions that threads are known by, of one recording.
@@ -12,7 +13,7 @@ use std::collections::BTreeMap;
 /// outermost function that it ever returned to, if nothing was seen to call that one. A function that begins
 /// many threads and calls another in each of them, and only once, is passed over: kernels begin their
 /// threads so.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Roster {
     /// In the order of the image.
     tasks: Vec<Named>,

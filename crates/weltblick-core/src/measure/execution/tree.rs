@@ -2,6 +2,7 @@
 
 use crate::image::{FunctionId, Image};
 use rustc_hash::FxHashMap;
+use serde::{Deserialize, Serialize};
 
 /// Paths that are told apart: what is called beyond counts for its caller, so that memory is bounded.
 const MOST_NODES: usize = 1 << 16;
@@ -36,7 +37,7 @@ pub enum Root {
 }
 
 /// A function, or code that no symbol names.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Named(pub Option<FunctionId>);
 
 impl Named {

@@ -10,6 +10,7 @@ mod spacing;
 mod stack;
 #[cfg(test)]
 mod tests;
+mod turns;
 
 pub use columns::{Cell, Columns};
 pub use gather::{Gather, MOST_ENTRIES};
@@ -21,3 +22,4 @@ pub use search::Wanted;
 pub use seek::{Names, Seek, Target};
 pub use spacing::Spacing;
 pub use stack::CallLanes;
+pub use turns::{TurnList, Turns};

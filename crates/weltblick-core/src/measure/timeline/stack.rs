@@ -38,11 +38,9 @@ impl<'a, 'g, 'i> CallLanes<'a, 'g, 'i> {
         Self { calls, gather, alignment: None, end, long_enough, gate: None, base: 0 }
     }
 
-    /// The same, for events of another clock.
+    /// The same, for events of another clock; nothing that is told after cycle `end` has a place among them.
     #[must_use]
-    pub fn aligned(self, alignment: &'a Alignment) -> Self {
-        // Where the end has no place, all may lie before it.
-        let end = alignment.to_flow(Window::exact(self.end)).map_or(u64::MAX, |end| end.latest);
+    pub fn aligned(self, alignment: &'a Alignment, end: u64) -> Self {
         Self { alignment: Some(alignment), end, ..self }
     }
 
