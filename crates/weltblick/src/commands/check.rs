@@ -2,12 +2,11 @@
 
 use super::counting::{Counted, context};
 use super::coverage::seen_of;
-use super::only::Part;
 use super::signals;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
-use crate::sources::{self, Capture};
+use crate::sources::{self, Capture, Part};
 use anyhow::{Context as _, Result};
 use std::fs;
 use std::io::Write;

@@ -1,12 +1,11 @@
 //! `profile` of a capture that has an instruction trace: exact, with calls.
 
-use super::only::Part;
 use super::profile::{Args, ByArg, Sort};
 use crate::cli::Format;
 use crate::outcome::Outcome;
 use crate::show::picture::{self, Flames};
 use crate::show::{self, Paint};
-use crate::sources::Capture;
+use crate::sources::{Capture, Part};
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::flow::Clocking;

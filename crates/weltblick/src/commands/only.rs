@@ -1,13 +1,12 @@
 //! `--only`: a part of an instruction trace.
 
 use super::within;
-use crate::sources::{Capture, addresses};
+use crate::sources::{Capture, Part};
 use anyhow::{Context as _, Result, bail};
 use weltblick_core::budget::{Point, PointRange, address_of};
-use weltblick_core::flow::{Clocking, Code, Edge, Only, Sink};
+use weltblick_core::flow::{Clocking, Edge};
 use weltblick_core::image::{FunctionId, Image};
 use weltblick_core::measure::coverage::Choice;
-use weltblick_core::measure::execution::Calls;
 
 /// Which code rows are about.
 #[derive(Debug, clap::Args, Default)]
@@ -70,18 +69,9 @@ impl OnlyArgs {
                 "--only takes a part of an instruction trace that tells of exceptions: one that counts cycles, without an ITM beside it, or read with --flow-only. --within takes a stretch of time of any recording"
             );
         }
-        let Part { from, until, .. } = self.part(&capture)?;
-        Ok(capture.telling_part(from, until))
+        let part = self.part(&capture)?;
+        Ok(capture.telling(part))
     }
-}
-
-/// A part of an instruction trace.
-#[derive(Debug, Default)]
-pub(crate) struct Part {
-    from: Option<Edge>,
-    until: Option<Edge>,
-    /// Times are those of the whole recording.
-    one_clock: bool,
 }
 
 impl OnlyArgs {
@@ -92,11 +82,7 @@ impl OnlyArgs {
             bail!("--only takes a part of an instruction trace, and this capture has none");
         }
         let edge = |point: &Option<Point>| point.as_ref().map(|point| edge(point, capture));
-        Ok(Part {
-            from: edge(&range.start).transpose()?,
-            until: edge(&range.end).transpose()?,
-            one_clock: false,
-        })
+        Ok(Part::new(edge(&range.start).transpose()?, edge(&range.end).transpose()?))
     }
 }
 
@@ -126,61 +112,4 @@ fn edge(point: &Point, capture: &Capture) -> Result<Edge> {
             address_of(code, capture.image()?).with_context(|| format!("--only: `{code}`"))?,
         ),
     })
-}
-
-impl Part {
-    /// Whether it is all of the recording.
-    pub(crate) const fn is_all(&self) -> bool {
-        self.from.is_none() && self.until.is_none()
-    }
-
-    /// The same; what tells time tells it of all of the recording.
-    pub(crate) fn on_one_clock(self) -> Self {
-        Self { one_clock: true, ..self }
-    }
-
-    /// Tells this part to a sink; blocks begin at its edges, and at these addresses.
-    pub(crate) fn replay<'c, S: Sink>(
-        &self,
-        capture: &'c Capture,
-        cuts: &[u64],
-        sink: &mut S,
-    ) -> Result<Code<'c>> {
-        let cuts = self.cuts(cuts);
-        if self.is_all() {
-            return capture.replay_flow_cut(&cuts, sink);
-        }
-        capture.replay_flow_cut(&cuts, &mut self.only(sink))
-    }
-
-    /// Hands on this part only.
-    pub(crate) fn only<S: Sink>(&self, sink: S) -> Only<S> {
-        let only = Only::new(self.from, self.until, sink);
-        if self.one_clock { only.on_one_clock() } else { only }
-    }
-
-    /// The same, following calls too: they are ended. Where a trace is long and there are two cores, they are
-    /// followed on one while the other reads, and nothing is found in another way for that.
-    pub(crate) fn follow<'c, S: Sink + Send>(
-        &self,
-        capture: &'c Capture,
-        cuts: &[u64],
-        mut beside: S,
-        calls: Calls<'c>,
-    ) -> Result<(Code<'c>, S, Calls<'c>)> {
-        let (read, mut calls) = if capture.is_worth_two_cores() {
-            calls.apart(|ahead| self.replay(capture, cuts, &mut (&mut beside, ahead)))
-        } else {
-            let mut sink = (&mut beside, calls);
-            let read = self.replay(capture, cuts, &mut sink);
-            (read, sink.1)
-        };
-        calls.finish();
-        Ok((read?, beside, calls))
-    }
-
-    /// Where blocks must begin: at its edges, and at these addresses.
-    pub(crate) fn cuts(&self, further: &[u64]) -> Vec<u64> {
-        [further, &addresses(&[self.from, self.until])].concat()
-    }
 }

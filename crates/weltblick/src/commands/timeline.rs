@@ -226,8 +226,8 @@ fn add_calls(
         return Ok(());
     }
     let mut lanes = CallLanes::new(image, gather);
-    if capture.tells_part() {
-        capture.replay_flow_part(&mut lanes)?;
+    if let Some(part) = capture.told_part() {
+        part.replay(capture, &[], &mut lanes)?;
         lanes.finish();
         return Ok(());
     }

@@ -1,6 +1,6 @@
 //! Reading a capture that grows while it is read.
 
-use super::folder::Capture;
+use super::capture::Capture;
 use super::read::Input;
 use super::segments::segments;
 use anyhow::{Context as _, Result};

@@ -1,6 +1,8 @@
 //! Files, folders and standard input: all reading happens here.
 
 mod aligned;
+mod capture;
+mod describe;
 pub(crate) mod events;
 mod flow_index;
 mod folder;
@@ -9,16 +11,20 @@ mod kept;
 pub(crate) mod live;
 mod make;
 mod near;
+mod part;
 mod pieces;
 mod read;
+mod replay;
 mod segments;
 mod setup;
 mod source_text;
 pub(crate) mod stub;
 mod threads;
 
+pub(crate) use capture::{Capture, OpenImage};
 pub(crate) use flow_index::flow_index;
-pub(crate) use folder::{Capture, OpenImage, addresses, open, open_as, read_image};
+pub(crate) use folder::{open, open_as, read_image};
 pub(crate) use make::{NewFolder, Place};
+pub(crate) use part::Part;
 pub(crate) use setup::{correct, setup_of_raw};
 pub(crate) use source_text::SourceText;

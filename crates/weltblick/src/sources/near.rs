@@ -14,7 +14,7 @@ impl Capture {
     fn may_begin_anywhere(&self) -> bool {
         let alone = matches!(&self.manifest.streams[..], [stream] if stream.sources.len() == 1);
         // A part begins and ends anywhere.
-        let alone = alone && !self.tells_part();
+        let alone = alone && self.part.is_all();
         alone && self.tells_events_by_flow() && self.flow_clocking() == Clocking::Cycles
     }
 

@@ -1,6 +1,6 @@
 //! Threads of an instruction trace: who they are must be known before their turns are told.
 
-use super::{Capture, flow_index};
+use super::{Capture, Part, flow_index};
 use anyhow::Result;
 use std::borrow::Cow;
 use weltblick_core::event::{FlowEvents, Origin};
@@ -32,16 +32,8 @@ impl Capture {
 
     fn find_threads(&self) -> Result<Roster> {
         let image = self.image()?;
-        let mut calls = Calls::new(image, self.flow_clocking());
-        let read = if self.is_worth_two_cores() {
-            let (read, followed) = calls.apart(|ahead| self.replay_flow(ahead));
-            calls = followed;
-            read
-        } else {
-            self.replay_flow(&mut calls)
-        };
-        read?;
-        calls.catch_up();
+        let calls = Calls::new(image, self.flow_clocking());
+        let (_, (), calls) = Part::default().follow(self, &[], (), calls)?;
         Ok(Roster::of(&calls, image))
     }
 
@@ -49,7 +41,7 @@ impl Capture {
     /// is found there. All is read for it, once; of a long trace that is kept. `None` where other streams tell,
     /// or only a part is asked for.
     pub(crate) fn turns(&self) -> Result<Option<&Turns>> {
-        if !self.tells_events_by_flow() || self.tells_part() || self.reads_standard_input() {
+        if !self.tells_events_by_flow() || !self.part.is_all() || self.reads_standard_input() {
             return Ok(None);
         }
         if let Some(turns) = self.turns.get() {

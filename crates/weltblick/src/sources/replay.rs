@@ -1,0 +1,215 @@
+//! Reading a capture: streams into events, and instruction traces into what ran.
+
+use super::capture::Capture;
+use super::events;
+use super::flow_index::flow_index;
+use super::read::Files;
+use super::segments::{Piece, gaps_from, push_between};
+use anyhow::{Context as _, Result, bail};
+use std::ops::ControlFlow;
+use weltblick_core::capture::{Anchor, FlowLine, Framing, Line, Tap};
+use weltblick_core::event::{CurrentTask, FlowEvents, Sink};
+use weltblick_core::flow;
+use weltblick_core::image::Variables;
+use weltblick_core::measure::execution::TaskEvents;
+
+/// Bytes before a place in an instruction trace from which on reading starts: many synchronisations, and
+/// most of the calls that led there.
+const FLOW_RUN_UP: u64 = 1 << 20;
+
+impl Capture {
+    /// Reads all streams, one after the other, into events, until the tap has enough.
+    pub(crate) fn replay(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
+        match self.manifest.current_task() {
+            None => self.replay_asked_for(tap, sink),
+            watch => {
+                let variables = self.variables()?;
+                let name_of = |task| task_at(task, variables.as_ref());
+                self.replay_asked_for(tap, &mut CurrentTask::new(watch, name_of, sink))
+            }
+        }
+    }
+
+    fn replay_asked_for(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
+        let ranges = &self.manifest.ranges;
+        if ranges.is_everything() {
+            self.replay_all(tap, sink)
+        } else {
+            self.replay_all(tap, &mut ranges.filtering(sink))
+        }
+    }
+
+    fn replay_all(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
+        for (number, stream) in self.manifest.streams.iter().enumerate() {
+            if self.manifest.leads(stream) {
+                self.replay_stream(number, tap, sink)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads one stream into events, until the tap has enough.
+    pub(crate) fn replay_stream(
+        &self,
+        number: usize,
+        tap: &mut impl Tap,
+        sink: &mut impl Sink,
+    ) -> Result<()> {
+        let origin = self.manifest.origin(number, 0);
+        if let Some(trace) = &self.traces[number] {
+            return events::replay(trace, &self.inputs[number], origin, tap, sink);
+        }
+        let spec = &self.manifest.streams[number];
+        let mut line = Line::new(spec, origin);
+        let image = self.image.as_ref().map(|open| &open.image);
+        if let (Some((stream, source)), Some(image)) = (self.manifest.flow_events(), image)
+            && stream == number
+            && let Some(mut flow) = FlowLine::new(spec, source, image)
+        {
+            // Packets for those who want them, events from what ran.
+            let events = FlowEvents::new(self.manifest.origin(number, source), sink);
+            let threads = self.roster()?.map(|roster| self.threads(image, roster));
+            let [from, until] = self.part.edges();
+            flow.cut_at(&self.part.cuts(&[]));
+            let mut events = TaskEvents::new(threads, events).only(from, until);
+            self.read_stream(number, |piece| {
+                match piece {
+                    Piece::Bytes(bytes) => {
+                        line.push(bytes, tap, &mut ());
+                        flow.push(bytes, &mut events);
+                    }
+                    Piece::Gap(why) => {
+                        line.gap(why, tap, &mut ());
+                        flow.gap(why, &mut events);
+                    }
+                }
+                if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            })?;
+            line.finish(tap, &mut ());
+            flow.finish(&mut events);
+            events.finish();
+            return Ok(());
+        }
+        self.read_stream(number, |piece| {
+            match piece {
+                Piece::Bytes(bytes) => line.push(bytes, tap, sink),
+                Piece::Gap(why) => line.gap(why, tap, sink),
+            }
+            if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        })?;
+        line.finish(tap, sink);
+        Ok(())
+    }
+
+    /// Hands on the bytes of a stream and the gaps between them, until `take` breaks off.
+    fn read_stream(
+        &self,
+        number: usize,
+        mut take: impl FnMut(Piece<'_>) -> ControlFlow<()>,
+    ) -> Result<()> {
+        let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);
+        let mut at = 0;
+        for input in &self.inputs[number] {
+            input.read(|bytes| {
+                let mut flow = ControlFlow::Continue(());
+                push_between(bytes, &mut at, &mut gaps, |piece| flow = take(piece));
+                flow
+            })?;
+        }
+        Ok(())
+    }
+
+    /// Follows the instruction trace through the image; the blocks that were reached.
+    pub(crate) fn replay_flow(&self, sink: &mut impl flow::Sink) -> Result<flow::Code<'_>> {
+        self.replay_flow_cut(&[], sink)
+    }
+
+    /// The same; blocks begin at these addresses, and none runs across them.
+    pub(crate) fn replay_flow_cut(
+        &self,
+        cuts: &[u64],
+        sink: &mut impl flow::Sink,
+    ) -> Result<flow::Code<'_>> {
+        let mut line = self.flow_line_cut(cuts)?;
+        self.push_flow(&mut line, sink)?;
+        Ok(line.finish(sink))
+    }
+
+    /// A line at the start of the instruction trace.
+    pub(super) fn flow_line_cut(&self, cuts: &[u64]) -> Result<FlowLine<'_>> {
+        let image = self.image()?;
+        let (number, source) = self.manifest.flow().with_context(|| {
+            format!(
+                "{}: no stream of this capture is an instruction trace (`protocol = \"etmv3\"`, `\"etmv4\"` or `\"mtb\"`)",
+                self.name.display()
+            )
+        })?;
+        let spec = &self.manifest.streams[number];
+        let Some(mut line) = FlowLine::new(spec, source, image) else {
+            bail!("{}: stream {number} tells no flow", self.name.display())
+        };
+        line.cut_at(cuts);
+        Ok(line)
+    }
+
+    /// Reads all of the instruction trace, until the sink has enough.
+    pub(super) fn push_flow(
+        &self,
+        line: &mut FlowLine<'_>,
+        sink: &mut impl flow::Sink,
+    ) -> Result<()> {
+        let Some((number, _)) = self.manifest.flow() else { return Ok(()) };
+        self.read_stream(number, |piece| push_piece(line, piece, sink))
+    }
+
+    /// The same from shortly before byte `near` of the instruction trace on: what ran is known from the
+    /// first synchronisation there. Whether that is possible: in files, and by an index if they hold frames.
+    pub(crate) fn replay_flow_near(&self, near: u64, sink: &mut impl flow::Sink) -> Result<bool> {
+        let Some((number, source)) = self.manifest.flow() else { return Ok(false) };
+        let spec = &self.manifest.streams[number];
+        let start = near.saturating_sub(FLOW_RUN_UP);
+        let anchor = match spec.framing {
+            Framing::None => Some(Anchor::at(start)),
+            Framing::Tpiu(_) => flow_index(self)?.and_then(|index| index.anchor(start)),
+        };
+        let (Some(anchor), Some(files)) = (anchor, Files::of(&self.inputs[number])) else {
+            return Ok(false);
+        };
+        let Some(mut line) = FlowLine::starting_at(spec, source, self.image()?, anchor) else {
+            return Ok(false);
+        };
+        let mut gaps = gaps_from(self.gaps_of(number), anchor.stream);
+        let mut at = anchor.stream;
+        files.read(anchor.stream..files.length, |bytes| {
+            let mut flow = ControlFlow::Continue(());
+            push_between(bytes, &mut at, &mut gaps, |piece| {
+                flow = push_piece(&mut line, piece, sink);
+            });
+            flow
+        })?;
+        line.finish(sink);
+        Ok(true)
+    }
+}
+
+/// Reads what comes next of an instruction trace, unless the sink has enough.
+fn push_piece(
+    line: &mut FlowLine<'_>,
+    piece: Piece<'_>,
+    sink: &mut impl flow::Sink,
+) -> ControlFlow<()> {
+    match piece {
+        Piece::Bytes(bytes) => line.push(bytes, sink),
+        Piece::Gap(why) => line.gap(why, sink),
+    }
+    if sink.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+}
+
+/// What to call a task that a kernel knows by this word: mostly it points at a variable.
+fn task_at(task: u32, variables: Option<&Variables>) -> String {
+    let variable = variables.and_then(|variables| variables.name_at(u64::from(task)));
+    variable.unwrap_or_else(|| match task {
+        ..=0xffff => format!("task {task}"),
+        _ => format!("task at {task:#010x}"),
+    })
+}
