@@ -9,12 +9,15 @@ use std::ops::Range;
 
 /// Exceptions that a vector table may have.
 const EXCEPTIONS: Range<u16> = 1..512;
+/// Handlers that are active at once: a core has no more priorities to interrupt each other.
+const MOST_ACTIVE: usize = 256;
 
 /// What ran, as a micro trace buffer tells it: a sink of its packets.
 ///
 /// Its packets name places and no exceptions: a handler is known by where the vector table leads. Where
 /// several vectors lead to one handler, it counts for the first of them. A return value that leads to the
-/// first instruction of a handler is read as a tail-chained exception.
+/// first instruction of a handler is read as a tail-chained exception, unless that is where a handler was
+/// interrupted before it ran anything.
 #[derive(Debug)]
 pub struct MtbFlow<'a> {
     follower: Follower<'a>,
@@ -23,6 +26,8 @@ pub struct MtbFlow<'a> {
     told: bool,
     /// Something was read.
     begun: bool,
+    /// Where handlers that are active return to, the innermost last; `None` where that was not seen.
+    interrupted: Vec<Option<u64>>,
 }
 
 impl<'a> MtbFlow<'a> {
@@ -30,7 +35,7 @@ impl<'a> MtbFlow<'a> {
     #[must_use]
     pub fn new(image: &'a Image) -> Self {
         let follower = Follower::new(Code::new(image, false), false);
-        Self { follower, image, told: true, begun: false }
+        Self { follower, image, told: true, begun: false, interrupted: Vec::new() }
     }
 
     /// Tells what runs to `sink`.
@@ -57,9 +62,14 @@ impl<'a> MtbFlow<'a> {
 
     /// Bytes are missing at `offset`, or were not recorded by choice.
     pub fn gap(&mut self, offset: u64, gap: Gap, sink: &mut impl Sink) {
-        self.follower.lose();
+        self.lose();
         self.told = true;
         sink.moment(offset, &Moment::Gap(gap));
+    }
+
+    fn lose(&mut self) {
+        self.follower.lose();
+        self.interrupted.clear();
     }
 
     fn packet(&mut self, offset: u64, packet: Packet, sink: &mut impl Sink) {
@@ -75,6 +85,7 @@ impl<'a> MtbFlow<'a> {
             self.returned(offset, source, destination, sink)
         } else {
             let ran = self.follower.run_to_exception(source, sink);
+            self.interrupt(Some(source));
             self.enter(offset, source, destination, sink);
             ran.and_then(|()| self.arrive(destination, sink))
         };
@@ -110,10 +121,19 @@ impl<'a> MtbFlow<'a> {
         sink: &mut impl Sink,
     ) -> Result<(), Mismatch> {
         sink.moment(offset, &Moment::Left);
-        if self.exception_at(destination).is_some() {
+        let interrupted = self.interrupted.pop().flatten();
+        if interrupted != Some(destination) && self.exception_at(destination).is_some() {
+            self.interrupt(interrupted);
             self.enter(offset, value, destination, sink);
         }
         self.arrive(destination, sink)
+    }
+
+    fn interrupt(&mut self, at: Option<u64>) {
+        if self.interrupted.len() == MOST_ACTIVE {
+            self.interrupted.remove(0);
+        }
+        self.interrupted.push(at);
     }
 
     fn enter(&mut self, offset: u64, returns_to: u64, handler: u64, sink: &mut impl Sink) {
@@ -131,7 +151,7 @@ impl<'a> MtbFlow<'a> {
     /// Only the first contradiction of a stretch is told.
     #[cold]
     fn contradict(&mut self, offset: u64, what: Mismatch, sink: &mut impl Sink) {
-        self.follower.lose();
+        self.lose();
         if !self.told || matches!(what, Mismatch::Outside(_)) {
             self.told = true;
             sink.moment(offset, &mismatch(what));

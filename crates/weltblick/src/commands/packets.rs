@@ -12,6 +12,7 @@ use std::time::Duration;
 use weltblick_core::budget::{Point, PointRange};
 use weltblick_core::capture::{Instructions, Tap};
 use weltblick_core::event::{Event, Origin, Position, Sink};
+use weltblick_core::flow::{self, Block, Clocking, Moment};
 use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
 use weltblick_core::wire::itm::{Malformed, Packet};
@@ -66,6 +67,8 @@ impl Wanted {
     pub(super) fn new(capture: &Capture, within: Option<&PointRange>) -> Result<Self> {
         let mut wanted = Self { bytes: 0..u64::MAX, stream: None, cycles: None };
         let Some(range) = within else { return Ok(wanted) };
+        // Packets of an instruction trace have no time of their own: what they tell has.
+        let by_flow = capture.manifest.itm().is_none() && capture.has_flow();
         let mut cycles = 0..u64::MAX;
         for (point, is_start) in [(&range.start, true), (&range.end, false)] {
             match point {
@@ -75,6 +78,14 @@ impl Wanted {
                         if is_start { &mut wanted.bytes.start } else { &mut wanted.bytes.end };
                     *edge = *offset;
                     wanted.stream = Some(stream.clone());
+                }
+                Some(Point::Time(time)) if by_flow => {
+                    let bytes = told_around(capture, cycle_at(capture, *time)?)?;
+                    if is_start {
+                        wanted.bytes.start = bytes.start;
+                    } else {
+                        wanted.bytes.end = bytes.end;
+                    }
                 }
                 Some(Point::Time(time)) => {
                     let edge = if is_start { &mut cycles.start } else { &mut cycles.end };
@@ -107,6 +118,47 @@ fn cycle_at(capture: &Capture, time: Duration) -> Result<u64> {
     let clock =
         capture.timestamp_clock().context("--within needs the core clock: give --core-clock")?;
     Ok(clock.cycle_at(time))
+}
+
+/// The bytes of an instruction trace from the count of cycles before a moment up to the one after it.
+fn told_around(capture: &Capture, cycle: u64) -> Result<Range<u64>> {
+    if capture.flow_clocking() != Clocking::Cycles || !capture.tells_events_by_flow() {
+        bail!(
+            "--within: packets of this instruction trace have no time: give bytes, such as {}@4096..",
+            capture.flow_stream_name()
+        );
+    }
+    let mut counts = Counts { wanted: cycle, cycles: 0, bytes: 0..u64::MAX };
+    capture.replay_flow(&mut counts)?;
+    Ok(counts.bytes)
+}
+
+/// Looks for the counts of cycles around a moment.
+struct Counts {
+    wanted: u64,
+    cycles: u64,
+    bytes: Range<u64>,
+}
+
+impl flow::Sink for Counts {
+    fn ran(&mut self, _: &Block, _: bool) {}
+
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        if let Moment::Cycles(Some(cycles)) = moment
+            && !self.has_enough()
+        {
+            self.cycles += u64::from(*cycles);
+            if self.cycles <= self.wanted {
+                self.bytes.start = offset;
+            } else {
+                self.bytes.end = offset + 1;
+            }
+        }
+    }
+
+    fn has_enough(&self) -> bool {
+        self.bytes.end < u64::MAX
+    }
 }
 
 /// Something in the stream that waits for its time.

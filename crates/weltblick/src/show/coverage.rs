@@ -1,6 +1,6 @@
 //! Faces of coverage.
 
-use super::{Align, Paint, Table, cell, count, evidence, path_end, plain};
+use super::{Align, Paint, Table, cell, count, evidence, path_end, plain, stretch_count};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::coverage::{CoverageReport, Measures, NeverRow, OneWayRow, Part};
@@ -47,8 +47,8 @@ fn head(report: &CoverageReport, look: &Look<'_>, out: &mut dyn Write) -> Result
     if facts.unwatched > 0 {
         writeln!(
             out,
-            "not traced by choice: {} stretches; what ran in them is not counted",
-            count(facts.unwatched)
+            "not traced by choice: {}; what ran in them is not counted",
+            stretch_count(facts.unwatched)
         )?;
     }
     evidence::doubts(&[], &facts.doubts, look.paint, out)?;

@@ -2,6 +2,7 @@
 
 use super::{
     Align, Paint, Table, cell, count, duration_ns, evidence, path_end, percent, plain, range_ns,
+    stretch_count,
 };
 use anyhow::Result;
 use std::io::Write;
@@ -116,8 +117,7 @@ fn head(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<(
     };
     writeln!(out, "{line}")?;
     if report.evidence.unwatched > 0 {
-        let text = format!("not traced by choice: {} stretches", count(report.evidence.unwatched));
-        writeln!(out, "{text}")?;
+        writeln!(out, "not traced by choice: {}", stretch_count(report.evidence.unwatched))?;
     }
     evidence::doubts(&[], &report.evidence.doubts, look.paint, out)?;
     writeln!(out)?;

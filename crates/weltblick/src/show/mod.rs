@@ -39,7 +39,9 @@ pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
 pub(crate) use plain::{cell, path_end, plain, wrapped};
 pub(crate) use table::{Align, Table};
-pub(crate) use units::{Number, count, duration_ns, level, percent, range_ns, share};
+pub(crate) use units::{
+    Number, count, duration_ns, level, percent, range_ns, share, stretch_count,
+};
 
 use anyhow::Result;
 use schemars::JsonSchema;

@@ -12,6 +12,14 @@ pub(crate) fn share(fraction: f64) -> String {
     format!("{:.1} %", 100.0 * fraction)
 }
 
+/// So many stretches, in words.
+pub(crate) fn stretch_count(number: u64) -> String {
+    match number {
+        1 => "1 stretch".to_owned(),
+        more => format!("{} stretches", count(more)),
+    }
+}
+
 /// A count in groups of three: `12 345`.
 pub(crate) fn count(number: u64) -> String {
     let digits = number.to_string();

@@ -12,6 +12,29 @@ fn its_first_packets() {
 }
 
 #[test]
+fn packets_of_an_instruction_trace_within_times() {
+    let bench = Bench::with_all_flows();
+    // From the count before it to the count after it: what these tell lies around that time.
+    let listed = |window: &str| -> Vec<u64> {
+        let out =
+            bench.out(&format!("inspect buoy-flow --packets --format json --within {window}"));
+        let packet = |line: &str| serde_json::from_str::<serde_json::Value>(line).unwrap();
+        out.lines().map(|line| packet(line)["byte"].as_u64().unwrap()).collect()
+    };
+    let at = |time: &str| -> u64 {
+        let report = bench.json(&format!("flow buoy-flow --around {time} -n 1 --back 0"));
+        report["lines"].as_array().unwrap().iter().find_map(|line| line["byte"].as_u64()).unwrap()
+    };
+    let packets = listed("10ms..10.05ms");
+    let (first, last) = (packets[0], *packets.last().unwrap());
+    let [from, until] = ["10ms", "10.05ms"].map(at);
+    assert!(first <= from && from <= last && last < until, "{first} {from} {last} {until}");
+    assert!((10..40).contains(&packets.len()), "{}", packets.len());
+    let error = bench.error("inspect buoy-mtb --packets --within 1ms..2ms");
+    assert!(error.contains("packets of this instruction trace have no time"), "{error}");
+}
+
+#[test]
 fn packets_within_bytes_and_times() {
     let bench = Bench::new();
     assert_snapshot!(bench.out("inspect buoy --packets --within swo@4096..swo@4140"));

@@ -1,7 +1,7 @@
 //! A micro trace buffer, held against what the stand-in executed.
 
 use crate::executed::{Executed, FIRMWARE, image, stands_in};
-use weltblick_core::flow::MtbFlow;
+use weltblick_core::flow::{Block, Moment, MtbFlow, Sink};
 use weltblick_core::wire::mtb;
 use weltblick_standin::machine::Setup;
 use weltblick_standin::{Machine, Program};
@@ -45,4 +45,53 @@ fn a_micro_trace_buffer_tells_the_same() {
         assert!(found.len() > at_least, "{}", found.len());
         assert!(stands_in(found, truth, 0).is_some(), "{cycles}");
     }
+}
+
+/// Numbers of exceptions as they are entered, and 0 where a handler ends.
+#[derive(Default)]
+struct Handlers(Vec<u16>);
+
+impl Sink for Handlers {
+    fn ran(&mut self, _: &Block, _: bool) {}
+    fn moment(&mut self, _: u64, moment: &Moment) {
+        match *moment {
+            Moment::Entered { exception, .. } => self.0.extend(exception),
+            Moment::Left => self.0.push(0),
+            _ => {}
+        }
+    }
+}
+
+/// A handler that is interrupted before its first instruction is returned to, and not entered again.
+#[test]
+fn a_micro_trace_buffer_tells_of_every_exception_once() {
+    let image = image();
+    let mut before_their_first = 0;
+    for tenth in 1..=8 {
+        let (machine, bytes) = record_branches(2_000_000 + tenth * 400_000, 11);
+        let mut handlers = Handlers::default();
+        let mut flow = MtbFlow::new(&image);
+        let mut decoder = mtb::Decoder::new();
+        decoder.push(&bytes, &mut flow.feeding(&mut handlers));
+        decoder.finish(&mut flow.feeding(&mut handlers));
+        // What was entered and left at which cycle; a handler that goes before another one ends first.
+        let real = &machine.truth().exceptions;
+        let mut truth: Vec<(u64, bool, u16)> = real
+            .iter()
+            .flat_map(|run| {
+                let left = run.left.map(|left| (left, false, 0));
+                [Some((run.entered, true, run.number)), left].into_iter().flatten()
+            })
+            .collect();
+        truth.sort_unstable();
+        let truth: Vec<u16> = truth.into_iter().map(|(_, _, number)| number).collect();
+        let told = &handlers.0;
+        assert!(told.len() > 4, "{}", told.len());
+        // The last may have been entered, and its first branch not be written yet.
+        let ends = (0..3).any(|unwritten| truth[..truth.len() - unwritten].ends_with(told));
+        assert!(ends, "{told:?}\n{:?}", &truth[truth.len() - told.len() - 3..]);
+        let nested = told.windows(2).filter(|pair| pair[0] != 0 && pair[1] != 0);
+        before_their_first += nested.count();
+    }
+    assert!(before_their_first > 0);
 }
