@@ -81,6 +81,7 @@ impl Wanted {
                 }
                 Some(Point::Time(time)) if by_flow => {
                     let bytes = told_around(capture, cycle_at(capture, *time)?)?;
+                    wanted.stream = Some(capture.flow_stream_name());
                     if is_start {
                         wanted.bytes.start = bytes.start;
                     } else {
