@@ -2,7 +2,7 @@
 
 use super::Capture;
 use super::flow_index;
-use super::kept::{cache_folder, kept, state_of};
+use super::kept::{kept_if, state_of};
 use anyhow::Result;
 use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::flow::Clocking;
@@ -19,10 +19,7 @@ impl Capture {
         if let Some(known) = self.alignment.get() {
             return Ok(Some(known));
         }
-        let found = match self.alignment_key().zip(cache_folder()) {
-            Some((key, folder)) => kept(&folder, "aligned", key, || self.align())?,
-            None => self.align()?,
-        };
+        let found = kept_if(self.alignment_key(), "aligned", || self.align())?;
         Ok(Some(self.alignment.get_or_init(|| found)))
     }
 

@@ -37,6 +37,18 @@ pub(super) fn kept<T: Serialize + DeserializeOwned>(
     Ok(kept.what)
 }
 
+/// The same; made without being kept where there is no key, or no folder.
+pub(super) fn kept_if<T: Serialize + DeserializeOwned>(
+    key: Option<String>,
+    extension: &str,
+    make: impl FnOnce() -> Result<T>,
+) -> Result<T> {
+    match key.zip(cache_folder()) {
+        Some((key, folder)) => kept(&folder, extension, key, make),
+        None => make(),
+    }
+}
+
 /// A file as it is now, and how long it is; `None` for whatever is no file, or has no times.
 pub(super) fn state_of(input: &Input) -> Option<(String, u64)> {
     let Input::File(path) = input else { return None };

@@ -1,5 +1,6 @@
 //! Threads of an instruction trace: who they are must be known before their turns are told.
 
+use super::kept::kept_if;
 use super::{Capture, Part, flow_index};
 use anyhow::Result;
 use std::borrow::Cow;
@@ -26,7 +27,7 @@ impl Capture {
         if let Some(roster) = self.roster.get() {
             return Ok(roster);
         }
-        let found = flow_index::kept_of(self, "threads", || self.find_threads())?;
+        let found = kept_if(flow_index::key(self), "threads", || self.find_threads())?;
         Ok(self.roster.get_or_init(|| found))
     }
 
@@ -47,7 +48,7 @@ impl Capture {
         if let Some(turns) = self.turns.get() {
             return Ok(Some(turns));
         }
-        let found = flow_index::kept_of(self, "turns", || self.find_turns())?;
+        let found = kept_if(flow_index::key(self), "turns", || self.find_turns())?;
         Ok(Some(self.turns.get_or_init(|| found)))
     }
 
