@@ -184,6 +184,23 @@ impl<'a> Etmv4Flow<'a> {
         }
     }
 
+    /// Put together again here, so that it costs nothing where nothing waits.
+    #[inline(never)]
+    fn uncertain_atoms(&mut self, offset: u64, atoms: Atoms, sink: &mut impl Sink) {
+        self.uncertain(offset, Packet::Atoms(atoms), sink);
+    }
+
+    #[inline(never)]
+    fn uncertain_count(
+        &mut self,
+        offset: u64,
+        commit: u32,
+        cycles: Option<u32>,
+        sink: &mut impl Sink,
+    ) {
+        self.uncertain(offset, Packet::CycleCount { commit, cycles }, sink);
+    }
+
     /// A packet whose element happened.
     fn certain(&mut self, offset: u64, packet: Packet, sink: &mut impl Sink) {
         match packet {
@@ -313,10 +330,15 @@ impl<S: Sink> wire::Sink<Packet> for Feeding<'_, '_, S> {
     #[inline(always)]
     fn packet(&mut self, at: Range<u64>, packet: Packet) {
         let Self { flow, sink } = self;
+        let waits = flow.waiting.is_needed();
         match packet {
-            _ if flow.waiting.is_needed() => flow.uncertain(at.start, packet, sink),
+            Packet::Atoms(atoms) if waits => flow.uncertain_atoms(at.start, atoms, sink),
             Packet::Atoms(atoms) => flow.atoms(at.start, atoms, sink),
+            Packet::CycleCount { commit, cycles } if waits => {
+                flow.uncertain_count(at.start, commit, cycles, sink);
+            }
             Packet::CycleCount { cycles, .. } => sink.moment(at.start, &Moment::Cycles(cycles)),
+            other if waits => flow.uncertain(at.start, other, sink),
             other => flow.certain(at.start, other, sink),
         }
     }

@@ -36,16 +36,22 @@ impl Slowest {
     /// anything new.
     #[inline(always)]
     pub(crate) fn learn(&mut self, instructions: u64, ticks: u64) -> bool {
-        let slowest = &mut self.ticks[class(instructions)];
-        if ticks <= *slowest && self.seen >= ENOUGH {
-            return false;
+        let class = class(instructions);
+        if ticks > self.ticks[class] || self.seen < ENOUGH {
+            self.note(class, instructions, ticks);
+            return true;
         }
+        false
+    }
+
+    #[cold]
+    fn note(&mut self, class: usize, instructions: u64, ticks: u64) {
         self.seen = self.seen.saturating_add(1);
+        let slowest = &mut self.ticks[class];
         if ticks > *slowest {
             *slowest = ticks;
             self.rate = self.rate.max(ticks as f64 / instructions.max(1) as f64);
         }
-        true
     }
 
     /// So many instructions take no longer, as far as was seen; `None` before enough was seen.

@@ -22,11 +22,11 @@ pub trait Grammar {
     /// The synchronisation itself.
     const SYNC: Self::Packet;
 
-    /// Hands on the packet that `bytes` start with, at byte `at` of the stream, if it is one of the frequent ones
-    /// that change nothing that is remembered. Returns its length, or 0.
+    /// Hands on the packets that `bytes` start with, the first at byte `at` of the stream, as long as they are
+    /// frequent ones that change nothing that is remembered. Returns the length of all of them.
     ///
-    /// Made to be inlined into the hot loop: each kind calls the sink from a place of its own, so that it is
-    /// never put together and taken apart again.
+    /// The hot loop: each kind calls the sink from a place of its own, so that it is never put together and taken
+    /// apart again.
     fn frequent(&self, bytes: &[u8], at: u64, sink: &mut impl Sink<Self::Packet>) -> usize;
 
     /// Reads the packet that `bytes` start with: its length, and what it says. Changes what is
@@ -95,24 +95,19 @@ impl<G: Grammar> Decoder<G> {
         self.alignment.interrupt(why);
     }
 
-    /// The hot loop: whole packets. Returns how many bytes it took.
+    /// Whole packets. Returns how many bytes it took.
     #[inline]
     fn read_packets(&mut self, bytes: &[u8], sink: &mut impl Sink<G::Packet>) -> usize {
         let base = self.alignment.offset;
         let mut at = 0;
         let stopped = loop {
-            let rest = &bytes[at..];
-            if rest.is_empty() {
+            at += self.grammar.frequent(&bytes[at..], base + at as u64, sink);
+            if at == bytes.len() {
                 break None;
             }
-            let start = base + at as u64;
-            let length = self.grammar.frequent(rest, start, sink);
-            if length > 0 {
-                at += length;
-                continue;
-            }
-            match self.grammar.read(rest) {
+            match self.grammar.read(&bytes[at..]) {
                 Ok((length, packet)) => {
+                    let start = base + at as u64;
                     at += length;
                     sink.packet(start..base + at as u64, packet);
                 }

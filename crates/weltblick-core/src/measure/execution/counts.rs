@@ -98,8 +98,9 @@ impl Gaps {
 
 impl BlockCounts {
     #[cold]
-    fn grow(&mut self, id: BlockId) {
+    fn first_run(&mut self, id: BlockId, taken: bool) {
         self.ran.resize((id.0 as usize + 1).next_power_of_two().max(256), [0; 2]);
+        self.ran[id.0 as usize][usize::from(taken)] += 1;
     }
 
     /// What is not known so far.
@@ -139,10 +140,10 @@ impl BlockCounts {
 impl Sink for BlockCounts {
     #[inline(always)]
     fn ran(&mut self, block: &Block, taken: bool) {
-        if block.id.0 as usize >= self.ran.len() {
-            self.grow(block.id);
+        match self.ran.get_mut(block.id.0 as usize) {
+            Some(ran) => ran[usize::from(taken)] += 1,
+            None => self.first_run(block.id, taken),
         }
-        self.ran[block.id.0 as usize][usize::from(taken)] += 1;
     }
 
     fn ran_part(&mut self, block: &Block, until: u64, _instructions: u32) {

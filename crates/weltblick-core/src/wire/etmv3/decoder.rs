@@ -72,11 +72,15 @@ impl Grammar for Etmv3 {
     #[inline(always)]
     fn frequent(&self, bytes: &[u8], at: u64, sink: &mut impl Sink<Packet>) -> usize {
         let atoms = &ATOMS[usize::from(self.settings.cycle_accurate())];
-        let Some(atoms) = bytes.first().and_then(|&header| atoms[usize::from(header)]) else {
-            return 0;
-        };
-        sink.packet(at..at + 1, Packet::Atoms(atoms));
-        1
+        let mut used = 0;
+        while let Some(&header) = bytes.get(used)
+            && let Some(atoms) = atoms[usize::from(header)]
+        {
+            let start = at + used as u64;
+            sink.packet(start..start + 1, Packet::Atoms(atoms));
+            used += 1;
+        }
+        used
     }
 
     #[inline]

@@ -70,20 +70,27 @@ impl Grammar for Etmv4 {
 
     #[inline(always)]
     fn frequent(&self, bytes: &[u8], at: u64, sink: &mut impl Sink<Packet>) -> usize {
-        let [header, following @ ..] = bytes else { return 0 };
-        if *header >= FIRST_ATOMS {
-            sink.packet(at..at + 1, Packet::Atoms(ATOMS[usize::from(header & 0x3f)]));
-            return 1;
+        let counts_are_plain = !self.settings.counts_commit();
+        let threshold = self.history.threshold;
+        let mut used = 0;
+        while let Some(&header) = bytes.get(used) {
+            let start = at + used as u64;
+            if header >= FIRST_ATOMS {
+                let atoms = ATOMS[usize::from(header & 0x3f)];
+                sink.packet(start..start + 1, Packet::Atoms(atoms));
+                used += 1;
+            } else if counts_are_plain
+                && let Some(&next) = bytes.get(used + 1)
+                && let Some((length, count)) = short_cycle_count(header, next)
+            {
+                let cycles = Some(threshold.saturating_add(count));
+                sink.packet(start..start + length as u64, Packet::CycleCount { commit: 0, cycles });
+                used += length;
+            } else {
+                break;
+            }
         }
-        if let Some(next) = following.first()
-            && let Some((length, count)) = short_cycle_count(*header, *next)
-            && !self.settings.counts_commit()
-        {
-            let cycles = Some(count.saturating_add(self.history.threshold));
-            sink.packet(at..at + length, Packet::CycleCount { commit: 0, cycles });
-            return length as usize;
-        }
-        0
+        used
     }
 
     #[inline]

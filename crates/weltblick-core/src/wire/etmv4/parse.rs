@@ -142,18 +142,39 @@ fn exception(fields: &mut Fields<'_>) -> Result<Exception, Stop> {
     Ok(Exception { kind, returns, fault_pending: second & 0x20 != 0 })
 }
 
-/// The length and the count of formats 2 and 3, where counts do not commit; `next` is the byte behind the header.
-/// Which of both it is decides no branch: nothing could foresee it.
-#[inline(always)]
-pub(super) const fn short_cycle_count(header: u8, next: u8) -> Option<(u64, u32)> {
-    // 0x0c to 0x1f, but for format 1.
-    if header.wrapping_sub(0x0c) > 0x13 || header & 0xfe == 0x0e {
-        return None;
+/// A cycle count of one or two bytes, where counts do not commit: which bits of header and next byte it is.
+#[derive(Clone, Copy)]
+struct ShortCount {
+    /// 0: it is none.
+    length: u8,
+    in_header: u8,
+    in_next: u8,
+    /// This bit of the next byte says that the count is longer.
+    goes_on: u8,
+}
+
+const SHORT_COUNTS: [ShortCount; 32] = {
+    let none = ShortCount { length: 0, in_header: 0, in_next: 0, goes_on: 0 };
+    let mut table = [none; 32];
+    table[0x0c] = ShortCount { length: 2, in_next: 0x0f, ..none };
+    table[0x0d] = table[0x0c];
+    table[0x0e] = ShortCount { length: 2, in_next: 0x7f, goes_on: 0x80, ..none };
+    let mut format_3 = 0x10;
+    while format_3 < 0x20 {
+        table[format_3] = ShortCount { length: 1, in_header: 0b11, ..none };
+        format_3 += 1;
     }
-    let in_header = header >> 4;
-    let mask = 0_u8.wrapping_sub(in_header);
-    let count = header & 0b11 & mask | next & 0xf & !mask;
-    Some((2 - in_header as u64, count as u32))
+    table
+};
+
+/// The length and the value of a short cycle count, where counts do not commit; `next` is the byte behind the
+/// header. Which format it is decides no branch: nothing could foresee it.
+#[inline(always)]
+pub(super) fn short_cycle_count(header: u8, next: u8) -> Option<(usize, u32)> {
+    let form = SHORT_COUNTS.get(usize::from(header))?;
+    let short = form.length > 0 && next & form.goes_on == 0;
+    let count = header & form.in_header | next & form.in_next;
+    short.then_some((usize::from(form.length), u32::from(count)))
 }
 
 /// Formats 1, 2 and 3.

@@ -200,10 +200,10 @@ impl Following<'_> {
 
     /// Counts what ran in such stretches.
     pub(super) fn add_alone(&mut self, alone: Alone) {
-        let Alone { ticks, instructions, busy } = alone;
+        let Alone { ticks, instructions, idle } = alone;
         let by = Clock { low: ticks, high: ticks, instructions };
         self.clock.add(by);
-        self.pace.learn(busy, instructions);
+        self.pace.learn(ticks - idle, instructions);
         let node = self.tree.node_mut(self.node);
         node.instructions += instructions;
         node.time.add(SelfTime { ticks, low: ticks, high: ticks });

@@ -54,21 +54,14 @@ pub(super) trait Steps {
 pub(super) struct Alone {
     pub(super) ticks: u64,
     pub(super) instructions: u64,
-    /// Ticks of the stretches in which instructions ended.
-    pub(super) busy: u64,
+    /// Ticks of those of them in which no instruction ended.
+    pub(super) idle: u64,
 }
 
 impl Alone {
     /// One stretch.
     pub(super) const fn of(ticks: u64, instructions: u64) -> Self {
-        Self { ticks, instructions, busy: if instructions > 0 { ticks } else { 0 } }
-    }
-
-    #[inline(always)]
-    const fn add(&mut self, other: Self) {
-        self.ticks += other.ticks;
-        self.instructions += other.instructions;
-        self.busy += other.busy;
+        Self { ticks, instructions, idle: if instructions > 0 { 0 } else { ticks } }
     }
 
     #[inline(always)]
@@ -106,39 +99,46 @@ pub(super) struct Strides<'a> {
 }
 
 /// What is known of a block: little, for it is looked at for each that runs.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Known {
     function: Key,
+    /// It is always told that execution came there.
+    stops: bool,
     /// An instruction in it waits.
     waits: bool,
     /// Where it branches, calls could depend on it.
     leads: bool,
 }
 
-/// A function by its number and 2, so that one comparison says whether a block goes on in what ran before it. Where
-/// a block must always be told of, a bit makes it unequal.
+impl Known {
+    /// Nothing yet.
+    const NOTHING: Self = Self { function: Key(0), stops: false, waits: false, leads: false };
+}
+
+/// A function by its number and 2, so that one comparison says whether a block goes on in what ran before it and
+/// there is nothing else to it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Key(u32);
 
 impl Key {
-    /// Nothing is known, or nobody was told.
-    const NONE: Self = Self(0);
-    /// Added where it is always told that execution came there.
-    const STOPS: u32 = 1 << 31;
+    /// Added to that of a block that more must be told of.
+    const SPECIAL: u32 = 1 << 31;
     const NAMELESS: u32 = 1;
+    /// What runs where nobody was told, or nobody knows: unequal to that of every block.
+    const NOBODY: Self = Self(Self::SPECIAL);
 
-    fn of(function: Named, stops: bool) -> Self {
+    fn of(function: Named, special: bool) -> Self {
         let number = function.0.map_or(Self::NAMELESS, |FunctionId(number)| number + 2);
-        Self(number | if stops { Self::STOPS } else { 0 })
+        Self(number | if special { Self::SPECIAL } else { 0 })
     }
 
     fn function(self) -> Named {
-        Named((self.0 & !Self::STOPS).checked_sub(2).map(FunctionId))
+        Named((self.0 & !Self::SPECIAL).checked_sub(2).map(FunctionId))
     }
 
     /// What runs behind it.
     fn running(self) -> Self {
-        Self(self.0 & !Self::STOPS)
+        Self(self.0 & !Self::SPECIAL)
     }
 }
 
@@ -149,7 +149,7 @@ impl<'a> Strides<'a> {
             clocking,
             known: Vec::new(),
             stops: Vec::new(),
-            function: Key::NONE,
+            function: Key::NOBODY,
             alone: Alone::default(),
             run: 0,
             edge: Edge::None,
@@ -168,10 +168,9 @@ impl<'a> Strides<'a> {
         self.stops.sort_unstable();
     }
 
-    #[inline(always)]
     fn known(&mut self, block: &Block) -> Known {
         match self.known.get(block.id.0 as usize) {
-            Some(&known) if known.function != Key::NONE => known,
+            Some(&known) if known != Known::NOTHING => known,
             _ => self.look_up(block),
         }
     }
@@ -180,13 +179,13 @@ impl<'a> Strides<'a> {
     fn look_up(&mut self, block: &Block) -> Known {
         let number = block.id.0 as usize;
         if number >= self.known.len() {
-            let unknown = Known { function: Key::NONE, waits: false, leads: false };
-            self.known.resize((number + 1).next_power_of_two(), unknown);
+            self.known.resize((number + 1).next_power_of_two(), Known::NOTHING);
         }
         let function = Named(self.image.function_at(block.start));
         let stops = self.stops.binary_search(&block.start).is_ok();
+        let waits = block.waits;
         let leads = block.links || matches!(block.end, End::Indirect(_));
-        let known = Known { function: Key::of(function, stops), waits: block.waits, leads };
+        let known = Known { function: Key::of(function, stops || waits), stops, waits, leads };
         self.known[number] = known;
         known
     }
@@ -194,41 +193,49 @@ impl<'a> Strides<'a> {
     /// A block ran to its end, and its last instruction branched or did not.
     #[inline(always)]
     pub(super) fn ran(&mut self, block: &Block, taken: bool, out: &mut impl Steps) {
-        let known = self.known(block);
-        self.go_on(block, known, block.instructions, out);
-        if taken & known.leads {
+        if self.go_on(block, block.instructions, out) & taken {
             self.edge = match block.end {
                 _ if block.links => Edge::Call(block.after()),
                 End::Indirect(Indirect::Return) => Edge::Return,
                 _ => Edge::Jump,
             };
-            self.function = Key::NONE;
+            self.function = Key::NOBODY;
         }
     }
 
     /// The beginning of a block ran.
     pub(super) fn ran_part(&mut self, block: &Block, instructions: u32, out: &mut impl Steps) {
-        let known = self.known(block);
-        self.go_on(block, known, instructions, out);
+        self.go_on(block, instructions, out);
     }
 
-    /// Instructions of a block ran, in the function that it lies in.
+    /// Instructions of a block ran, in the function that it lies in. Returns whether calls could depend on where
+    /// it branches.
     #[inline(always)]
-    fn go_on(&mut self, block: &Block, known: Known, instructions: u32, out: &mut impl Steps) {
-        if self.function != known.function {
-            self.come(block.start, known.function, out);
+    fn go_on(&mut self, block: &Block, instructions: u32, out: &mut impl Steps) -> bool {
+        match self.known.get(block.id.0 as usize) {
+            Some(known) if known.function == self.function => {
+                self.run += u64::from(instructions);
+                known.leads
+            }
+            _ => self.go_elsewhere(block, instructions, out),
+        }
+    }
+
+    /// The same in another function, or where more must be told.
+    #[inline(never)]
+    fn go_elsewhere(&mut self, block: &Block, instructions: u32, out: &mut impl Steps) -> bool {
+        let known = self.known(block);
+        if known.stops || known.function.running() != self.function {
+            let function = known.function.function();
+            self.step(What::Came { start: block.start, function }, out);
+            (self.somebody, self.awaited) = (true, false);
+            self.function = known.function.running();
         }
         self.run += u64::from(instructions);
         if known.waits {
             self.step(What::Waited, out);
         }
-    }
-
-    #[inline(never)]
-    fn come(&mut self, start: u64, key: Key, out: &mut impl Steps) {
-        self.step(What::Came { start, function: key.function() }, out);
-        (self.somebody, self.awaited) = (true, false);
-        self.function = key.running();
+        known.leads
     }
 
     /// Execution goes on at the start of a block.
@@ -238,7 +245,7 @@ impl<'a> Strides<'a> {
             let function = self.known(block).function.function();
             self.step(What::Arrived { start: block.start, function }, out);
             (self.somebody, self.awaited) = (true, false);
-            self.function = Key::NONE;
+            self.function = Key::NOBODY;
         }
     }
 
@@ -260,7 +267,7 @@ impl<'a> Strides<'a> {
                 self.step(What::Entered { exception, returns_to }, out);
                 if exception.is_some() {
                     (self.somebody, self.awaited) = (true, true);
-                    self.function = Key::NONE;
+                    self.function = Key::NOBODY;
                 }
             }
             (Moment::Left, _) => {
@@ -283,7 +290,7 @@ impl<'a> Strides<'a> {
     /// It is not known who runs.
     const fn forget(&mut self) {
         (self.somebody, self.awaited) = (false, true);
-        self.function = Key::NONE;
+        self.function = Key::NOBODY;
     }
 
     /// Time is known again.
@@ -292,8 +299,11 @@ impl<'a> Strides<'a> {
         match ticks {
             Some(ticks) if self.quiet => {
                 let instructions = std::mem::take(&mut self.run);
-                self.alone.add(Alone::of(ticks, instructions));
-                if instructions > 0 && self.slowest.learn(instructions, ticks) {
+                self.alone.ticks += ticks;
+                self.alone.instructions += instructions;
+                if instructions == 0 {
+                    self.alone.idle += ticks;
+                } else if self.slowest.learn(instructions, ticks) {
                     self.learnt(instructions, ticks, out);
                 }
             }
