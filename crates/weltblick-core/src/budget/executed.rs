@@ -30,16 +30,16 @@ pub struct Executed<'a> {
 }
 
 /// A figure between two bounds, and on what it rests.
-struct Observed {
-    bounds: Bounds,
-    best: f64,
-    evidence: String,
+pub(super) struct Observed {
+    pub(super) bounds: Bounds,
+    pub(super) best: f64,
+    pub(super) evidence: String,
     /// What would narrow the bounds.
-    advice: &'static str,
+    pub(super) advice: &'static str,
     /// How many observations it rests on.
-    count: u64,
+    pub(super) count: u64,
     /// Why it cannot be called met, and what would help.
-    objection: Option<[&'static str; 2]>,
+    pub(super) objection: Option<[&'static str; 2]>,
 }
 
 /// Something that happens again and again, and how long it takes.
@@ -66,15 +66,15 @@ struct Occurrences<'a> {
 const TRACE_INSTRUCTIONS: &str =
     "record an instruction trace: samples tell no branches and no calls";
 const KNOW_MORE: &str = "cover more, or lose nothing: what was not seen may have run all the same";
-const LOSE_NOTHING: &str = "lose nothing: trace less, or give the trace unit a wider port; calls may hide in what is missing";
-const KNOW_TIME: &str =
+pub(super) const LOSE_NOTHING: &str = "lose nothing: trace less, or give the trace unit a wider port; calls may hide in what is missing";
+pub(super) const KNOW_TIME: &str =
     "count cycles more finely (a lower threshold): the limit lies within the bounds";
 
-const OTHER_IMAGE: [&str; 2] = [
+pub(super) const OTHER_IMAGE: [&str; 2] = [
     "packets and image contradict each other",
     "use the image that was on the target, or a recording without damage",
 ];
-const STOPPED: [&str; 2] = [
+pub(super) const STOPPED: [&str; 2] = [
     "the core was stopped while this was recorded: an intrusive measurement meets no budget",
     "measure with the target's own trace",
 ];
@@ -90,7 +90,7 @@ impl Executed<'_> {
     }
 
     /// Whether everything that ran is known.
-    fn is_whole(&self) -> bool {
+    pub(super) fn is_whole(&self) -> bool {
         self.seen.gaps.is_whole() && self.seen.gaps.unwatched == 0
     }
 
@@ -305,7 +305,12 @@ fn without(blank: Judgement, why: &str, advice: &str) -> Judgement {
 
 /// Met only if all within the bounds keeps the limit, broken only if nothing does. `factor` is that
 /// between limits and results.
-fn decide(budget: &Budget, observed: Observed, factor: f64, blank: Judgement) -> Judgement {
+pub(super) fn decide(
+    budget: &Budget,
+    observed: Observed,
+    factor: f64,
+    blank: Judgement,
+) -> Judgement {
     let Observed { bounds: Bounds { low, high }, best, mut evidence, advice, count, objection } =
         observed;
     let limit = &budget.condition.limit;

@@ -1,6 +1,7 @@
 //! Points, limits, the budget file, and verdicts.
 
 mod entry;
+mod exact_share;
 mod executed;
 mod file;
 mod judgement;

@@ -42,7 +42,7 @@ pub struct CheckReport {
 }
 
 /// Judges all budgets; those on interrupts and tasks only if there are `timings`, those on coverage and
-/// calls only if it is known what was `executed`.
+/// calls only if it is known what was `executed`. Shares are those that were executed, or else estimated from samples.
 ///
 /// # Errors
 ///
@@ -54,7 +54,7 @@ pub fn judge(
     executed: Option<&Executed<'_>>,
     context: &Context<'_>,
 ) -> Result<CheckReport, Fault> {
-    let court = Court::new(file, counts, context);
+    let court = Court::new(file, counts, executed, context);
     let mut budgets = Vec::with_capacity(file.budgets.len());
     for budget in &file.budgets {
         let function = file.function(&budget.figure, &budget.name_span, context.image)?;
@@ -124,6 +124,8 @@ fn worst(budgets: &[Judgement]) -> Verdict {
 /// What all verdicts of one recording share.
 struct Court<'a> {
     counts: &'a SampleCounts,
+    /// What an instruction trace knows better than samples.
+    exact: Option<&'a Executed<'a>>,
     context: &'a Context<'a>,
     /// The confidence of each single interval.
     confidence: f64,
@@ -163,7 +165,12 @@ struct Objection {
 }
 
 impl<'a> Court<'a> {
-    fn new(file: &BudgetFile, counts: &'a SampleCounts, context: &'a Context<'a>) -> Self {
+    fn new(
+        file: &BudgetFile,
+        counts: &'a SampleCounts,
+        executed: Option<&'a Executed<'a>>,
+        context: &'a Context<'a>,
+    ) -> Self {
         let is_share =
             |figure: &&Figure| matches!(figure, Figure::SelfShare { .. } | Figure::SleepShare);
         let shares = file.figures().filter(is_share).count();
@@ -171,12 +178,18 @@ impl<'a> Court<'a> {
         let samples = counts.batches().total();
         let missing = context.timing.missing();
         let objection = objection(counts, context, samples, missing);
-        Self { counts, context, confidence, samples, missing, objection }
+        let exact = executed
+            .filter(|executed| executed.calls.is_some())
+            .filter(|executed| samples == 0 || executed.tells_shares());
+        Self { counts, exact, context, confidence, samples, missing, objection }
     }
 
     fn judge(&self, budget: &Budget, function: Option<FunctionId>) -> Judgement {
         match (&budget.figure, function) {
             (Figure::SelfShare { .. }, Some(id)) => {
+                if let Some(exact) = self.exact {
+                    return exact.judge_share(budget, id, blank(budget, "share"));
+                }
                 let Part { categories, unknown, left_out } = self.function(id);
                 let judgement = self.judge_share(budget, &categories, unknown);
                 if left_out { Self::unwatched(judgement) } else { judgement }
@@ -190,6 +203,9 @@ impl<'a> Court<'a> {
     fn find(&self, figure: &Figure, function: Option<FunctionId>) -> Found {
         let (share, left_out) = match (figure, function) {
             (Figure::SelfShare { .. }, Some(id)) => {
+                if let Some(exact) = self.exact {
+                    return exact.find_share(id);
+                }
                 let Part { categories, unknown, left_out } = self.function(id);
                 (self.share(&categories, unknown), left_out)
             }

@@ -122,8 +122,10 @@ impl<'a> Ran<'a> {
         capture: &'a Capture,
         samples: &SampleCounts,
     ) -> Result<Option<Self>> {
-        let wanted = |figure: &Figure| {
-            matches!(figure, Figure::Coverage { .. } | Figure::Call { .. } | Figure::Way { .. })
+        let wanted = |figure: &Figure| match figure {
+            Figure::Coverage { .. } | Figure::Call { .. } | Figure::Way { .. } => true,
+            Figure::SelfShare { .. } => capture.has_flow(),
+            _ => false,
         };
         if !budgets.figures().any(wanted) {
             return Ok(None);

@@ -84,6 +84,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut figures = nesting.finish();
     figures.finish();
     if figures.rows().next().is_none() {
+        capture.require_counted_cycles(
+            "`profile --by interrupt` tells how often handlers were entered, and what they ran",
+        )?;
         bail!(
             "{}: no exception trace{}; turn it on with `plan --interrupt NAME=RATE`, or see with `inspect` what is in it instead",
             capture.name.display(),

@@ -99,6 +99,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
                 capture.name.display()
             );
         }
+        capture.require_counted_cycles("`profile --by task` tells what each of them ran")?;
         bail!(
             "{}: nothing tells of tasks{}; let the firmware state them (weltblick_marks.h) and say on which port: `marks_port` in the manifest, or --marks-port",
             capture.name.display(),

@@ -132,6 +132,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     add_calls(&reading, dictionary.image, window, &mut gather)?;
     let context = Context { image: dictionary.image, scale: reading.scale, values: &names };
     let Some(range) = gather.range.filter(|(start, end)| end > start) else {
+        capture.require_counted_cycles("`flow` and `profile --tree` tell what ran")?;
         bail!(
             "{}: nothing has a time here; turn timestamps on (TSENA in ITM_TCR, as `plan` says)",
             capture.name.display()

@@ -134,6 +134,7 @@ fn nothing_called(name: &str) -> String {
 
 /// When a point is that is no code, in the cycles that the instruction trace counts.
 pub(super) fn in_flow(point: &Point, capture: &Capture) -> Result<Window> {
+    capture.require_counted_cycles("name code or a byte")?;
     let clock = capture.manifest.target.core_clock.with_context(|| {
         format!("`{point}`: a time needs the core clock: give --core-clock, or `core_clock` in the manifest")
     })?;

@@ -3,7 +3,7 @@
 use super::part::Part;
 use super::read::Input;
 use super::segments::Gap;
-use anyhow::{Context as _, Result};
+use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::path::PathBuf;
 use std::sync::OnceLock;
@@ -211,6 +211,17 @@ impl Capture {
     /// Whether events come from the instruction trace, with the cycles that it counts.
     pub(crate) fn tells_events_by_flow(&self) -> bool {
         self.manifest.flow_events().is_some() && self.image.is_some()
+    }
+
+    /// Stops where everything that is wanted needs a time and nothing has one; says what tells more instead.
+    pub(crate) fn require_counted_cycles(&self, instead: &str) -> Result<()> {
+        if self.manifest.is_without_times() {
+            bail!(
+                "{}: this instruction trace counts no cycles, so that nothing has a time; {instead}",
+                self.name.display()
+            );
+        }
+        Ok(())
     }
 
     /// What tells time in the instruction trace.

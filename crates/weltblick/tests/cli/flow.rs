@@ -320,6 +320,53 @@ fn budgets_on_what_ran() {
     assert!(ended.out.contains("1 undecided, 1 met"), "{}", ended.out);
 }
 
+/// What samples estimate is known here, within bounds: no sample is asked for.
+#[test]
+fn shares_are_judged_by_what_ran() {
+    let bench = Bench::with_all_flows();
+    let judged = |capture: &str, budget: &str| {
+        bench.write("share.toml", budget);
+        let ended = bench.run(&format!("check {capture} share.toml --format json"));
+        let report: serde_json::Value = serde_json::from_str(&ended.out).unwrap();
+        (ended.code, report["budgets"][0].clone())
+    };
+    let share = |limit: &str| format!("[function.spectrum_power]\nself_share = {limit}\n");
+    let profile = bench.json("profile buoy-flow --top 0");
+    let rows = profile["rows"].as_array().unwrap();
+    let row = rows.iter().find(|row| row["function"] == "spectrum_power").unwrap();
+    for capture in ["buoy-flow", "buoy-etmv3"] {
+        assert_eq!(judged(capture, &share("'<= 20 %'")).0, 0);
+        let (code, judgement) = judged(capture, &share("'<= 2 %'"));
+        assert_eq!((code, judgement["verdict"].as_str()), (1, Some("broken")));
+    }
+    let (_, judgement) = judged("buoy-flow", &share("'<= 20 %'"));
+    for (judged, told) in [
+        ("observed", "self_share"),
+        ("observed_low", "self_share_low"),
+        ("observed_high", "self_share_high"),
+    ] {
+        assert_eq!(judgement[judged], row[told], "{judgement}");
+    }
+    // Whoever asks for samples gets none.
+    let over = share("{ limit = '<= 20 %', over = '>= 10 samples' }");
+    let (code, judgement) = judged("buoy-flow", &over);
+    assert_eq!(code, 3);
+    assert!(judgement["advice"].as_str().unwrap().contains("leave `over` out"), "{judgement}");
+    let relation = "[relation.a]\nholds = 'function.spectrum_power.self_share > function.wave_filter.self_share'\n";
+    assert_eq!(judged("buoy-flow", relation).0, 0);
+    // Of all time, nothing can be said without time, nor where only a part was recorded.
+    let undecided = |capture: &str, why: &str| {
+        let (code, judgement) = judged(capture, &share("'<= 100 %'"));
+        assert_eq!(code, 3);
+        assert!(judgement["evidence"].as_str().unwrap().contains(why), "{judgement}");
+    };
+    undecided("buoy-mtb", "counts no cycles");
+    let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
+    let part = manifest.replace("format = 1", "format = 1\nbetween_points = true");
+    bench.write("buoy-flow/capture.toml", part);
+    undecided("buoy-flow", "only a part of all code was traced");
+}
+
 #[test]
 fn nothing_is_met_that_the_recording_cannot_show() {
     let bench = Bench::with_flow();
@@ -380,7 +427,7 @@ fn interrupts_and_lanes_from_what_ran() {
     // Without cycle counts there is order, and no time.
     let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
     bench.write("buoy-flow/capture.toml", manifest.replace("0x1811", "0x1801"));
-    assert!(bench.error("interrupts buoy-flow").contains("no exception trace"));
+    assert!(bench.error("interrupts buoy-flow").contains("counts no cycles"));
 }
 
 #[test]
@@ -397,7 +444,7 @@ fn what_cannot_be_answered_says_why() {
         ("flow buoy", "no stream of this capture is an instruction trace"),
         ("flow buoy-flow --around fault_handler", "is not reached"),
         ("flow buoy-flow --around swo@3", "is called `etm`"),
-        ("flow buoy-mtb --around irq:adc_ready[3]", "name code, a time or a byte"),
+        ("flow buoy-mtb --around irq:adc_ready[3]", "counts no cycles"),
         ("flow buoy-flow --around irq:adc_reddy[3]", "the image's vector table has no"),
         ("profile buoy --tree", "only an instruction trace tells calls"),
         ("profile buoy-flow --of wave_fliter", "no function called"),

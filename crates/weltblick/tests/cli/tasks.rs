@@ -115,7 +115,17 @@ fn of_an_instruction_trace_alone() {
     let etmv3 = bench.json("tasks buoy-etmv3");
     assert_eq!(etmv3["tasks"].as_array().unwrap().len(), 4);
     // Without times there are no turns.
-    assert!(bench.error("tasks buoy-mtb").contains("nothing tells of tasks"));
+    for (arguments, instead) in [
+        ("tasks", "`profile --by task`"),
+        ("interrupts", "`profile --by interrupt`"),
+        ("timeline", "`profile --tree`"),
+        ("flow --around 1ms", "name code or a byte"),
+        ("flow --around irq:adc_ready[2]", "name code or a byte"),
+    ] {
+        let (command, rest) = arguments.split_once(' ').unwrap_or((arguments, ""));
+        let error = bench.error(&format!("{command} buoy-mtb {rest}"));
+        assert!(error.contains("counts no cycles") && error.contains(instead), "{error}");
+    }
     let lanes = bench.out("timeline buoy-flow --within 30ms..60ms --lanes tasks --columns 100");
     insta::assert_snapshot!(lanes);
 }

@@ -317,8 +317,17 @@ impl Manifest {
     /// it: where it counts cycles, and nothing else tells.
     #[must_use]
     pub fn flow_events(&self) -> Option<(usize, usize)> {
-        let alone = self.itm().is_none() && self.event_trace().is_none();
-        self.counted_flow().filter(|_| alone)
+        self.counted_flow().filter(|_| self.flow_is_alone())
+    }
+
+    /// Whether nothing has a time: an instruction trace is all that tells of events, and it counts no cycles.
+    #[must_use]
+    pub fn is_without_times(&self) -> bool {
+        self.flow().is_some() && self.flow_is_alone() && self.counted_flow().is_none()
+    }
+
+    fn flow_is_alone(&self) -> bool {
+        self.itm().is_none() && self.event_trace().is_none()
     }
 
     /// Whether an instruction trace could tell of exceptions, but something else does.
