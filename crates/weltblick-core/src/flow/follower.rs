@@ -230,8 +230,8 @@ impl<'a> Follower<'a> {
     /// branch.
     ///
     /// Behind an indirect branch whose target was not told, several readings are possible: it went to
-    /// where the last call said and ran on from there, if that leads to `address`; otherwise nothing
-    /// ran since (a tail-chained exception, whatever address it carries).
+    /// where the last call of the same handler said and ran on from there, if that leads to `address`;
+    /// otherwise nothing ran since (a tail-chained exception, whatever address it carries).
     ///
     /// # Errors
     ///
@@ -251,7 +251,9 @@ impl<'a> Follower<'a> {
             },
             (At::Start(number), false) => self.run_up_to(BlockId(number), address, sink),
             (At::Behind(_), _) => {
-                self.run_from_return(address, at_target, sink);
+                if !self.run_from_return(address, at_target, sink) {
+                    self.leave();
+                }
                 Ok(())
             }
         };
@@ -259,13 +261,32 @@ impl<'a> Follower<'a> {
             self.fail(mismatch);
         }
         self.at = At::Entry;
+        if let Some(stack) = &mut self.stack {
+            stack.enter();
+        }
         ran
     }
 
-    /// Behind an indirect branch: where the last call said, if `address` is reached from there.
-    fn run_from_return(&mut self, address: u64, at_target: bool, sink: &mut impl Sink) {
-        let Some(top) = self.stack.as_mut().and_then(ReturnStack::peek) else { return };
-        let Some(id) = self.code.block_at(top) else { return };
+    /// A handler ended: what comes then is told by an address.
+    pub fn left(&mut self) {
+        self.leave();
+        if let At::Behind(_) = self.at {
+            self.at = At::Entry;
+        }
+    }
+
+    fn leave(&mut self) {
+        if let Some(stack) = &mut self.stack {
+            stack.leave();
+        }
+    }
+
+    /// Behind an indirect branch: where the last call said, if `address` is reached from there. A handler does
+    /// not return to where others called. Returns whether it is so.
+    fn run_from_return(&mut self, address: u64, at_target: bool, sink: &mut impl Sink) -> bool {
+        let Some(stack) = self.stack.as_mut().filter(|stack| stack.is_own()) else { return false };
+        let Some(top) = stack.peek() else { return false };
+        let Some(id) = self.code.block_at(top) else { return false };
         let reaches = if at_target { top == address } else { self.ahead(id, address).is_some() };
         if reaches {
             if let Some(stack) = &mut self.stack {
@@ -276,6 +297,7 @@ impl<'a> Follower<'a> {
                 self.tell_up_to(id, last, address, sink);
             }
         }
+        reaches
     }
 
     /// Everything from where execution is up to the branch at `source` ran, no branch before it was taken,

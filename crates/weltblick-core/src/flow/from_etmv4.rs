@@ -2,6 +2,7 @@
 
 use super::follower::{Follower, mismatch};
 use super::piece::{self, Etmv4State};
+use super::return_stack::ReturnStack;
 use super::speculation::Waiting;
 use super::{Code, Gap, Mismatch, Moment, Sink};
 use crate::image::Image;
@@ -79,6 +80,7 @@ impl<'a> Etmv4Flow<'a> {
             waiting,
             speculation,
             exception: self.exception,
+            owners: self.follower.stack().map_or_else(Vec::new, ReturnStack::owners),
             flags: [self.informed, self.told, self.outside],
         }
     }
@@ -218,6 +220,7 @@ impl<'a> Etmv4Flow<'a> {
             }
             Packet::ExceptionReturn => {
                 self.without_address(offset, sink);
+                self.follower.left();
                 sink.moment(offset, &Moment::Left);
             }
             Packet::TraceInfo(_) => self.informed = true,

@@ -25,6 +25,8 @@ pub struct Etmv4State {
     pub(super) waiting: Vec<(u64, Packet)>,
     pub(super) speculation: [u32; 3],
     pub(super) exception: Option<(u64, Exception)>,
+    /// Whose entries of the return stack are.
+    pub(super) owners: Vec<u32>,
     pub(super) flags: [bool; 3],
 }
 

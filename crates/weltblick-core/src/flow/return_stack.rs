@@ -3,15 +3,38 @@
 
 /// Entries that are kept. Trace units have fewer: what they forget first they never refer to.
 const DEPTH: usize = 16;
+/// Handlers on top of each other that are told apart.
+const NESTED: usize = 16;
+/// Every entry belongs to what runs, as far as anybody knows.
+const ALL: u32 = u32::MAX;
 
 /// A ring of return addresses.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy)]
 pub(super) struct ReturnStack {
     entries: [u64; DEPTH],
     /// Where the next entry goes.
     top: usize,
     filled: usize,
     since: Since,
+    /// How many of the newest entries were pushed by the handler that runs: it returns to no others.
+    own: u32,
+    /// The same of what it interrupted, the outermost first.
+    below: [u32; NESTED],
+    handlers: usize,
+}
+
+impl Default for ReturnStack {
+    fn default() -> Self {
+        Self {
+            entries: [0; DEPTH],
+            top: 0,
+            filled: 0,
+            since: Since::default(),
+            own: ALL,
+            below: [0; NESTED],
+            handlers: 0,
+        }
+    }
 }
 
 /// What happened since a piece of the recording began that is read beside others: see
@@ -33,6 +56,30 @@ impl ReturnStack {
         self.top = (self.top + 1) % DEPTH;
         self.filled = (self.filled + 1).min(DEPTH);
         self.since.deepest = self.since.deepest.max(self.filled);
+        self.own = self.own.saturating_add(1);
+    }
+
+    /// A handler begins.
+    pub(super) fn enter(&mut self) {
+        if self.handlers == NESTED {
+            return self.forget_handlers();
+        }
+        self.below[self.handlers] = self.own;
+        self.handlers += 1;
+        self.own = 0;
+    }
+
+    /// The handler that runs ends.
+    pub(super) fn leave(&mut self) {
+        match self.handlers.checked_sub(1) {
+            Some(handlers) => (self.handlers, self.own) = (handlers, self.below[handlers]),
+            None => self.own = ALL,
+        }
+    }
+
+    /// Whether the newest entry was pushed by what runs.
+    pub(super) const fn is_own(&self) -> bool {
+        self.own > 0
     }
 
     pub(super) fn peek(&mut self) -> Option<u64> {
@@ -44,12 +91,25 @@ impl ReturnStack {
         let address = self.peek()?;
         self.top = (self.top + DEPTH - 1) % DEPTH;
         self.filled -= 1;
+        if self.own != ALL {
+            self.own = self.own.saturating_sub(1);
+        }
         Some(address)
     }
 
     pub(super) fn clear(&mut self) {
         self.filled = 0;
         self.since.emptied = true;
+        self.forget_handlers();
+    }
+
+    const fn forget_handlers(&mut self) {
+        (self.handlers, self.own) = (0, ALL);
+    }
+
+    /// Whose entries these are: how many of each handler, the outermost first.
+    pub(super) fn owners(&self) -> Vec<u32> {
+        self.below[..self.handlers].iter().copied().chain([self.own]).collect()
     }
 
     /// A piece begins: entries that were pushed before reading began are not known.
@@ -75,8 +135,10 @@ impl ReturnStack {
         // What the ring would have overwritten.
         let gone = (older.len() + deepest).saturating_sub(DEPTH);
         let all: Vec<u64> = older.iter().skip(gone).copied().chain(self.entries()).collect();
+        let own = self.own;
         (self.top, self.filled) = (0, 0);
         all.iter().for_each(|&address| self.push(address));
+        self.own = own;
         true
     }
 }
@@ -85,6 +147,24 @@ impl ReturnStack {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn handlers_own_what_they_pushed() {
+        let mut stack = ReturnStack::default();
+        stack.push(0x100);
+        stack.enter();
+        assert!(!stack.is_own());
+        stack.push(0x200);
+        assert!(stack.is_own());
+        assert_eq!(stack.pop(), Some(0x200));
+        assert!(!stack.is_own());
+        stack.leave();
+        assert!(stack.is_own());
+        assert_eq!(stack.peek(), Some(0x100));
+        // Deeper than anybody nests, nobody knows.
+        (0..=NESTED).for_each(|_| stack.enter());
+        assert!(stack.is_own());
+    }
 
     #[derive(Debug, Clone, Copy)]
     enum Do {

@@ -44,6 +44,7 @@ pub(super) fn list(capture: &Capture, request: &Request<'_>, out: &mut dyn Write
         image: capture.image.as_ref().map(|open| &open.image),
         clock: capture.timestamp_clock(),
         left: request.top,
+        passed: false,
         face,
         failed: None,
     }));
@@ -79,15 +80,6 @@ impl Wanted {
                     *edge = *offset;
                     wanted.stream = Some(stream.clone());
                 }
-                Some(Point::Time(time)) if by_flow => {
-                    let bytes = told_around(capture, cycle_at(capture, *time)?)?;
-                    wanted.stream = Some(capture.flow_stream_name());
-                    if is_start {
-                        wanted.bytes.start = bytes.start;
-                    } else {
-                        wanted.bytes.end = bytes.end;
-                    }
-                }
                 Some(Point::Time(time)) => {
                     let edge = if is_start { &mut cycles.start } else { &mut cycles.end };
                     *edge = cycle_at(capture, *time)?;
@@ -95,6 +87,12 @@ impl Wanted {
                 }
                 Some(other) => bail!("--within: give times or bytes here, not `{other}`"),
             }
+        }
+        if let Some(cycles) = wanted.cycles.take_if(|_| by_flow) {
+            let told = told_in(capture, cycles)?;
+            let Range { start, end } = wanted.bytes;
+            wanted.bytes = start.max(told.start)..end.min(told.end);
+            wanted.stream.get_or_insert_with(|| capture.flow_stream_name());
         }
         if let Some(stream) = &wanted.stream
             && !capture.origin_names().contains(stream)
@@ -113,6 +111,11 @@ impl Wanted {
         });
         in_bytes && in_stream && in_time
     }
+
+    /// Whether everything from a packet on lies behind what is wanted.
+    fn ends_before(&self, at: &Range<u64>, origin: &str) -> bool {
+        at.start >= self.bytes.end && self.stream.as_deref() == Some(origin)
+    }
 }
 
 fn cycle_at(capture: &Capture, time: Duration) -> Result<u64> {
@@ -121,22 +124,22 @@ fn cycle_at(capture: &Capture, time: Duration) -> Result<u64> {
     Ok(clock.cycle_at(time))
 }
 
-/// The bytes of an instruction trace from the count of cycles before a moment up to the one after it.
-fn told_around(capture: &Capture, cycle: u64) -> Result<Range<u64>> {
+/// The bytes of an instruction trace from the count of cycles before a stretch up to the one after it.
+fn told_in(capture: &Capture, cycles: Range<u64>) -> Result<Range<u64>> {
     if capture.flow_clocking() != Clocking::Cycles || !capture.tells_events_by_flow() {
         bail!(
             "--within: packets of this instruction trace have no time: give bytes, such as {}@4096..",
             capture.flow_stream_name()
         );
     }
-    let mut counts = Counts { wanted: cycle, cycles: 0, bytes: 0..u64::MAX };
+    let mut counts = Counts { wanted: cycles, cycles: 0, bytes: 0..u64::MAX };
     capture.replay_flow(&mut counts)?;
     Ok(counts.bytes)
 }
 
-/// Looks for the counts of cycles around a moment.
+/// Looks for the counts of cycles around a stretch.
 struct Counts {
-    wanted: u64,
+    wanted: Range<u64>,
     cycles: u64,
     bytes: Range<u64>,
 }
@@ -149,16 +152,18 @@ impl flow::Sink for Counts {
             && !self.has_enough()
         {
             self.cycles += u64::from(*cycles);
-            if self.cycles <= self.wanted {
+            if self.cycles <= self.wanted.start {
                 self.bytes.start = offset;
-            } else {
+            }
+            if self.cycles > self.wanted.end {
                 self.bytes.end = offset + 1;
             }
         }
     }
 
     fn has_enough(&self) -> bool {
-        self.bytes.end < u64::MAX
+        let open = self.wanted.end == u64::MAX;
+        self.bytes.end < u64::MAX || open && self.cycles > self.wanted.start
     }
 }
 
@@ -188,6 +193,8 @@ struct Listing<'a> {
     image: Option<&'a Image>,
     clock: Option<Frequency>,
     left: usize,
+    /// Behind all bytes that are wanted.
+    passed: bool,
     face: show::PacketFace<'a>,
     failed: Option<std::io::Error>,
 }
@@ -231,6 +238,7 @@ impl Listing<'_> {
                 continue;
             }
             let name = self.origins.get(usize::from(entry.origin.0)).map_or("", String::as_str);
+            self.passed |= self.wanted.ends_before(&entry.at, name);
             if self.wanted.holds(&entry.at, name, entry.time) {
                 self.left -= 1;
                 let line = PacketLine {
@@ -258,7 +266,7 @@ struct Packets<'a>(Rc<RefCell<Listing<'a>>>);
 impl Tap for Packets<'_> {
     fn has_enough(&self) -> bool {
         let listing = self.0.borrow();
-        listing.left == 0 || listing.failed.is_some()
+        listing.left == 0 || listing.passed || listing.failed.is_some()
     }
 
     fn packet(&mut self, origin: Origin, at: Range<u64>, packet: Packet) {

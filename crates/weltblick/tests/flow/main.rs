@@ -10,6 +10,7 @@ mod executed;
 mod mtb;
 mod parts;
 mod pieces;
+mod random_calls;
 mod random_programs;
 mod recording;
 mod turns;

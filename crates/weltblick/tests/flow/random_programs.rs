@@ -2,7 +2,7 @@
 
 use crate::etmv3::follow;
 use crate::executed::{Executed, compare};
-use crate::recording::{ETM, Told};
+use crate::recording::{ETM, FAST, Told};
 use object::write::{Object, StandardSection, Symbol, SymbolSection};
 use object::{Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope};
 use proptest::collection::vec;
@@ -16,7 +16,7 @@ use weltblick_standin::{Machine, Program};
 
 /// Something that a function does.
 #[derive(Debug, Clone)]
-enum Item {
+pub(crate) enum Item {
     /// Arithmetic that changes flags and registers.
     Arithmetic(u16),
     /// A branch forward over so many items, if a condition holds.
@@ -29,6 +29,8 @@ enum Item {
     Loop(usize),
     /// A call of a function further down.
     Call(usize),
+    /// The same as the last that a function does: that one returns for both.
+    TailCall(usize),
     /// An instruction that runs if a condition holds; it may be a return.
     If { condition: u16, returns: bool },
     /// One of two ways, through a table.
@@ -39,7 +41,7 @@ enum Item {
     Supervisor,
 }
 
-fn item() -> impl Strategy<Value = Item> {
+pub(crate) fn item() -> impl Strategy<Value = Item> {
     let arithmetic = prop_oneof![
         (0_u16..4, any::<u8>()).prop_map(|(rd, n)| 0x2000 | rd << 8 | u16::from(n)),
         (0_u16..4, any::<u8>()).prop_map(|(rd, n)| 0x3000 | rd << 8 | u16::from(n)),
@@ -55,6 +57,7 @@ fn item() -> impl Strategy<Value = Item> {
         1 => (0_usize..4).prop_map(Item::Jump),
         1 => (1_usize..4).prop_map(Item::Loop),
         2 => (1_usize..4).prop_map(Item::Call),
+        1 => (1_usize..4).prop_map(Item::TailCall),
         2 => (0_u16..14, any::<bool>()).prop_map(|(condition, returns)| Item::If { condition, returns }),
         1 => (0_u16..2).prop_map(Item::Table),
         1 => Just(Item::Barrier),
@@ -69,6 +72,7 @@ impl Item {
             Self::Arithmetic(_) | Self::Skip { .. } | Self::SkipByRegister { .. } => 1,
             Self::Jump(_) | Self::Supervisor => 1,
             Self::Loop(_) | Self::Call(_) | Self::If { .. } | Self::Barrier => 2,
+            Self::TailCall(_) => 4,
             // The choice, the branch, the table, and one more instruction on the first way.
             Self::Table(_) => 5,
         }
@@ -76,11 +80,19 @@ impl Item {
 }
 
 const PUSH: u16 = 0xb510;
-const POP: u16 = 0xbd10;
+pub(crate) const POP: u16 = 0xbd10;
+
+/// A program.
+#[derive(Debug)]
+pub(crate) struct Assembled {
+    pub(crate) code: Vec<u16>,
+    /// Where its functions begin, in halfwords.
+    pub(crate) starts: Vec<usize>,
+}
 
 /// Functions one after the other: `push {r4, lr}`, a counter, the items, `pop {r4, pc}`. The last one is
 /// the handler of every exception; the first one begins anew for ever.
-fn assemble(functions: &[Vec<Item>]) -> Vec<u16> {
+pub(crate) fn assemble(functions: &[Vec<Item>]) -> Assembled {
     let mut starts = Vec::new();
     let mut at = 32;
     for items in functions {
@@ -127,17 +139,20 @@ fn assemble(functions: &[Vec<Item>]) -> Vec<u16> {
                     code.push(0x3d01); // subs r5, #1
                     code.push(0xd100 | distance(to, here + 1) as u8 as u16);
                 }
-                Item::Call(further) => {
-                    // Never the handler, and never back: no recursion.
-                    let whom = number + further;
-                    if number + 1 >= functions.len() || whom + 1 >= functions.len() {
-                        code.extend([0xbf00; 2]);
-                    } else {
-                        let far = distance(starts[whom], here) as u32;
-                        code.push(0xf000 | (far >> 11) as u16 & 0x7ff);
-                        code.push(0xf800 | far as u16 & 0x7ff);
-                    }
+                // Never the handler, and never back: no recursion.
+                Item::Call(further) if number + further + 1 < functions.len() => {
+                    let far = distance(starts[number + further], here) as u32;
+                    code.push(0xf000 | (far >> 11) as u16 & 0x7ff);
+                    code.push(0xf800 | far as u16 & 0x7ff);
                 }
+                // The first function was called by nobody.
+                Item::TailCall(further) if number > 0 && number + further + 1 < functions.len() => {
+                    let far = distance(starts[number + further], here + 2) as u32;
+                    code.extend([0xe8bd, 0x4010]); // pop.w {r4, lr}
+                    code.push(0xf000 | (far >> 11) as u16 & 0x3ff);
+                    code.push(0xb800 | far as u16 & 0x7ff);
+                }
+                Item::Call(_) | Item::TailCall(_) => code.extend(vec![0xbf00; item.length()]),
                 Item::If { condition, returns } => {
                     code.push(0xbf08 | condition << 4);
                     // The first function was called by nobody.
@@ -161,32 +176,35 @@ fn assemble(functions: &[Vec<Item>]) -> Vec<u16> {
             POP
         });
     }
-    code
+    Assembled { code, starts }
 }
 
 /// An ELF file of it; a relocatable one begins at address 0.
-fn image(code: &[u8], functions: usize) -> Image {
+fn image(Assembled { code, starts }: &Assembled) -> Image {
     let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
     let text = file.section_id(StandardSection::Text);
-    file.append_section_data(text, code, 4);
-    file.add_symbol(Symbol {
-        name: format!("all_{functions}").into_bytes(),
-        value: 65,
-        size: code.len() as u64 - 64,
-        kind: SymbolKind::Text,
-        scope: SymbolScope::Linkage,
-        weak: false,
-        section: SymbolSection::Section(text),
-        flags: SymbolFlags::None,
-    });
+    let bytes: Vec<u8> = code.iter().flat_map(|half| half.to_le_bytes()).collect();
+    file.append_section_data(text, &bytes, 4);
+    let ends = starts.iter().skip(1).copied().chain([code.len()]);
+    for (number, (start, end)) in starts.iter().zip(ends).enumerate() {
+        file.add_symbol(Symbol {
+            name: format!("function_{number}").into_bytes(),
+            value: 2 * *start as u64 + 1,
+            size: 2 * (end - start) as u64,
+            kind: SymbolKind::Text,
+            scope: SymbolScope::Linkage,
+            weak: false,
+            section: SymbolSection::Section(text),
+            flags: SymbolFlags::None,
+        });
+    }
     Image::parse(&file.write().unwrap()).unwrap()
 }
 
 /// A machine with these functions, and SysTick interrupts at any place, more urgent than the supervisor's
 /// handler.
-fn machine(functions: &[Vec<Item>], link_bit_rate: u64, tick: u32) -> (Image, Machine) {
-    let code: Vec<u8> = assemble(functions).iter().flat_map(|half| half.to_le_bytes()).collect();
-    let image = image(&code, functions.len());
+pub(crate) fn machine(assembled: &Assembled, link_bit_rate: u64, tick: u32) -> (Image, Machine) {
+    let code = assembled.code.iter().flat_map(|half| half.to_le_bytes()).collect();
     let setup = Setup { link_bit_rate, ..Setup::default() };
     let mut machine = Machine::new(&Program::from_bytes(0, code), setup).unwrap();
     machine.keep_addresses();
@@ -198,7 +216,7 @@ fn machine(functions: &[Vec<Item>], link_bit_rate: u64, tick: u32) -> (Image, Ma
     ] {
         machine.poke(address, 4, value).unwrap();
     }
-    (image, machine)
+    (image(assembled), machine)
 }
 
 fn manners() -> impl Strategy<Value = etmv3::Manners> {
@@ -216,6 +234,45 @@ fn manners() -> impl Strategy<Value = etmv3::Manners> {
     )
 }
 
+/// Every instruction of a program is found, with these `TRCCONFIGR` and `TRCSYNCPR`.
+fn is_found(
+    functions: &[Vec<Item>],
+    [config, sync]: [u32; 2],
+    manners: Manners,
+    bit_rate: u64,
+    tick: u32,
+) {
+    let (image, mut machine) = machine(&assemble(functions), bit_rate, tick);
+    machine.trace_mut().fit(Fitted::Etmv4(Etm::new(manners)));
+    for (address, value) in [
+        (ETM + 0x010, config),
+        (ETM + 0x034, sync),
+        (ETM + 0x038, 8),
+        (ETM + 0x080, 1 | 1 << 9),
+        (ETM + 0x004, 1),
+    ] {
+        machine.poke(address, 4, value).unwrap();
+    }
+    // Programs may come to a stop of their own: what ran before counts.
+    machine.run(60_000);
+    let bytes = machine.take_trace();
+    let mut executed = Executed::new(&image);
+    Told::Etmv4(config).follow(&image, &[], (&bytes, 0), &mut executed);
+    let only_overflows = executed.gaps.iter().all(|(_, gap)| *gap == Gap::Overflow);
+    assert!(only_overflows, "{:?}", executed.gaps);
+    compare(&machine, &executed, 0);
+}
+
+/// A tail-chained exception may carry an address that lies right behind where a thread's last call returns to:
+/// the handler that ends did not go there.
+#[test]
+fn a_handler_does_not_return_to_where_a_thread_called() {
+    let functions =
+        [vec![Item::Call(1), Item::Supervisor], vec![], vec![], vec![], vec![Item::Jump(0)]];
+    let manners = Manners { tail_chain: TailChain::StackedAfter, overflow_synchronises: false };
+    is_found(&functions, [1 | 1 << 4 | 1 << 11 | 1 << 12, 8], manners, FAST, 85);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(96))]
 
@@ -231,23 +288,8 @@ proptest! {
         overflow_synchronises: bool,
         tick in 40_u32..900,
     ) {
-        let (image, mut machine) = machine(&functions, bit_rate, tick);
         let manners = Manners { tail_chain, overflow_synchronises };
-        machine.trace_mut().fit(Fitted::Etmv4(Etm::new(manners)));
-        for (address, value) in [
-            (ETM + 0x010, config), (ETM + 0x034, sync), (ETM + 0x038, 8),
-            (ETM + 0x080, 1 | 1 << 9), (ETM + 0x004, 1),
-        ] {
-            machine.poke(address, 4, value).unwrap();
-        }
-        // Programs may come to a stop of their own: what ran before counts.
-        machine.run(60_000);
-        let bytes = machine.take_trace();
-        let mut executed = Executed::new(&image);
-        Told::Etmv4(config).follow(&image, &[], (&bytes, 0), &mut executed);
-        let only_overflows = executed.gaps.iter().all(|(_, gap)| *gap == Gap::Overflow);
-        prop_assert!(only_overflows, "{:?}", executed.gaps);
-        compare(&machine, &executed, 0);
+        is_found(&functions, [config, sync], manners, bit_rate, tick);
     }
 
     #[test]
@@ -259,7 +301,7 @@ proptest! {
         bit_rate in prop::sample::select(vec![10_000_000_000_u64, 200_000_000, 40_000_000]),
         tick in 40_u32..900,
     ) {
-        let (image, mut machine) = machine(&functions, bit_rate, tick);
+        let (image, mut machine) = machine(&assemble(&functions), bit_rate, tick);
         machine.trace_mut().fit(Fitted::Etmv3(etmv3::Etm::new(manners)));
         for (address, value) in [(ETM + 0x020, 0x6f), (ETM + 0x1e0, sync), (ETM, etmcr)] {
             machine.poke(address, 4, value).unwrap();
