@@ -11,7 +11,7 @@ use weltblick_core::measure::execution::{FlowIndex, Indexing};
 /// Shorter traces are read faster than their index would be made.
 const SHORT: u64 = 32 << 20;
 /// The form of what is kept.
-const FORM: u32 = 4;
+const FORM: u32 = 5;
 
 /// The index of a capture's instruction trace: from the cache folder, else made and kept there. `None`
 /// where reading all of it is as good: a short trace, or nowhere to keep it.
