@@ -5,7 +5,7 @@ use super::executed::{Executed, KNOW_TIME, LOSE_NOTHING, OTHER_IMAGE, Observed, 
 use super::judgement::{Judgement, Verdict};
 use super::timing::{Finding, Found};
 use crate::image::FunctionId;
-use crate::measure::execution::{Named, SelfTime};
+use crate::measure::execution::{Calls, Named};
 use crate::stats::Bounds;
 
 const NO_TIME: [&str; 2] =
@@ -18,7 +18,12 @@ const WINDOW: [&str; 2] = [
 impl Executed<'_> {
     /// Whether the instruction trace tells shares, and lost nothing.
     pub(super) fn tells_shares(&self) -> bool {
-        self.is_whole() && self.calls.is_some_and(|calls| calls.ticks().is_some())
+        self.knows_all_time() && self.calls.is_some_and(|calls| calls.ticks().is_some())
+    }
+
+    /// Whether everything that ran is known, and how long all of it took.
+    fn knows_all_time(&self) -> bool {
+        self.is_whole() && self.calls.is_some_and(Calls::knows_all_time)
     }
 
     /// Judges a function's share of all time, without what it calls.
@@ -55,7 +60,7 @@ impl Executed<'_> {
         let mut finding = Finding {
             low,
             high,
-            lossy: !self.is_whole(),
+            lossy: !self.knows_all_time(),
             evidence,
             ..Finding::exact(best, u64::MAX, "")
         };
@@ -76,25 +81,22 @@ impl Executed<'_> {
         if self.seen.gaps.unwatched > 0 {
             return Err(WINDOW);
         }
-        let (mut time, mut instructions) = (SelfTime::default(), 0);
-        let own = calls.tree().nodes().iter();
-        for node in own.filter(|node| node.function == Some(Named(Some(function)))) {
-            time.add(node.time);
-            instructions += node.instructions;
-        }
-        let whole = self.is_whole();
+        let (instructions, time) = calls.tree().own(Named(Some(function)));
         let part = |ticks: u64| (ticks as f64 / all).min(1.0);
-        let bounds = if whole {
-            Bounds { low: part(time.low), high: part(time.high) }
+        let (bounds, evidence, advice) = if self.knows_all_time() {
+            let bounds = Bounds { low: part(time.low), high: part(time.high) };
+            (bounds, format!("exact: {instructions} instructions and their time"), KNOW_TIME)
         } else {
-            Bounds { low: 0.0, high: 1.0 }
+            let evidence = format!(
+                "{instructions} instructions that are known; something is missing, nobody knows how long"
+            );
+            (Bounds { low: 0.0, high: 1.0 }, evidence, LOSE_NOTHING)
         };
-        let lossy = if whole { "" } else { "; something is missing, nobody knows how long" };
         Ok(Observed {
             bounds,
             best: part(time.ticks),
-            evidence: format!("exact: {instructions} instructions and their time{lossy}"),
-            advice: if whole { KNOW_TIME } else { LOSE_NOTHING },
+            evidence,
+            advice,
             count: u64::MAX,
             objection: self.intrusive.then_some(STOPPED),
         })

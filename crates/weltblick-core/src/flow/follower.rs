@@ -15,7 +15,7 @@ enum At {
     Start(u32),
     /// Behind the indirect branch at the end of this block.
     Behind(u32),
-    /// In an exception's entry: before its handler's first instruction.
+    /// In an exception's entry, before its handler's first instruction; or behind its return.
     Entry,
 }
 

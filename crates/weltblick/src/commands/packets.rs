@@ -152,7 +152,7 @@ impl flow::Sink for Counts {
             && !self.has_enough()
         {
             self.cycles += u64::from(*cycles);
-            if self.cycles <= self.wanted.start {
+            if self.wanted.start > 0 && self.cycles <= self.wanted.start {
                 self.bytes.start = offset;
             }
             if self.cycles > self.wanted.end {

@@ -368,7 +368,6 @@ fn shares_are_judged_by_what_ran() {
     bench.write("buoy-flow/etm.bin", damaged);
     undecided("buoy-flow", "something is missing");
     assert_eq!(judged("buoy-flow", &share("'<= 2 %'")).0, 3);
-    bench.write("buoy-flow/etm.bin", whole);
     let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
     let part = manifest.replace("format = 1", "format = 1\nbetween_points = true");
     bench.write("buoy-flow/capture.toml", part);

@@ -3,12 +3,15 @@
 use crate::executed::image;
 use crate::recording::{self, ETM, FAST, Told, certain};
 use std::collections::HashMap;
+use std::ops::Range;
 use weltblick_core::flow::{Clocking, Code};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, Listed, Listing, Named, OnStack, Role, Root, Seen, Times,
 };
 use weltblick_core::stats::Bounds;
+use weltblick_core::wire::etmv4::{Decoder, Packet, Settings};
+use weltblick_core::wire::{Malformed, Sink};
 use weltblick_standin::Machine;
 use weltblick_standin::trace::Fitted;
 use weltblick_standin::trace::etmv3::Etm;
@@ -175,6 +178,41 @@ fn call_counts_are_exact(by: By) {
     assert_eq!(calls.instructions(), told.len() as u64);
     let by_path: u64 = calls.tree().nodes().iter().map(|node| node.instructions).sum();
     assert_eq!(by_path, told.len() as u64);
+}
+
+/// Where counts of up to 127 cycles stand that have no short form.
+#[derive(Default)]
+struct LongCounts(Vec<usize>);
+
+impl Sink<Packet> for LongCounts {
+    fn packet(&mut self, at: Range<u64>, packet: Packet) {
+        let long = matches!(packet, Packet::CycleCount { cycles: Some(48..), .. });
+        if long && at.end - at.start == 2 {
+            self.0.push(at.start as usize);
+        }
+    }
+    fn loss(&mut self, _: Range<u64>, _: Malformed) {}
+}
+
+#[test]
+fn one_count_that_is_not_known_is_enough_not_to_know_all_time() {
+    let image = image();
+    for by in [By::Etmv4(4), By::Etmv4(256), By::Etmv3] {
+        assert!(record(&image, 5_000_000, by).calls.knows_all_time(), "{by:?}");
+    }
+    let (_, mut bytes, told) = recorded(5_000_000, By::Etmv4(32));
+    let mut counts = LongCounts::default();
+    let settings = Settings { trcconfigr: CONFIG, ..Settings::default() };
+    Decoder::new(settings).push(&bytes, &mut counts);
+    let place = counts.0[counts.0.len() / 2];
+    assert_eq!(bytes[place], 0x0e);
+    // One that says so, and a packet that says nothing.
+    bytes[place..place + 2].copy_from_slice(&[0x0f, 0x70]);
+    let mut sink = (BlockCounts::default(), Calls::new(&image, Clocking::Cycles));
+    told.follow(&image, &[], (&bytes, 0), &mut sink);
+    let (counts, mut calls) = sink;
+    calls.finish();
+    assert!(counts.gaps().is_whole() && !calls.knows_all_time());
 }
 
 #[test]

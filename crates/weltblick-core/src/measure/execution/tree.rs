@@ -86,7 +86,7 @@ pub struct SelfTime {
 
 impl SelfTime {
     /// Adds what ran elsewhere.
-    pub(crate) const fn add(&mut self, other: Self) {
+    pub(super) const fn add(&mut self, other: Self) {
         self.ticks = self.ticks.saturating_add(other.ticks);
         self.low = self.low.saturating_add(other.low);
         self.high = self.high.saturating_add(other.high);
@@ -158,6 +158,17 @@ impl Tree {
             stretch: 0,
         });
         id
+    }
+
+    /// What a function ran itself, on all its paths: instructions, and time.
+    #[must_use]
+    pub fn own(&self, function: Named) -> (u64, SelfTime) {
+        let mut all = (0, SelfTime::default());
+        for node in self.nodes.iter().filter(|node| node.function == Some(function)) {
+            all.0 += node.instructions;
+            all.1.add(node.time);
+        }
+        all
     }
 
     /// Whether a path has this function above its end.

@@ -87,6 +87,8 @@ pub(super) struct Following<'a> {
     /// Stretches so far, and the last one of which nobody knows how long it was.
     pub(super) stretch: u64,
     pub(super) unknown: u64,
+    /// There was one between two times.
+    pub(super) untimed: bool,
     pub(super) offset: u64,
     /// Ways that are followed between points.
     pub(super) crossings: Option<Box<Crossings>>,
@@ -124,6 +126,7 @@ impl<'a> Following<'a> {
             pace: Pace::default(),
             stretch: 0,
             unknown: 0,
+            untimed: false,
             offset: 0,
             crossings: None,
             passed: Vec::new(),
@@ -134,6 +137,8 @@ impl<'a> Following<'a> {
 
     /// Ends the recording: open calls are cut.
     pub(super) fn finish(&mut self) {
+        // What ran after the last time lies between no two.
+        let untimed = self.untimed;
         self.flush();
         for number in self.contexts.open_frames() {
             let Frame { function, whole, began, .. } = self.frames[number];
@@ -153,6 +158,7 @@ impl<'a> Following<'a> {
         }
         self.forget_all();
         self.settle(None);
+        self.untimed = untimed;
     }
 
     /// How many calls deep what runs is, handlers on top of what they interrupted.

@@ -116,6 +116,12 @@ impl<'a> Calls<'a> {
         (*clocking != Clocking::Nothing).then_some(clock.high + self.strides.alone.ticks)
     }
 
+    /// Whether it is known how long every stretch lasted, between the first time and the last.
+    #[must_use]
+    pub const fn knows_all_time(&self) -> bool {
+        !self.following.untimed
+    }
+
     /// Instructions in all.
     #[must_use]
     pub const fn instructions(&self) -> u64 {

@@ -49,6 +49,7 @@ impl Following<'_> {
         if ticks.is_none() {
             // Nor is it known of calls that are open how long they last.
             self.unknown = self.stretch;
+            self.untimed |= self.clock.high > 0;
         }
         let idle = (!self.contexts.is_nobody()).then_some(self.node);
         share_out(&items, &mix, ticks, self.stretch, idle, &mut self.pace, &mut self.tree);
