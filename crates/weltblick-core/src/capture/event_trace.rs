@@ -195,7 +195,7 @@ impl<'s> EventReading<'s> {
     }
 
     /// The next bytes of a file.
-    pub fn push(&mut self, file: usize, bytes: &[u8], sink: &mut impl Sink) {
+    pub fn push(&mut self, file: usize, bytes: &[u8], sink: &mut dyn Sink) {
         if let Some(mut decoder) = self.files[file].decoder.take() {
             decoder.push(bytes, &mut self.taking(file));
             self.files[file].decoder = Some(decoder);
@@ -204,7 +204,7 @@ impl<'s> EventReading<'s> {
     }
 
     /// A file has ended.
-    pub fn finish_file(&mut self, file: usize, sink: &mut impl Sink) {
+    pub fn finish_file(&mut self, file: usize, sink: &mut dyn Sink) {
         if let Some(decoder) = self.files[file].decoder.take() {
             decoder.finish(&mut self.taking(file));
         }
@@ -219,7 +219,7 @@ impl<'s> EventReading<'s> {
     }
 
     /// Hands on what no file can come before any more.
-    fn release(&mut self, sink: &mut impl Sink) {
+    fn release(&mut self, sink: &mut dyn Sink) {
         let waits = |file: &File<'_>| file.decoder.is_some() && file.queue.is_empty();
         while !self.files.iter().any(waits) {
             // A loss begins where the events before it end.
@@ -235,7 +235,7 @@ impl<'s> EventReading<'s> {
         }
     }
 
-    fn hand_on(&mut self, number: usize, item: &Item, sink: &mut impl Sink) {
+    fn hand_on(&mut self, number: usize, item: &Item, sink: &mut dyn Sink) {
         if let Some(blind) = item.blind {
             self.blind[number] = blind;
         }

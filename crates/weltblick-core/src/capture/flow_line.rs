@@ -172,7 +172,12 @@ impl<'a> FlowLine<'a> {
     }
 
     /// Reads the next bytes of the stream.
-    pub fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
+    pub fn push(&mut self, bytes: &[u8], mut sink: &mut dyn Sink) {
+        self.push_into(bytes, &mut sink);
+    }
+
+    /// Reads the next bytes for one sink alone: compiled for it, where a call for each block would cost too much.
+    pub fn push_into<S: Sink>(&mut self, bytes: &[u8], sink: &mut S) {
         let Self { framing, trace_id, reading, anchors } = self;
         match framing {
             None => reading.push(bytes, sink),
@@ -184,7 +189,8 @@ impl<'a> FlowLine<'a> {
     }
 
     /// Bytes are missing here, or were not recorded by choice (`None`).
-    pub fn gap(&mut self, why: Option<LossReason>, sink: &mut impl Sink) {
+    pub fn gap(&mut self, why: Option<LossReason>, mut sink: &mut dyn Sink) {
+        let sink = &mut sink;
         let Self { framing, trace_id, reading, anchors } = self;
         let half = if why.is_none() { Malformed::Unwanted } else { Malformed::FramingLoss };
         reading.interrupt(half, sink);
@@ -196,7 +202,8 @@ impl<'a> FlowLine<'a> {
     }
 
     /// Ends the stream: the blocks that were reached.
-    pub fn finish(self, sink: &mut impl Sink) -> Code<'a> {
+    pub fn finish(self, mut sink: &mut dyn Sink) -> Code<'a> {
+        let sink = &mut sink;
         let Self { framing, trace_id, mut reading, .. } = self;
         if let Some(deframer) = framing {
             let reading = &mut reading;

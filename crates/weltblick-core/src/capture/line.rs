@@ -7,6 +7,10 @@ use std::ops::Range;
 
 /// Sees packets and frames on their way; every method does nothing unless overridden.
 pub trait Tap {
+    /// Whether packets are looked at at all.
+    fn wants_packets(&self) -> bool {
+        true
+    }
     /// Bytes of the stream as they come, framing included.
     #[inline]
     fn raw(&mut self, _bytes: &[u8]) {}
@@ -38,7 +42,52 @@ pub trait Tap {
     fn unread_source(&mut self, _id: tpiu::TraceId, _bytes: usize) {}
 }
 
-impl Tap for () {}
+impl Tap for () {
+    fn wants_packets(&self) -> bool {
+        false
+    }
+}
+
+impl<T: Tap + ?Sized> Tap for &mut T {
+    fn wants_packets(&self) -> bool {
+        (**self).wants_packets()
+    }
+    fn raw(&mut self, bytes: &[u8]) {
+        (**self).raw(bytes);
+    }
+    fn has_enough(&self) -> bool {
+        (**self).has_enough()
+    }
+    #[inline(always)]
+    fn packet(&mut self, origin: Origin, at: Range<u64>, packet: itm::Packet) {
+        (**self).packet(origin, at, packet);
+    }
+    fn branch(&mut self, origin: Origin, at: Range<u64>, packet: mtb::Packet) {
+        (**self).branch(origin, at, packet);
+    }
+    #[inline(always)]
+    fn instructions(&mut self, origin: Origin, at: Range<u64>, packet: Instructions) {
+        (**self).instructions(origin, at, packet);
+    }
+    fn loss(&mut self, origin: Origin, at: Range<u64>, why: Malformed) {
+        (**self).loss(origin, at, why);
+    }
+    fn unwanted(&mut self, origin: Origin, at: Range<u64>) {
+        (**self).unwanted(origin, at);
+    }
+    fn frame_loss(&mut self, at: Range<u64>, why: tpiu::Damage) {
+        (**self).frame_loss(at, why);
+    }
+    fn frame_sync(&mut self, at: Range<u64>) {
+        (**self).frame_sync(at);
+    }
+    fn event_kinds(&mut self, counts: &[u64], unclear: u64) {
+        (**self).event_kinds(counts, unclear);
+    }
+    fn unread_source(&mut self, id: tpiu::TraceId, bytes: usize) {
+        (**self).unread_source(id, bytes);
+    }
+}
 
 /// A packet of an instruction trace.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -138,7 +187,18 @@ impl Line {
     }
 
     /// Reads the next bytes of the stream.
-    pub fn push(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
+    pub fn push(&mut self, bytes: &[u8], tap: &mut dyn Tap, mut sink: &mut dyn event::Sink) {
+        // Two copies of the decoders serve all: one that looks at packets, and one that does not.
+        if tap.wants_packets() {
+            let mut tap = tap;
+            self.push_into(bytes, &mut tap, &mut sink);
+        } else {
+            self.push_into(bytes, &mut (), &mut sink);
+        }
+    }
+
+    /// Reads the next bytes for one sink alone: compiled for it, where a call for each event would cost too much.
+    pub fn push_into<T: Tap, S: event::Sink>(&mut self, bytes: &[u8], tap: &mut T, sink: &mut S) {
         tap.raw(bytes);
         match &mut self.framing {
             None => self.sources.iter_mut().for_each(|source| source.push(bytes, tap, sink)),
@@ -153,9 +213,10 @@ impl Line {
     pub fn gap(
         &mut self,
         why: Option<LossReason>,
-        tap: &mut impl Tap,
-        sink: &mut impl event::Sink,
+        mut tap: &mut dyn Tap,
+        mut sink: &mut dyn event::Sink,
     ) {
+        let (tap, sink) = (&mut tap, &mut sink);
         self.unwanted = why.is_none();
         let half = if self.unwanted { Malformed::Unwanted } else { Malformed::FramingLoss };
         for source in &mut self.sources {
@@ -172,7 +233,8 @@ impl Line {
     }
 
     /// Ends the stream.
-    pub fn finish(self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+    pub fn finish(self, mut tap: &mut dyn Tap, mut sink: &mut dyn event::Sink) {
+        let (tap, sink) = (&mut tap, &mut sink);
         let Self { framing, mut sources, mut unwanted } = self;
         if let Some(deframer) = framing {
             let (sources, unwanted) = (&mut sources, &mut unwanted);
@@ -192,6 +254,7 @@ impl Source {
             Reading::Itm(decoder, reader) => {
                 decoder.push(bytes, &mut Tapped { origin, tap, events: reader.feeding(sink) });
             }
+            // Read here for packets only, or seldom: one copy of the code serves every sink.
             Reading::Mtb(decoder) => decoder.push(bytes, &mut Branches { origin, tap, sink }),
             Reading::Etmv3(decoder) => decoder.push(bytes, &mut Traced { origin, tap, sink }),
             Reading::Etmv4(decoder) => decoder.push(bytes, &mut Traced { origin, tap, sink }),
@@ -297,13 +360,13 @@ const fn untimed(origin: Origin, offset: u64) -> Position {
 
 /// Hands branches to the tap. They make no events of their own: what was executed follows from
 /// them and the image together.
-struct Branches<'a, T, S> {
+struct Branches<'a> {
     origin: Origin,
-    tap: &'a mut T,
-    sink: &'a mut S,
+    tap: &'a mut dyn Tap,
+    sink: &'a mut dyn event::Sink,
 }
 
-impl<T: Tap, S: event::Sink> mtb::Sink for Branches<'_, T, S> {
+impl mtb::Sink for Branches<'_> {
     #[inline(always)]
     fn packet(&mut self, at: Range<u64>, packet: mtb::Packet) {
         self.tap.branch(self.origin, at, packet);
@@ -318,13 +381,13 @@ impl<T: Tap, S: event::Sink> mtb::Sink for Branches<'_, T, S> {
 }
 
 /// Hands packets of an instruction trace to the tap.
-struct Traced<'a, T, S> {
+struct Traced<'a> {
     origin: Origin,
-    tap: &'a mut T,
-    sink: &'a mut S,
+    tap: &'a mut dyn Tap,
+    sink: &'a mut dyn event::Sink,
 }
 
-impl<T: Tap, S: event::Sink, P: Into<Instructions>> Sink<P> for Traced<'_, T, S> {
+impl<P: Into<Instructions>> Sink<P> for Traced<'_> {
     #[inline(always)]
     fn packet(&mut self, at: Range<u64>, packet: P) {
         let packet = packet.into();

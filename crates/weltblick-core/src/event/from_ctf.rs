@@ -502,7 +502,7 @@ impl Grounding {
     }
 
     /// One event, and what follows from it.
-    pub(crate) fn pass(&mut self, position: Position, event: &Event, sink: &mut impl Sink) {
+    pub(crate) fn pass(&mut self, position: Position, event: &Event, sink: &mut dyn Sink) {
         let resumed = |exception| Event::Resumed { exception };
         match event {
             _ if !self.adds => {}

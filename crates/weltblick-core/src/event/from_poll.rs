@@ -24,7 +24,7 @@ impl PollReader {
     }
 
     /// The decoder's sink, which hands events on to `sink`.
-    pub const fn feeding<'a, S: Sink>(&'a mut self, sink: &'a mut S) -> PollEvents<'a, S> {
+    pub const fn feeding<'a>(&'a mut self, sink: &'a mut dyn Sink) -> PollEvents<'a> {
         PollEvents { reader: self, sink }
     }
 
@@ -45,7 +45,7 @@ impl PollReader {
         when: (u64, u64),
         watch: u8,
         bytes: &[u8],
-        sink: &mut impl Sink,
+        sink: &mut dyn Sink,
     ) {
         let position = self.at(offset, when);
         let size = self.element.get(usize::from(watch)).copied().unwrap_or(4).clamp(1, 8) as usize;
@@ -66,13 +66,12 @@ impl PollReader {
 }
 
 /// A sink for lines; see [`PollReader::feeding`].
-#[derive(Debug)]
-pub struct PollEvents<'a, S> {
+pub struct PollEvents<'a> {
     reader: &'a mut PollReader,
-    sink: &'a mut S,
+    sink: &'a mut dyn Sink,
 }
 
-impl<S: Sink> poll::Sink for PollEvents<'_, S> {
+impl poll::Sink for PollEvents<'_> {
     fn record(&mut self, at: Range<u64>, record: Record<'_>) {
         let Self { reader, sink } = self;
         match record {

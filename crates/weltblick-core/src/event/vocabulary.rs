@@ -235,7 +235,7 @@ impl Sink for () {
     fn event(&mut self, _: Position, _: &Event) {}
 }
 
-impl<S: Sink> Sink for &mut S {
+impl<S: Sink + ?Sized> Sink for &mut S {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         (**self).event(position, event);

@@ -59,7 +59,7 @@ pub trait Sink {
     }
 }
 
-impl<S: Sink> Sink for &mut S {
+impl<S: Sink + ?Sized> Sink for &mut S {
     #[inline(always)]
     fn ran(&mut self, block: &Block, taken: bool) {
         (**self).ran(block, taken);
@@ -90,6 +90,47 @@ impl<S: Sink> Sink for &mut S {
 /// Nobody wants to know.
 impl Sink for () {
     fn ran(&mut self, _: &Block, _: bool) {}
+}
+
+/// Hears everything, if there is one.
+impl<S: Sink> Sink for Option<S> {
+    #[inline(always)]
+    fn ran(&mut self, block: &Block, taken: bool) {
+        if let Some(sink) = self {
+            sink.ran(block, taken);
+        }
+    }
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        if let Some(sink) = self {
+            sink.ran_part(block, until, instructions);
+        }
+    }
+    fn skipped(&mut self, address: u64) {
+        if let Some(sink) = self {
+            sink.skipped(address);
+        }
+    }
+    #[inline(always)]
+    fn at(&mut self, offset: u64) {
+        if let Some(sink) = self {
+            sink.at(offset);
+        }
+    }
+    #[inline(always)]
+    fn arrived(&mut self, block: &Block) {
+        if let Some(sink) = self {
+            sink.arrived(block);
+        }
+    }
+    #[inline(always)]
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        if let Some(sink) = self {
+            sink.moment(offset, moment);
+        }
+    }
+    fn has_enough(&self) -> bool {
+        self.as_ref().is_none_or(Sink::has_enough)
+    }
 }
 
 /// Both are told everything.

@@ -6,7 +6,7 @@ use super::signals;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
-use crate::sources::{self, Capture, Part};
+use crate::sources::{self, Beside, Capture, Part};
 use anyhow::{Context as _, Result};
 use std::fs;
 use std::io::Write;
@@ -62,7 +62,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let values = values.map(|values| FromText::new(&patterns, dictionary.image, values));
     let spans = asks_for(&budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
     let mut sink = ((Counted::default(), followed), (spans, values));
-    capture.replay(&mut (), &mut sink)?;
+    capture.replay(&mut sink)?;
     let (((counts, recording, cadences), followed), (spans, values)) = sink;
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(0));
     spans.finish();
@@ -137,9 +137,9 @@ impl<'a> Ran<'a> {
             return Ok(Some(Self { listing, seen, calls: None, ways: Vec::new() }));
         }
         let calls = Calls::new(image, capture.flow_clocking());
-        let (code, counts, calls) =
-            Part::default().follow(capture, &[], BlockCounts::default(), calls)?;
-        let seen = seen_of(capture, &counts.into_tally(&code), &listing);
+        let mut beside: Beside<'_> = (Some(BlockCounts::default()), None);
+        let (code, calls) = Part::default().follow(capture, &[], &mut beside, calls)?;
+        let seen = seen_of(capture, &beside.0.unwrap_or_default().into_tally(&code), &listing);
         let ways = ways(budgets, capture)?;
         Ok(Some(Self { listing, seen, calls: Some(calls), ways }))
     }
@@ -171,7 +171,7 @@ fn ways<'a>(budgets: &BudgetFile, capture: &'a Capture) -> Result<Vec<(Vec<Point
         let places = places.collect::<Result<Vec<u64>, _>>()?;
         let crossings = Crossings::new(&places, false, 0);
         let calls = Calls::new(image, capture.flow_clocking()).crossing(crossings);
-        let (_, (), calls) = Part::default().follow(capture, &places, (), calls)?;
+        let (_, calls) = Part::default().follow(capture, &places, &mut Beside::default(), calls)?;
         ways.push((points.clone(), calls));
     }
     Ok(ways)

@@ -5,7 +5,7 @@ use super::span::Args;
 use crate::cli::Format;
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
-use crate::sources::Capture;
+use crate::sources::{Beside, Capture};
 use anyhow::{Context as _, Result, bail};
 use std::collections::HashSet;
 use std::io::Write;
@@ -31,10 +31,11 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         crossings = crossings.called_by(callers);
     }
     let calls = Calls::new(image, clocking).crossing(crossings);
-    let start_up = StartUp::new(image);
+    let mut start_up = StartUp::new(image);
     let cuts: Vec<u64> = places.iter().copied().chain(start_up.place()).collect();
-    let beside = (BlockCounts::default(), start_up);
-    let (_, (counts, start_up), calls) = part.follow(capture, &cuts, beside, calls)?;
+    let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut start_up));
+    let (_, calls) = part.follow(capture, &cuts, &mut beside, calls)?;
+    let gaps = beside.0.unwrap_or_default().gaps;
     let points: Vec<String> = args.points.iter().map(Point::to_string).collect();
     let Some(crossings) = calls.crossings().filter(|c| c.total.instructions.count() > 0) else {
         bail!("{}: {}", capture.name.display(), nothing(&calls, &points, args.across));
@@ -45,7 +46,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         callers: [&args.callers.inside, &args.callers.exclude],
         scale: clock.map(|clock| Scale::of(clock, Some(clock))),
         alignment: capture.placed()?,
-        gaps: &counts.gaps,
+        gaps: &gaps,
         time: clocking.name(),
         start_up: start_up.found,
     };

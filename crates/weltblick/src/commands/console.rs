@@ -84,9 +84,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         follow(&capture, &mut console, &face, &trouble)?;
     } else if let Some(range) = &args.within {
         let cycles = within::cycles(range, &capture)?;
-        capture.replay(&mut (), &mut Within::new(cycles.start, cycles.end, &mut console))?;
+        capture.replay(&mut Within::new(cycles.start, cycles.end, &mut console))?;
     } else {
-        capture.replay(&mut (), &mut console)?;
+        capture.replay(&mut console)?;
     }
     console.finish();
     let left_out = console.left_out;
@@ -116,7 +116,7 @@ fn follow(
 ) -> Result<()> {
     if capture.reads_standard_input() {
         // It blocks until there is more.
-        return capture.replay(&mut (), console);
+        return capture.replay(console);
     }
     capture.follow(console, || {
         face.borrow_mut().flush()?;

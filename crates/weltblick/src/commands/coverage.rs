@@ -202,7 +202,7 @@ pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Res
         return Ok(seen_of(capture, &tally, listing));
     }
     let mut counted = Counted::default();
-    capture.replay(&mut (), &mut counted)?;
+    capture.replay(&mut counted)?;
     if counted.1.samples() == 0 {
         bail!(
             "{}: neither an instruction trace nor program-counter samples; `weltblick inspect` says what is in it instead",

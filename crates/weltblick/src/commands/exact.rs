@@ -5,7 +5,7 @@ use crate::cli::Format;
 use crate::outcome::Outcome;
 use crate::show::picture::{self, Flames};
 use crate::show::{self, Paint};
-use crate::sources::{Capture, Part};
+use crate::sources::{Beside, Capture, Part};
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::flow::Clocking;
@@ -77,12 +77,15 @@ impl<'a> Ran<'a> {
         let calls = Calls::new(image, clocking);
         let by_code = matches!(by, ByArg::File | ByArg::Line | ByArg::Address);
         if !by_code || clocking != Clocking::Cycles {
-            let counts = BlockCounts::default();
-            let (code, counts, calls) = part.follow(capture, &[], counts, calls)?;
-            return Ok(Self { calls, tally: counts.into_tally(&code), times: None, clocking });
+            let mut beside: Beside<'_> = (Some(BlockCounts::default()), None);
+            let (code, calls) = part.follow(capture, &[], &mut beside, calls)?;
+            let tally = beside.0.unwrap_or_default().into_tally(&code);
+            return Ok(Self { calls, tally, times: None, clocking });
         }
-        let beside = (BlockCounts::default(), Times::default());
-        let (code, (counts, times), calls) = part.follow(capture, &[], beside, calls)?;
+        let mut times = Times::default();
+        let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut times));
+        let (code, calls) = part.follow(capture, &[], &mut beside, calls)?;
+        let counts = beside.0.unwrap_or_default();
         let listing = Listing::of(image);
         let times = Some((times.into_instructions(&code, &listing), listing));
         Ok(Self { calls, tally: counts.into_tally(&code), times, clocking })

@@ -84,10 +84,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     };
     let mut writer = Writer::new(text_at, packet);
     match &args.within {
-        None => capture.replay(&mut (), &mut writer)?,
+        None => capture.replay(&mut writer)?,
         Some(range) => {
             let cycles = within::cycles(range, &capture)?;
-            capture.replay(&mut (), &mut Within::new(cycles.start, cycles.end, &mut writer))?;
+            capture.replay(&mut Within::new(cycles.start, cycles.end, &mut writer))?;
         }
     }
     writer.finish();

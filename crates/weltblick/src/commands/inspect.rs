@@ -52,7 +52,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut inspection = Inspection::default();
     let (wire, counted) = inspection.split();
     let mut entries = Entries::default();
-    capture.replay(wire, &mut (counted, &mut entries))?;
+    capture.replay_tapped(wire, &mut (counted, &mut entries))?;
     let mut report = inspection.report(&settings(&capture));
     if capture.manifest.streams.iter().any(|stream| stream.sources.len() > 1) {
         // Events tell of one source's bytes: they do not add up to the port's.

@@ -49,7 +49,7 @@ pub(super) fn list(capture: &Capture, request: &Request<'_>, out: &mut dyn Write
         failed: None,
     }));
     let (mut packets, mut events) = (Packets(Rc::clone(&listing)), Events(Rc::clone(&listing)));
-    capture.replay(&mut packets, &mut events)?;
+    capture.replay_tapped(&mut packets, &mut events)?;
     drop((packets, events));
     let Some(listing) = Rc::into_inner(listing) else { return Ok(()) };
     let mut listing = listing.into_inner();

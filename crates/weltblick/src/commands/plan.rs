@@ -214,7 +214,7 @@ fn open_capture(path: &Path, image: Option<&Path>) -> Result<Capture> {
 /// How busy the core was in an earlier capture, and with what.
 fn measured(capture: &Capture) -> Result<Measured> {
     let mut counted = Counted::default();
-    capture.replay(&mut (), &mut counted)?;
+    capture.replay(&mut counted)?;
     let (counts, recording, cadences) = &counted;
     if recording.samples() == 0 {
         bail!("--measured: {} has no program-counter samples", capture.name.display());

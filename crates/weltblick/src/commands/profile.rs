@@ -165,12 +165,10 @@ fn by(args: &Args) -> By {
 
 /// Reads into a figure; by task or interrupt samples count for whom has the core, and what tasks are
 /// called is noted.
-fn replay(capture: &Capture, args: &Args, names: &mut Names, sink: &mut impl Sink) -> Result<()> {
+fn replay(capture: &Capture, args: &Args, names: &mut Names, sink: &mut dyn Sink) -> Result<()> {
     match args.by {
-        ByArg::Task | ByArg::Interrupt => {
-            capture.replay(&mut (), &mut (names, Attributed::new(sink)))
-        }
-        _ => capture.replay(&mut (), sink),
+        ByArg::Task | ByArg::Interrupt => capture.replay(&mut (names, Attributed::new(sink))),
+        _ => capture.replay(sink),
     }
 }
 
@@ -193,7 +191,10 @@ fn single(capture: &Capture, args: &Args, names: &mut Names) -> Result<ProfileRe
     let counted = Counted::default();
     let Some(range) = &args.within else {
         let mut counted = counted;
-        replay(capture, args, names, &mut counted)?;
+        match args.by {
+            ByArg::Task | ByArg::Interrupt => replay(capture, args, names, &mut counted)?,
+            _ => capture.replay_into(&mut counted)?,
+        }
         let (counts, recording, cadences) = &counted;
         return Ok(report(counts, by(args), &context(capture, recording, cadences, 0)?));
     };

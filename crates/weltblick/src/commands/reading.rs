@@ -58,11 +58,11 @@ impl<'a> Reading<'a> {
 
     fn read<S: Sink>(&self, mut sink: S) -> Result<(S, bool)> {
         let Some(cycles) = &self.cycles else {
-            self.capture.replay(&mut (), &mut sink)?;
+            self.capture.replay(&mut sink)?;
             return Ok((sink, false));
         };
         let mut within = Within::new(cycles.start, cycles.end, sink);
-        self.capture.replay(&mut (), &mut within)?;
+        self.capture.replay(&mut within)?;
         Ok((within.sink, within.slipped))
     }
 

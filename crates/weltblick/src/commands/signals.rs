@@ -210,14 +210,14 @@ fn read(
         match window {
             None => {
                 let mut lines = FromText::new(patterns, image, &mut *sink);
-                capture.replay_stream(number, &mut (), &mut lines)?;
+                capture.replay_stream(number, &mut lines)?;
             }
             Some(range) => {
                 let clock = clocks.get(first).and_then(|(clock, _)| *clock);
                 let cycles = within::of_clock(range, clock)?;
                 let within = Within::new(cycles.start, cycles.end, &mut *sink);
                 let mut lines = FromText::new(patterns, image, within);
-                capture.replay_stream(number, &mut (), &mut lines)?;
+                capture.replay_stream(number, &mut lines)?;
             }
         }
         first += stream.sources.len();

@@ -102,7 +102,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let top = if args.top == 0 { MOST_WORST } else { args.top };
     let way = Way::new(stations.len(), clock, top);
     let mut passages = Passages::new(stations.iter().map(|(lap, _)| *lap).collect(), way);
-    capture.replay_stream(stream, &mut (), &mut passages)?;
+    capture.replay_stream(stream, &mut passages)?;
     if passages.way.total.count() == 0 {
         let points: Vec<&str> = stations.iter().map(|(_, name)| name.as_str()).collect();
         bail!(

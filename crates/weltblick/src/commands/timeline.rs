@@ -194,7 +194,7 @@ fn read<'d>(
         None => false,
     };
     if !near {
-        reading.capture.replay(&mut (), &mut sink)?;
+        reading.capture.replay(&mut sink)?;
     }
     values.finish();
     gather.finish();

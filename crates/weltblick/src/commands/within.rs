@@ -107,7 +107,7 @@ pub(crate) fn moment(point: &Point, capture: &Capture, clock: Frequency) -> Resu
         }
         Point::Time(_) => unreachable!("a time is a time"),
     };
-    capture.replay(&mut (), &mut seek)?;
+    capture.replay(&mut seek)?;
     seek.found().with_context(|| match point {
         Point::Occurrence(_) => {
             format!("`{point}` is not there: {} were seen whole", seek.seen())
@@ -183,7 +183,7 @@ pub(super) fn target(occurrence: &Occurrence, capture: &Capture) -> Result<Targe
         return Ok(Target::Interrupt(number));
     }
     let mut names = Names::default();
-    capture.replay(&mut (), &mut names)?;
+    capture.replay(&mut names)?;
     let text_at = |address| image.and_then(|image| image.text_at(address));
     let number = names.find(occurrence, text_at).with_context(|| nothing_called(name))?;
     Ok(if occurrence.subject == Subject::Task {

@@ -37,7 +37,7 @@ impl Capture {
 
     fn align(&self) -> Result<Alignment> {
         let (mut itm, flow) = (Witness::default(), Witness::default());
-        self.replay(&mut (), &mut itm)?;
+        self.replay(&mut itm)?;
         let mut events = FlowEvents::new(Origin(0), flow);
         self.replay_flow(&mut events)?;
         events.finish();

@@ -75,8 +75,8 @@ pub(super) fn replay(
     trace: &EventTrace,
     inputs: &[Input],
     origin: Origin,
-    tap: &mut impl Tap,
-    sink: &mut impl Sink,
+    tap: &mut dyn Tap,
+    sink: &mut dyn Sink,
 ) -> Result<()> {
     let mut files = Vec::new();
     let (mut starts, mut end) = (Vec::new(), 0);

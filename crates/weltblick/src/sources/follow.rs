@@ -23,7 +23,7 @@ impl Capture {
     /// says that it is enough; it is asked after every piece.
     pub(crate) fn follow(
         &self,
-        sink: &mut impl Sink,
+        sink: &mut dyn Sink,
         mut rest: impl FnMut() -> Result<ControlFlow<()>>,
     ) -> Result<()> {
         let mut line = Line::new(&self.manifest.streams[0], Origin(0));

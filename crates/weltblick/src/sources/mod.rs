@@ -25,6 +25,6 @@ pub(crate) use capture::{Capture, OpenImage};
 pub(crate) use flow_index::flow_index;
 pub(crate) use folder::{open, open_as, read_image};
 pub(crate) use make::{NewFolder, Place};
-pub(crate) use part::Part;
+pub(crate) use part::{Beside, Part};
 pub(crate) use setup::{correct, setup_of_raw};
 pub(crate) use source_text::SourceText;

@@ -73,7 +73,7 @@ impl Capture {
         &self,
         found: Found,
         until: u64,
-        sink: &mut impl Sink,
+        sink: &mut dyn Sink,
     ) -> Result<bool> {
         let Some(index) = flow_index(self)? else { return Ok(false) };
         let events = index.events_from(found, until, Origin(0), sink);

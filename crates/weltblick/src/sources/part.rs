@@ -3,7 +3,7 @@
 use super::Capture;
 use anyhow::Result;
 use weltblick_core::flow::{Code, Edge, Only, Sink};
-use weltblick_core::measure::execution::Calls;
+use weltblick_core::measure::execution::{BlockCounts, Calls};
 
 /// A part of an instruction trace: what ran from one edge to another, each time. All of it, unless edges are named.
 #[derive(Debug, Clone, Copy, Default)]
@@ -36,7 +36,17 @@ impl Part {
     }
 
     /// Tells this part to a sink; blocks begin at its edges, and at these addresses.
-    pub(crate) fn replay<'c, S: Sink>(
+    pub(crate) fn replay<'c>(
+        &self,
+        capture: &'c Capture,
+        cuts: &[u64],
+        mut sink: &mut dyn Sink,
+    ) -> Result<Code<'c>> {
+        self.replay_into(capture, cuts, &mut sink)
+    }
+
+    /// Hands this part to one sink alone: all of a recording by code that is compiled for it.
+    fn replay_into<'c, S: Sink>(
         &self,
         capture: &'c Capture,
         cuts: &[u64],
@@ -44,8 +54,9 @@ impl Part {
     ) -> Result<Code<'c>> {
         let cuts = self.cuts(cuts);
         if self.is_all() {
-            return capture.replay_flow_cut(&cuts, sink);
+            return capture.replay_flow_into(&cuts, sink);
         }
+        let sink: &mut dyn Sink = sink;
         capture.replay_flow_cut(&cuts, &mut self.only(sink))
     }
 
@@ -57,22 +68,22 @@ impl Part {
 
     /// Tells this part to a sink, and follows its calls: they are ended. Where a trace is long and there are two cores,
     /// they are followed on one while the other reads, and nothing is found in another way for that.
-    pub(crate) fn follow<'c, S: Sink + Send>(
+    pub(crate) fn follow<'c>(
         &self,
         capture: &'c Capture,
         cuts: &[u64],
-        mut beside: S,
+        beside: &mut Beside<'_>,
         calls: Calls<'c>,
-    ) -> Result<(Code<'c>, S, Calls<'c>)> {
+    ) -> Result<(Code<'c>, Calls<'c>)> {
         let (read, mut calls) = if capture.is_worth_two_cores() {
-            calls.apart(|ahead| self.replay(capture, cuts, &mut (&mut beside, ahead)))
+            calls.apart(|ahead| self.replay_into(capture, cuts, &mut (beside, ahead)))
         } else {
-            let mut sink = (&mut beside, calls);
-            let read = self.replay(capture, cuts, &mut sink);
+            let mut sink = (beside, calls);
+            let read = self.replay_into(capture, cuts, &mut sink);
             (read, sink.1)
         };
         calls.finish();
-        Ok((read?, beside, calls))
+        Ok((read?, calls))
     }
 
     /// Where blocks must begin: at its edges, and at these addresses.
@@ -84,6 +95,10 @@ impl Part {
         further.iter().copied().chain(self.edges().into_iter().filter_map(address)).collect()
     }
 }
+
+/// What else is made of a part whose calls are followed: how often blocks ran, and whatever else wants to know. One
+/// type, so that following is compiled once.
+pub(crate) type Beside<'s> = (Option<BlockCounts>, Option<&'s mut (dyn Sink + Send)>);
 
 #[cfg(test)]
 mod tests {

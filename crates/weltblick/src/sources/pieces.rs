@@ -28,7 +28,7 @@ impl Capture {
             return self.count_pieces(&files, cores());
         }
         let mut counts = BlockCounts::default();
-        let code = self.replay_flow(&mut counts)?;
+        let code = self.replay_flow_into(&[], &mut counts)?;
         Ok(counts.into_tally(&code))
     }
 

@@ -18,81 +18,75 @@ use weltblick_core::measure::execution::TaskEvents;
 const FLOW_RUN_UP: u64 = 1 << 20;
 
 impl Capture {
-    /// Reads all streams, one after the other, into events, until the tap has enough.
-    pub(crate) fn replay(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
+    /// Reads all streams, one after the other, into events.
+    pub(crate) fn replay(&self, sink: &mut dyn Sink) -> Result<()> {
+        self.replay_tapped(&mut (), sink)
+    }
+
+    /// Reads all streams into events; a tap sees their packets, until it has enough.
+    pub(crate) fn replay_tapped(&self, tap: &mut dyn Tap, mut sink: &mut dyn Sink) -> Result<()> {
         match self.manifest.current_task() {
-            None => self.replay_asked_for(tap, sink),
+            None => self.replay_asked_for(tap, &mut sink),
             watch => {
                 let variables = self.variables()?;
                 let name_of = |task| task_at(task, variables.as_ref());
-                self.replay_asked_for(tap, &mut CurrentTask::new(watch, name_of, sink))
+                let mut sink: &mut dyn Sink = &mut CurrentTask::new(watch, name_of, sink);
+                self.replay_asked_for(tap, &mut sink)
             }
         }
     }
 
-    fn replay_asked_for(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
+    /// Reads all streams for one sink alone: compiled for it, where a call for each event would cost too much.
+    pub(crate) fn replay_into<S: Sink>(&self, sink: &mut S) -> Result<()> {
+        let is_plain =
+            self.manifest.current_task().is_none() && self.manifest.ranges.is_everything();
+        if is_plain { self.replay_all(&mut (), sink) } else { self.replay(sink) }
+    }
+
+    fn replay_asked_for(&self, tap: &mut dyn Tap, sink: &mut &mut dyn Sink) -> Result<()> {
         let ranges = &self.manifest.ranges;
         if ranges.is_everything() {
             self.replay_all(tap, sink)
         } else {
-            self.replay_all(tap, &mut ranges.filtering(sink))
+            let mut sink: &mut dyn Sink = &mut ranges.filtering(sink);
+            self.replay_all(tap, &mut sink)
         }
     }
 
-    fn replay_all(&self, tap: &mut impl Tap, sink: &mut impl Sink) -> Result<()> {
+    fn replay_all<S: Sink>(&self, tap: &mut dyn Tap, sink: &mut S) -> Result<()> {
         for (number, stream) in self.manifest.streams.iter().enumerate() {
             if self.manifest.leads(stream) {
-                self.replay_stream(number, tap, sink)?;
+                self.replay_stream_into(number, tap, sink)?;
             }
         }
         Ok(())
     }
 
-    /// Reads one stream into events, until the tap has enough.
-    pub(crate) fn replay_stream(
+    /// Reads one stream into events.
+    pub(crate) fn replay_stream(&self, number: usize, mut sink: &mut dyn Sink) -> Result<()> {
+        self.replay_stream_into(number, &mut (), &mut sink)
+    }
+
+    fn replay_stream_into<S: Sink>(
         &self,
         number: usize,
-        tap: &mut impl Tap,
-        sink: &mut impl Sink,
+        tap: &mut dyn Tap,
+        sink: &mut S,
     ) -> Result<()> {
         let origin = self.manifest.origin(number, 0);
         if let Some(trace) = &self.traces[number] {
             return events::replay(trace, &self.inputs[number], origin, tap, sink);
         }
-        let spec = &self.manifest.streams[number];
-        let mut line = Line::new(spec, origin);
-        let image = self.image.as_ref().map(|open| &open.image);
-        if let (Some((stream, source)), Some(image)) = (self.manifest.flow_events(), image)
-            && stream == number
-            && let Some(mut flow) = FlowLine::new(spec, source, image)
+        if self.manifest.flow_events().is_some_and(|(stream, _)| stream == number)
+            && self.image.is_some()
         {
-            // Packets for those who want them, events from what ran.
-            let events = FlowEvents::new(self.manifest.origin(number, source), sink);
-            let threads = self.roster()?.map(|roster| self.threads(image, roster));
-            let [from, until] = self.part.edges();
-            flow.cut_at(&self.part.cuts(&[]));
-            let mut events = TaskEvents::new(threads, events).only(from, until);
-            self.read_stream(number, |piece| {
-                match piece {
-                    Piece::Bytes(bytes) => {
-                        line.push(bytes, tap, &mut ());
-                        flow.push(bytes, &mut events);
-                    }
-                    Piece::Gap(why) => {
-                        line.gap(why, tap, &mut ());
-                        flow.gap(why, &mut events);
-                    }
-                }
-                if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-            })?;
-            line.finish(tap, &mut ());
-            flow.finish(&mut events);
-            events.finish();
-            return Ok(());
+            return self.replay_executed(number, tap, sink);
         }
-        self.read_stream(number, |piece| {
+        let mut line = Line::new(&self.manifest.streams[number], origin);
+        self.read_stream(number, &mut |piece| {
             match piece {
-                Piece::Bytes(bytes) => line.push(bytes, tap, sink),
+                Piece::Bytes(bytes) if tap.wants_packets() => line.push(bytes, tap, sink),
+                Piece::Bytes(bytes) => line.push_into(bytes, &mut (), sink),
                 Piece::Gap(why) => line.gap(why, tap, sink),
             }
             if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
@@ -101,11 +95,48 @@ impl Capture {
         Ok(())
     }
 
+    /// Reads a stream of instruction trace: packets for the tap, events from what ran.
+    fn replay_executed(&self, number: usize, tap: &mut dyn Tap, sink: &mut dyn Sink) -> Result<()> {
+        let (image, spec) = (self.image()?, &self.manifest.streams[number]);
+        let source = self.manifest.flow_events().map_or(0, |(_, source)| source);
+        let Some(mut flow) = FlowLine::new(spec, source, image) else { return Ok(()) };
+        let mut line =
+            tap.wants_packets().then(|| Line::new(spec, self.manifest.origin(number, 0)));
+        let events = FlowEvents::new(self.manifest.origin(number, source), sink);
+        let threads = self.roster()?.map(|roster| self.threads(image, roster));
+        let [from, until] = self.part.edges();
+        flow.cut_at(&self.part.cuts(&[]));
+        let mut events = TaskEvents::new(threads, events).only(from, until);
+        self.read_stream(number, &mut |piece| {
+            match (piece, &mut line) {
+                (Piece::Bytes(bytes), line) => {
+                    if let Some(line) = line {
+                        line.push(bytes, tap, &mut ());
+                    }
+                    flow.push(bytes, &mut events);
+                }
+                (Piece::Gap(why), line) => {
+                    if let Some(line) = line {
+                        line.gap(why, tap, &mut ());
+                    }
+                    flow.gap(why, &mut events);
+                }
+            }
+            if tap.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        })?;
+        if let Some(line) = line {
+            line.finish(tap, &mut ());
+        }
+        flow.finish(&mut events);
+        events.finish();
+        Ok(())
+    }
+
     /// Hands on the bytes of a stream and the gaps between them, until `take` breaks off.
     fn read_stream(
         &self,
         number: usize,
-        mut take: impl FnMut(Piece<'_>) -> ControlFlow<()>,
+        take: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>,
     ) -> Result<()> {
         let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);
         let mut at = 0;
@@ -120,15 +151,25 @@ impl Capture {
     }
 
     /// Follows the instruction trace through the image; the blocks that were reached.
-    pub(crate) fn replay_flow(&self, sink: &mut impl flow::Sink) -> Result<flow::Code<'_>> {
+    pub(crate) fn replay_flow(&self, sink: &mut dyn flow::Sink) -> Result<flow::Code<'_>> {
         self.replay_flow_cut(&[], sink)
     }
 
-    /// The same; blocks begin at these addresses, and none runs across them.
+    /// Follows the instruction trace; blocks begin at these addresses, and none runs across them.
     pub(crate) fn replay_flow_cut(
         &self,
         cuts: &[u64],
-        sink: &mut impl flow::Sink,
+        mut sink: &mut dyn flow::Sink,
+    ) -> Result<flow::Code<'_>> {
+        self.replay_flow_into(cuts, &mut sink)
+    }
+
+    /// Follows the instruction trace for one sink alone: compiled for it, where a call for each block would
+    /// cost too much.
+    pub(crate) fn replay_flow_into<S: flow::Sink>(
+        &self,
+        cuts: &[u64],
+        sink: &mut S,
     ) -> Result<flow::Code<'_>> {
         let mut line = self.flow_line_cut(cuts)?;
         self.push_flow(&mut line, sink)?;
@@ -153,18 +194,22 @@ impl Capture {
     }
 
     /// Reads all of the instruction trace, until the sink has enough.
-    pub(super) fn push_flow(
+    pub(super) fn push_flow<S: flow::Sink>(
         &self,
         line: &mut FlowLine<'_>,
-        sink: &mut impl flow::Sink,
+        sink: &mut S,
     ) -> Result<()> {
         let Some((number, _)) = self.manifest.flow() else { return Ok(()) };
-        self.read_stream(number, |piece| push_piece(line, piece, sink))
+        self.read_stream(number, &mut |piece| push_piece(line, piece, sink))
     }
 
     /// The same from shortly before byte `near` of the instruction trace on: what ran is known from the
     /// first synchronisation there. Whether that is possible: in files, and by an index if they hold frames.
-    pub(crate) fn replay_flow_near(&self, near: u64, sink: &mut impl flow::Sink) -> Result<bool> {
+    pub(crate) fn replay_flow_near(
+        &self,
+        near: u64,
+        mut sink: &mut dyn flow::Sink,
+    ) -> Result<bool> {
         let Some((number, source)) = self.manifest.flow() else { return Ok(false) };
         let spec = &self.manifest.streams[number];
         let start = near.saturating_sub(FLOW_RUN_UP);
@@ -183,7 +228,7 @@ impl Capture {
         files.read(anchor.stream..files.length, |bytes| {
             let mut flow = ControlFlow::Continue(());
             push_between(bytes, &mut at, &mut gaps, |piece| {
-                flow = push_piece(&mut line, piece, sink);
+                flow = push_piece(&mut line, piece, &mut sink);
             });
             flow
         })?;
@@ -193,13 +238,13 @@ impl Capture {
 }
 
 /// Reads what comes next of an instruction trace, unless the sink has enough.
-fn push_piece(
+fn push_piece<S: flow::Sink>(
     line: &mut FlowLine<'_>,
     piece: Piece<'_>,
-    sink: &mut impl flow::Sink,
+    sink: &mut S,
 ) -> ControlFlow<()> {
     match piece {
-        Piece::Bytes(bytes) => line.push(bytes, sink),
+        Piece::Bytes(bytes) => line.push_into(bytes, sink),
         Piece::Gap(why) => line.gap(why, sink),
     }
     if sink.has_enough() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }

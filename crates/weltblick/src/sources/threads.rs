@@ -1,10 +1,10 @@
 //! Threads of an instruction trace: who they are must be known before their turns are told.
 
 use super::kept::kept_if;
-use super::{Capture, Part, flow_index};
+use super::{Beside, Capture, Part, flow_index};
 use anyhow::Result;
 use std::borrow::Cow;
-use weltblick_core::event::{FlowEvents, Origin};
+use weltblick_core::event::{FlowEvents, Origin, Sink};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{Calls, Found, Roster, TaskEvents, Threads};
 use weltblick_core::measure::timeline::{TurnList, Turns};
@@ -34,7 +34,7 @@ impl Capture {
     fn find_threads(&self) -> Result<Roster> {
         let image = self.image()?;
         let calls = Calls::new(image, self.flow_clocking());
-        let (_, (), calls) = Part::default().follow(self, &[], (), calls)?;
+        let (_, calls) = Part::default().follow(self, &[], &mut Beside::default(), calls)?;
         Ok(Roster::of(&calls, image))
     }
 
@@ -55,7 +55,8 @@ impl Capture {
     fn find_turns(&self) -> Result<Turns> {
         let (image, roster) = (self.image()?, self.threads_known()?);
         let mut list = TurnList::default();
-        let events = FlowEvents::new(Origin(0), &mut list);
+        let sink: &mut dyn Sink = &mut list;
+        let events = FlowEvents::new(Origin(0), sink);
         let mut events = TaskEvents::new(Some(self.threads(image, roster)), events);
         self.replay_flow(&mut events)?;
         events.finish();
@@ -71,7 +72,8 @@ impl Capture {
             return Ok(Some(Cow::Borrowed(roster)));
         }
         let image = self.image()?;
-        let events = FlowEvents::new(Origin(0), ()).between((found.offset, found.cycles), until);
+        let sink: &mut dyn Sink = &mut ();
+        let events = FlowEvents::new(Origin(0), sink).between((found.offset, found.cycles), until);
         let nobody = Roster::default();
         let mut part = TaskEvents::new(Some(self.threads(image, &nobody)), events);
         self.replay_flow_near(found.offset, &mut part)?;

@@ -40,7 +40,7 @@ impl<'a> FlowPiece<'a> {
 
     /// Bytes before the piece: nothing in them counts.
     pub fn run_in(&mut self, bytes: &[u8]) {
-        self.line.push(bytes, &mut ());
+        self.line.push_into(bytes, &mut ());
     }
 
     /// The piece begins here.
@@ -51,7 +51,7 @@ impl<'a> FlowPiece<'a> {
 
     /// The next bytes of the piece.
     pub fn push(&mut self, bytes: &[u8]) {
-        self.line.push(bytes, &mut self.counts);
+        self.line.push_into(bytes, &mut self.counts);
     }
 
     /// Joins this piece, which is read, to the one before it, which is joined to all before. `false` if it

@@ -61,7 +61,7 @@ impl<'a> Executed<'a> {
     }
 
     /// Bytes arrived; exceptions are handed on as events.
-    pub(super) fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
+    pub(super) fn push(&mut self, bytes: &[u8], sink: &mut dyn Sink) {
         let Self { line, counts, calls, events, .. } = self;
         match events {
             Some(events) => line.push(bytes, &mut (events, (counts, calls))),
@@ -71,7 +71,7 @@ impl<'a> Executed<'a> {
     }
 
     /// Bytes are missing, or nobody wanted them.
-    pub(super) fn gap(&mut self, why: Option<LossReason>, sink: &mut impl Sink) {
+    pub(super) fn gap(&mut self, why: Option<LossReason>, sink: &mut dyn Sink) {
         let Self { line, counts, calls, events, .. } = self;
         match events {
             Some(events) => line.gap(why, &mut (events, (counts, calls))),
@@ -80,7 +80,7 @@ impl<'a> Executed<'a> {
         self.hand_on(sink);
     }
 
-    fn hand_on(&mut self, sink: &mut impl Sink) {
+    fn hand_on(&mut self, sink: &mut dyn Sink) {
         self.calls.catch_up();
         let Some(events) = &mut self.events else { return };
         for (position, event) in events.sink_mut().0.drain(..) {
