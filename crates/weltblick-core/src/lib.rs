@@ -6,7 +6,7 @@
 //!
 //! The way of a byte: [`wire`] makes packets of it, [`event`] turns packets into the one
 //! vocabulary, [`measure`] counts events by address, and [`image`] names the addresses at the end.
-//! [`capture`] ties the first two together as its manifest says; [`budget`] judges the figures.
+//! [`capture`] ties the first two together as its manifest says; [`judge`] says whether [`figure`]s keep their budgets.
 //!
 //! ```
 //! use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
@@ -28,14 +28,15 @@
 //! # Ok::<(), weltblick_core::image::ImageError>(())
 //! ```
 
-pub mod budget;
 pub mod capture;
 pub mod document;
 pub mod event;
 pub mod exchange;
+pub mod figure;
 pub mod flow;
 pub mod image;
 pub mod isa;
+pub mod judge;
 pub mod measure;
 pub mod pattern;
 pub mod plan;

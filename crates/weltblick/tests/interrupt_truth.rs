@@ -60,7 +60,12 @@ fn stated(
     (figures, recording, stretches): &(InterruptFigures, Recording, Vec<Stretch>),
 ) -> InterruptReport {
     let clock = Frequency::from_hertz(47_972_352.0);
-    let clocks = Clocks { stated_period: None, core_clock: clock, timestamp_clock: clock };
+    let clocks = Clocks {
+        stated_period: None,
+        core_clock: clock,
+        timestamp_clock: clock,
+        tick_period: None,
+    };
     let context = Context {
         image: None,
         timing: Timing { recording, clocks },

@@ -39,6 +39,7 @@ fn profile(image: &Image, setup: Setup, trace: TraceSetup, bytes: &[u8]) -> Prof
                 stated_period: Some(trace.sample_period()),
                 core_clock: clock,
                 timestamp_clock: clock,
+                tick_period: None,
             },
         },
         cadences: &counted.2,
@@ -180,7 +181,7 @@ fn a_sampling_period_that_beats_is_told() {
     assert!(
         doubts
             .iter()
-            .any(|doubt| doubt.contains("beats with SysTick") && doubt.contains("10 places")),
+            .any(|doubt| doubt.contains("keep step with SysTick: into 10 % of its period")),
         "{doubts:?}"
     );
 }

@@ -139,7 +139,19 @@ struct Source {
     origin: Origin,
     /// Bytes that were pushed.
     pushed: u64,
+    /// Bytes that wait for the first synchronisation; absent once it is known where packets begin.
+    head: Option<Vec<u8>>,
     reading: Reading,
+}
+
+/// The first synchronisation is waited for over so many bytes. A recording that was begun in the middle may begin inside
+/// a packet, whose rest reads as others: nothing before it is believed. Without one, all of it is.
+const LONGEST_HEAD: usize = 64 << 10;
+
+/// Where the first synchronisation begins: at least 47 zeros and a one (DDI 0403E, D4.2.1).
+fn synchronises_at(bytes: &[u8]) -> Option<usize> {
+    let at = bytes.windows(6).position(|part| part == [0, 0, 0, 0, 0, 0x80])?;
+    Some(bytes[..at].iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1))
 }
 
 /// A protocol's decoder and what makes events of its packets.
@@ -181,7 +193,8 @@ impl Line {
                 Protocol::Poll(_) => Reading::Poll(poll::Decoder::new(), PollReader::new(origin)),
                 Protocol::Ctf(_) => Reading::Folder,
             };
-            Source { trace_id: source.trace_id, origin, pushed: 0, reading }
+            let head = matches!(reading, Reading::Itm(..)).then(Vec::new);
+            Source { trace_id: source.trace_id, origin, pushed: 0, head, reading }
         };
         Self { framing, sources: (0..).zip(&spec.sources).map(source).collect(), unwanted: false }
     }
@@ -248,8 +261,36 @@ impl Line {
 
 impl Source {
     fn push(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
-        let origin = self.origin;
         self.pushed += bytes.len() as u64;
+        if self.head.is_some() {
+            return self.hold(bytes, tap, sink);
+        }
+        self.read(bytes, tap, sink);
+    }
+
+    /// Keeps bytes back until it is known where packets begin.
+    #[cold]
+    fn hold(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        let Some(head) = &mut self.head else { return };
+        head.extend_from_slice(bytes);
+        let found = synchronises_at(head);
+        if found.is_some() || head.len() >= LONGEST_HEAD {
+            self.release(found.unwrap_or(0), tap, sink);
+        }
+    }
+
+    /// Reads what was kept back, but for the first bytes, which nothing says how to read.
+    #[cold]
+    fn release(&mut self, from: usize, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        let Some(head) = self.head.take() else { return };
+        if let (true, Reading::Itm(decoder, _)) = (from > 0, &mut self.reading) {
+            decoder.interrupt(Malformed::StartsInside);
+        }
+        self.read(&head, tap, sink);
+    }
+
+    fn read(&mut self, bytes: &[u8], tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        let origin = self.origin;
         match &mut self.reading {
             Reading::Itm(decoder, reader) => {
                 decoder.push(bytes, &mut Tapped { origin, tap, events: reader.feeding(sink) });
@@ -265,6 +306,8 @@ impl Source {
 
     /// Half a packet is lost, and times slip.
     fn interrupt(&mut self, why: Malformed, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        // What comes after is found by its own synchronisation.
+        self.release(0, tap, sink);
         let origin = self.origin;
         match &mut self.reading {
             Reading::Itm(decoder, reader) => {
@@ -300,7 +343,8 @@ impl Source {
         }
     }
 
-    fn finish(self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+    fn finish(mut self, tap: &mut impl Tap, sink: &mut impl event::Sink) {
+        self.release(0, tap, sink);
         let origin = self.origin;
         match self.reading {
             Reading::Itm(decoder, mut reader) => {

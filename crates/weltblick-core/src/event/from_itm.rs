@@ -2,13 +2,15 @@
 //!
 //! A local timestamp dates the packets *before* it (DDI 0403E, D4.2.4), so events wait until one
 //! comes. The last packet before a synchronous timestamp is dated exactly; packets before that one
-//! lie between the two timestamps. A delayed timestamp or packet widens the window of all of them
-//! back to the previous timestamp.
+//! lie between the two timestamps. A delayed timestamp widens the window of all of them back to the
+//! previous timestamp. A delayed packet says when it was sent: its event lies between the one before it
+//! from the same source, and that.
 //!
 //! Assumed where the manual is silent:
 //!
-//! * An overflow loses no time: the timestamp counter is cleared only by a timestamp that was
-//!   really sent. Bytes lost on the link do lose time: from there on, times are *at least*.
+//! * An overflow of packets loses no time: the timestamp counter is cleared only by a timestamp that was
+//!   really sent. But the same packet says that this counter itself has overflowed (D4.2.3). Where periodic
+//!   samples show that time went on as it should it did not; otherwise time is lost. Bytes lost on the link do lose time: from there on, times are *at least*.
 //! * The stimulus page stays what the last extension packet said, also across synchronisations.
 
 use super::marks::Marks;
@@ -26,6 +28,8 @@ const MOST_UNDATED: usize = 1024;
 pub struct ItmClock {
     /// Cycles of the timestamp clock per tick: 1, 4, 16 or 64.
     pub prescaler: u32,
+    /// It is not the core's clock: events lie anywhere between two of its ticks.
+    pub is_own: bool,
     /// The stimulus port of firmware marks; their arguments come on the next.
     pub marks_port: Option<u32>,
 }
@@ -48,6 +52,22 @@ pub struct ItmReader {
     /// The newest event is an access that may go on in the next packet.
     joins: bool,
     global: Option<u64>,
+    /// Not earlier than this the last event of each source was.
+    sent: [u64; SOURCES],
+    /// There were samples: time without packets would show.
+    is_paced: bool,
+}
+
+/// Sources of packets, each with a queue of its own: exceptions, samples, everything else of the DWT, stimulus.
+const SOURCES: usize = 4;
+
+const fn source_of(event: &Event) -> usize {
+    match event {
+        Event::Entered { .. } | Event::Left { .. } | Event::Resumed { .. } => 0,
+        Event::Sample { .. } | Event::Asleep | Event::Unobservable => 1,
+        Event::Said { .. } | Event::Stated(_) => 3,
+        _ => 2,
+    }
 }
 
 impl ItmReader {
@@ -65,6 +85,8 @@ impl ItmReader {
             waiting: Vec::with_capacity(64),
             joins: false,
             global: None,
+            sent: [0; SOURCES],
+            is_paced: false,
         }
     }
 
@@ -151,7 +173,8 @@ impl ItmReader {
         let now = before.saturating_add(u64::from(ticks) * u64::from(self.clock.prescaler));
         self.now = now;
         self.is_dated = true;
-        let latest = now.saturating_add(u64::from(self.clock.prescaler) - 1);
+        let within = u64::from(self.clock.prescaler) - 1 + u64::from(self.clock.is_own);
+        let latest = now.saturating_add(within);
         let earliest = if relation == Relation::Synchronous { now } else { before };
         Window { earliest, latest }
     }
@@ -164,7 +187,13 @@ impl ItmReader {
         let origin = self.origin;
         let last = self.waiting.len().saturating_sub(1);
         for (at, (offset, event)) in self.waiting.drain(..).enumerate() {
-            let earliest = if at == last { window.earliest } else { before };
+            let source = source_of(&event);
+            let earliest = match relation {
+                Relation::PacketDelayed | Relation::BothDelayed => before.min(self.sent[source]),
+                _ if at == last => window.earliest,
+                _ => before,
+            };
+            self.sent[source] = earliest;
             let time = Some(Window { earliest, ..window });
             sink.event(Position { origin, offset, time }, &event);
         }
@@ -267,7 +296,14 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
         if !reader.waiting.is_empty() {
             return self.apart(at, packet, end, ticks, relation);
         }
-        let time = Some(reader.tick(ticks, relation));
+        let source = source_of(&event);
+        reader.is_paced |= source == 1;
+        let mut time = reader.tick(ticks, relation);
+        if matches!(relation, Relation::PacketDelayed | Relation::BothDelayed) {
+            time.earliest = time.earliest.min(reader.sent[source]);
+        }
+        reader.sent[source] = time.earliest;
+        let time = Some(time);
         sink.event(Position { origin: reader.origin, offset: at.start, time }, &event);
     }
 
@@ -335,7 +371,13 @@ impl ItmReader {
         if let Packet::Stimulus { port, size, value } = packet {
             return self.stimulus(offset, port, size.bytes() as u8, value, sink);
         }
+        if packet == Packet::Overflow && !self.is_paced {
+            let event = Event::Lost { bytes: offset..offset, why: LossReason::OverflowUntimed };
+            self.forget_marks();
+            return self.hold(offset, event, sink);
+        }
         if let Some(event) = plain_event(offset, packet) {
+            self.is_paced |= source_of(&event) == 1;
             if matches!(event, Event::Lost { .. }) {
                 self.forget_marks();
             }

@@ -18,7 +18,8 @@ impl Sink for Recorder {
 
 fn read(prescaler: u32, packets: &[Packet]) -> Vec<(Option<Window>, Event)> {
     let mut recorder = Recorder::default();
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler, marks_port: None });
+    let mut reader =
+        ItmReader::new(Origin(0), ItmClock { prescaler, is_own: false, marks_port: None });
     for (at, packet) in (0..).zip(packets) {
         reader.feeding(&mut recorder).packet(at..at + 1, *packet);
     }
@@ -112,7 +113,8 @@ fn the_parts_of_an_access_become_one_event() {
 
 #[test]
 fn global_timestamps_are_pieced_together() {
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1, marks_port: None });
+    let mut reader =
+        ItmReader::new(Origin(0), ItmClock { prescaler: 1, is_own: false, marks_port: None });
     let low =
         |bits, width| Packet::GlobalTimeLow { bits, width, clock_changed: false, wrapped: false };
     let mut feed = |packet| {
@@ -128,7 +130,8 @@ fn global_timestamps_are_pieced_together() {
 #[test]
 fn a_loss_leaves_what_waited_undated_and_slips_time() {
     let mut recorder = Recorder::default();
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1, marks_port: None });
+    let mut reader =
+        ItmReader::new(Origin(0), ItmClock { prescaler: 1, is_own: false, marks_port: None });
     let mut decoder = Decoder::new();
     // A sample, a timestamp of 10, a sample, a reserved header.
     decoder.push(
@@ -153,7 +156,8 @@ fn a_loss_leaves_what_waited_undated_and_slips_time() {
 #[test]
 fn a_stream_without_timestamps_holds_little() {
     let mut recorder = Recorder::default();
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 1, marks_port: None });
+    let mut reader =
+        ItmReader::new(Origin(0), ItmClock { prescaler: 1, is_own: false, marks_port: None });
     for at in 0..10_000 {
         reader.feeding(&mut recorder).packet(at..at + 1, SAMPLE);
     }
@@ -233,7 +237,8 @@ fn read_bytes(bytes: &[u8], marks_port: Option<u32>, one_by_one: bool) -> Vec<(P
         }
     }
     let mut all = All::default();
-    let mut reader = ItmReader::new(Origin(0), ItmClock { prescaler: 4, marks_port });
+    let mut reader =
+        ItmReader::new(Origin(0), ItmClock { prescaler: 4, is_own: false, marks_port });
     let mut decoder = Decoder::new();
     if one_by_one {
         decoder.push(bytes, &mut OneByOne(reader.feeding(&mut all)));
@@ -310,7 +315,7 @@ fn exceptions_with_their_timestamps_are_exact_and_those_that_share_one_are_not()
             (window(100, 100), Event::Entered { exception: 16 }),
             (window(100, 140), Event::Left { exception: 16 }),
             (window(140, 140), SAMPLED),
-            (window(140, 150), Event::Resumed { exception: 0 }),
+            (window(100, 150), Event::Resumed { exception: 0 }),
         ]
     );
 }

@@ -111,6 +111,8 @@ impl Event {
 pub enum LossReason {
     /// The target made packets faster than the link carried them away.
     Overflow,
+    /// Packets were dropped, or the timestamp counter itself has overflowed: nothing says how much time passed.
+    OverflowUntimed,
     /// Bytes that are no packet.
     Malformed(Malformed),
     /// Bytes that are no frame.
@@ -141,6 +143,9 @@ impl LossReason {
     pub const fn describe(self) -> &'static str {
         match self {
             Self::Overflow => "overflow: the target dropped packets",
+            Self::OverflowUntimed => {
+                "overflow: the target dropped packets, or its timestamp counter wrapped"
+            }
             Self::Malformed(why) => why.describe(),
             Self::Framing(why) => why.describe(),
             Self::Disconnected => "the connection broke: what was sent meanwhile is lost",
@@ -170,10 +175,23 @@ impl LossReason {
         )
     }
 
+    /// Whether it lies behind everything that was recorded: the recording ends inside a packet.
+    #[must_use]
+    pub const fn is_end(self) -> bool {
+        matches!(self, Self::Malformed(Malformed::CutOff))
+    }
+
     /// Whether events of any kind are missing, and time without them is all that tells.
     #[must_use]
     pub const fn drops_events(self) -> bool {
-        matches!(self, Self::Overflow | Self::Dropped | Self::PacketsMissing | Self::EventTrace(_))
+        matches!(
+            self,
+            Self::Overflow
+                | Self::OverflowUntimed
+                | Self::Dropped
+                | Self::PacketsMissing
+                | Self::EventTrace(_)
+        )
     }
 
     /// Whether an unknown number of bytes never arrived.

@@ -261,10 +261,17 @@ impl Image {
     /// The exception of this name: the system's, the interrupt's, or its handler's.
     #[must_use]
     pub fn exception_named(&self, name: &str) -> Option<u16> {
-        (1..512).find(|&n| {
-            let known = n < 16 || self.vector(n).is_some();
-            known && (self.interrupt_name(n) == name || self.exception_name(n) == name)
-        })
+        self.exceptions_named(name).first().copied()
+    }
+
+    /// All exceptions of this name: interrupts may share a handler.
+    #[must_use]
+    pub fn exceptions_named(&self, name: &str) -> Vec<u16> {
+        let is_meant = |n: &u16| {
+            let known = *n < 16 || self.vector(*n).is_some();
+            known && (self.interrupt_name(*n) == name || self.exception_name(*n) == name)
+        };
+        (1..512).filter(is_meant).collect()
     }
 
     fn code_at(&self, address: u64) -> Option<&Code> {

@@ -30,6 +30,8 @@ struct Open {
     from: u64,
     /// Not earlier than this the last start was asked for.
     asked: Option<u64>,
+    /// What is missing lies before this.
+    until: u64,
 }
 
 impl Bridges {
@@ -39,13 +41,15 @@ impl Bridges {
         // After the start before it: an exception pends once, not twice.
         let before =
             last.zip(period).map(|(last, period)| last.earliest.saturating_sub(period.high));
-        self.open.get_or_insert(Open { start: last, from, asked: before.or(self.asked) });
+        let asked = before.or(self.asked);
+        self.open.get_or_insert(Open { start: last, from, asked, until: 0 });
     }
 
     /// What is missing lies in this window.
     pub fn missing(&mut self, gap: Window) {
         if let Some(open) = &mut self.open {
             open.from = open.from.min(gap.earliest);
+            open.until = open.until.max(gap.latest);
             self.dangling = gap.latest.saturating_sub(open.from);
             self.longest = self.longest.max(self.dangling);
         }
@@ -68,6 +72,14 @@ impl Bridges {
         let wait = open.asked.map_or(u64::MAX, |asked| now.latest.saturating_sub(asked));
         self.longest_wait = self.longest_wait.max(wait);
         self.asked = open.start.map(|_| open.from);
+    }
+
+    /// The recording ended then, and no start came since the last gap, if there was one: how long that was at least.
+    pub fn end(&mut self, end: Window) -> Option<u64> {
+        let open = self.open?;
+        self.dangling = end.latest.saturating_sub(open.from);
+        self.longest = self.longest.max(self.dangling);
+        Some(end.earliest.saturating_sub(open.until))
     }
 
     /// The longest that may lie from one start to the next where one of them is missing.

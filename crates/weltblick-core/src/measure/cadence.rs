@@ -1,6 +1,7 @@
-//! How regularly each exception is entered: enough to see a clock that is set wrongly, or a
-//! sampling period that beats against an interrupt.
+//! How regularly each exception is entered: enough to see a clock that is set wrongly. Beside it, where samples fall
+//! within what recurs.
 
+use super::phases::Phases;
 use crate::event::{Event, Position, Sink};
 
 /// Exception numbers of a core: 9 bits.
@@ -9,10 +10,6 @@ const EXCEPTIONS: usize = 512;
 const FEWEST_INTERVALS: u64 = 16;
 /// The largest spread of a periodic interrupt's intervals, relative to their mean.
 const MOST_SPREAD: f64 = 0.05;
-/// A sampling period is warned of if it visits no more places of an interrupt's period...
-const FEWEST_PLACES: u64 = 32;
-/// ...or if its places are farther apart than the handler is long. Not searched beyond this.
-const MOST_PLACES: u64 = 20_000;
 
 /// Intervals between entries, per exception.
 #[derive(Debug)]
@@ -20,6 +17,8 @@ pub struct Cadences {
     entries: Box<[Entries; EXCEPTIONS]>,
     /// How many losses there were: whatever began before the last one is no interval.
     losses: u64,
+    /// Where samples fall within what recurs.
+    pub phases: Phases,
 }
 
 #[derive(Debug, Clone, Copy, Default)]
@@ -54,13 +53,18 @@ pub struct Cadence {
 
 impl Default for Cadences {
     fn default() -> Self {
-        Self { entries: Box::new([Entries::default(); EXCEPTIONS]), losses: 0 }
+        Self {
+            entries: Box::new([Entries::default(); EXCEPTIONS]),
+            losses: 0,
+            phases: Phases::default(),
+        }
     }
 }
 
 impl Sink for Cadences {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
+        self.phases.event(position, event);
         let now = position.time.map(|window| window.latest);
         match *event {
             Event::Entered { exception } => {
@@ -136,29 +140,6 @@ impl Cadences {
     }
 }
 
-impl Cadence {
-    /// Whether samples every `sampling` cycles, `samples` in all, keep landing on the same few
-    /// places of this interrupt's period, or on places farther apart than its handler is long.
-    /// Then what runs at a fixed time after the interrupt, the handler itself first of all, is seen
-    /// too often or never. Returns how many places.
-    ///
-    /// After `n` samples the phase is back where it was, but for a drift. Places fill up only if
-    /// that drift, over the whole recording, or the interrupt's own spread bridges the distance
-    /// between neighbouring ones.
-    #[must_use]
-    pub fn beats_with(&self, sampling: f64, samples: u64) -> Option<u64> {
-        let by_run = if self.run > 0.0 { (self.period / self.run) as u64 } else { 0 };
-        let enough = by_run.clamp(FEWEST_PLACES, MOST_PLACES);
-        (1..=enough).find(|&places| {
-            let turns = places as f64 * sampling / self.period;
-            let drift = (turns - turns.round()).abs() * self.period;
-            let rounds = samples as f64 / places as f64;
-            let apart = self.period / places as f64;
-            rounds > 1.0 && drift * rounds < apart / 2.0 && self.spread < apart / 4.0
-        })
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -184,19 +165,5 @@ mod tests {
         assert_eq!(periodic.len(), 1);
         assert_eq!(periodic[0].intervals, 49);
         assert!((periodic[0].period - 48_000.0).abs() < 1.0);
-    }
-
-    #[test]
-    fn warns_of_a_sampling_period_that_beats() {
-        let tick =
-            Cadence { exception: 15, period: 48_000.0, spread: 3.0, intervals: 1000, run: 300.0 };
-        assert_eq!(tick.beats_with(48_000.0, 1000), Some(1));
-        assert_eq!(tick.beats_with(16_000.0, 3000), Some(3));
-        assert_eq!(tick.beats_with(1024.0, 40_000), None, "375 places are enough");
-        assert_eq!(tick.beats_with(16_001.0, 48_000), None, "the drift fills the gaps");
-        let short = Cadence { run: 60.0, ..tick };
-        assert_eq!(short.beats_with(1024.0, 40_000), Some(375), "128 cycles apart miss it");
-        let loose = Cadence { spread: 9_000.0, ..tick };
-        assert_eq!(loose.beats_with(16_000.0, 3000), None, "the interrupt's jitter fills them too");
     }
 }

@@ -6,6 +6,8 @@ use crate::time::Window;
 /// Follows events, and says where a gap lies once it has ended.
 #[derive(Debug, Clone, Copy)]
 pub struct GapWatch {
+    /// Not after the first event; `u64::MAX` before it.
+    first: u64,
     /// Not after the last event.
     last: u64,
     /// A gap has begun, and not ended.
@@ -15,7 +17,7 @@ pub struct GapWatch {
 
 impl Default for GapWatch {
     fn default() -> Self {
-        Self { last: 0, is_open: false, gap: Window::exact(0) }
+        Self { first: u64::MAX, last: 0, is_open: false, gap: Window::exact(0) }
     }
 }
 
@@ -25,6 +27,9 @@ impl GapWatch {
     pub fn pass(&mut self, position: Position, event: &Event) -> Option<Window> {
         match position.time {
             Some(now) if !matches!(event, Event::Lost { .. }) => {
+                if self.first == u64::MAX {
+                    self.first = now.earliest;
+                }
                 self.last = now.earliest;
                 if self.is_open { self.end(now) } else { None }
             }
@@ -45,6 +50,18 @@ impl GapWatch {
         self.is_open = true;
         self.gap = Window { earliest, latest: loss.latest.max(before.latest) };
         earliest
+    }
+
+    /// When the first event was, not later than that; `None` before it.
+    #[must_use]
+    pub const fn first(&self) -> Option<u64> {
+        if self.first == u64::MAX { None } else { Some(self.first) }
+    }
+
+    /// Not after the last event with a time.
+    #[must_use]
+    pub const fn last(&self) -> u64 {
+        self.last
     }
 
     /// The gap with which the recording ends.

@@ -77,7 +77,7 @@ impl Losses {
     /// How often the target dropped packets.
     #[must_use]
     pub fn overflows(&self) -> u64 {
-        self.of(LossReason::Overflow)
+        self.of(LossReason::Overflow) + self.of(LossReason::OverflowUntimed)
     }
 
     /// How often events were dropped, samples perhaps among them, of which no bytes tell.

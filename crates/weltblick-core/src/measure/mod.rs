@@ -15,6 +15,7 @@ pub mod gap;
 pub mod inspection;
 pub mod interrupts;
 pub mod losses;
+pub mod phases;
 pub mod profile;
 pub mod recording;
 pub mod signals;

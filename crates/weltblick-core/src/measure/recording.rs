@@ -2,6 +2,8 @@
 
 use super::losses::Losses;
 use crate::event::{Event, Position, Sink};
+use crate::stats::Ticks;
+use crate::time::Window;
 
 /// Bytes of the shortest packet that is a sample.
 const SHORTEST_SAMPLE: u64 = 2;
@@ -21,8 +23,12 @@ pub struct Recording {
     pub unobservable: u64,
     /// The earliest time that anything happened; `u64::MAX` before that.
     first: u64,
+    /// Not later than this anything happened first; `u64::MAX` before that.
+    first_latest: u64,
     /// The latest time that anything happened.
     last: u64,
+    /// Not earlier than this anything happened last.
+    last_earliest: u64,
     /// What is missing.
     pub losses: Losses,
     /// How often nothing was recorded for a while, by choice: the span says nothing of how much of it
@@ -32,6 +38,12 @@ pub struct Recording {
     pub left_out: u64,
     /// Bytes were lost on the way, and time with them: the span is at least what is stated.
     pub time_slipped: bool,
+    /// Bytes that could not be read before the first moment, and behind the last: of nothing that was recorded.
+    unread_beside: u64,
+    /// The tick of the last sample, if nothing was lost since; `u64::MAX`: none.
+    last_sample: u64,
+    /// The fewest ticks from one sample to the next.
+    closest: u64,
 }
 
 impl Default for Recording {
@@ -41,11 +53,16 @@ impl Default for Recording {
             asleep: 0,
             unobservable: 0,
             first: u64::MAX,
+            first_latest: u64::MAX,
             last: 0,
+            last_earliest: 0,
             losses: Losses::default(),
             unwatched: 0,
             left_out: 0,
             time_slipped: false,
+            unread_beside: 0,
+            last_sample: u64::MAX,
+            closest: u64::MAX,
         }
     }
 }
@@ -54,12 +71,26 @@ impl Sink for Recording {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         match *event {
-            Event::Sample { .. } | Event::Elsewhere => self.running += 1,
-            Event::Asleep => self.asleep += 1,
-            Event::Unobservable => self.unobservable += 1,
+            Event::Sample { .. } | Event::Elsewhere => {
+                self.running += 1;
+                self.sampled(position);
+            }
+            Event::Asleep => {
+                self.asleep += 1;
+                self.sampled(position);
+            }
+            Event::Unobservable => {
+                self.unobservable += 1;
+                self.sampled(position);
+            }
             Event::Lost { ref bytes, why } => {
+                self.last_sample = u64::MAX;
                 self.losses.add(bytes, why);
-                self.time_slipped |= why.loses_bytes();
+                if self.first == u64::MAX || why.is_end() {
+                    self.unread_beside += bytes.end - bytes.start;
+                }
+                // Before the first moment there is no time that could be lost: the recording begins with it.
+                self.time_slipped |= why.loses_bytes() && !why.is_end() && self.first != u64::MAX;
             }
             Event::LeftOut => self.left_out += 1,
             Event::Unwatched => {
@@ -70,12 +101,26 @@ impl Sink for Recording {
         }
         if let Some(window) = position.time {
             self.first = self.first.min(window.earliest);
+            self.first_latest = self.first_latest.min(window.latest);
             self.last = self.last.max(window.latest);
+            self.last_earliest = self.last_earliest.max(window.earliest);
         }
     }
 }
 
 impl Recording {
+    /// A sample; the time since the one before, where both are known to the tick.
+    #[inline(always)]
+    fn sampled(&mut self, position: Position) {
+        let Some(time) = position.time else { return };
+        let apart = time.earliest.wrapping_sub(self.last_sample);
+        if self.last_sample != u64::MAX && apart < self.closest && time.earliest > self.last_sample
+        {
+            self.closest = apart;
+        }
+        self.last_sample = time.latest;
+    }
+
     /// All ticks of the sampler.
     #[must_use]
     pub const fn samples(&self) -> u64 {
@@ -86,6 +131,19 @@ impl Recording {
     #[must_use]
     pub fn end(&self) -> Option<u64> {
         (self.first <= self.last).then_some(self.last)
+    }
+
+    /// When the last event was, as far as that is known; `None` without timestamps.
+    #[must_use]
+    pub fn last_moment(&self) -> Option<Window> {
+        self.end().map(|latest| Window { earliest: self.last_earliest.min(latest), latest })
+    }
+
+    /// Between what the time from the first event to the last lies; `None` without timestamps.
+    #[must_use]
+    pub fn span_between(&self) -> Option<Ticks> {
+        let high = self.span()?;
+        Some(Ticks { low: self.last_earliest.saturating_sub(self.first_latest), high })
     }
 
     /// Cycles from the first dated event to the last; `None` without timestamps.
@@ -102,29 +160,54 @@ impl Recording {
             .then(|| Some(self.span()? as f64 / self.samples() as f64))?
     }
 
-    /// How many samples are missing at most, given the sampling period in cycles of the timestamp
-    /// clock. `Some(0)` without losses; `None` where nothing bounds it.
-    ///
-    /// What the target dropped shows as time without samples. Of bytes that could not be read, a
-    /// sample takes at least two; this trusts that the bytes that arrived are those that were sent.
+    /// Ticks from sample to sample: as stated, unless there are more samples than that leaves time for; else the
+    /// fewest that were seen. `None` without timestamps.
+    fn cover(&self, stated: Option<f64>) -> Option<f64> {
+        let span = self.span()? as f64;
+        let fits = |period: &f64| {
+            let expected = span / period + 1.0;
+            self.time_slipped || self.samples() as f64 <= expected * (1.0 + PERIOD_TOLERANCE)
+        };
+        let seen = || (self.closest != u64::MAX).then_some(self.closest as f64);
+        stated.filter(|period| *period > 0.0).filter(fits).or_else(seen)
+    }
+
+    /// How many samples more the time from the first event to the last has room for, given the sampling period in
+    /// ticks of the timestamp clock: time that no sample covers.
     #[must_use]
-    pub fn missing_samples(&self, period: Option<f64>) -> Option<u64> {
-        if self.losses.is_unbounded() {
+    pub fn uncovered(&self, stated: Option<f64>) -> Option<u64> {
+        let expected = self.span()? as f64 / self.cover(stated)?;
+        Some((expected as u64).saturating_sub(self.samples()))
+    }
+
+    /// How many samples are missing at most, given the sampling period in ticks of the timestamp clock.
+    /// `None` where nothing bounds it.
+    ///
+    /// What the target dropped, and what the sampler did not see, shows as time without samples. Of bytes that could
+    /// not be read, a sample takes at least two; this trusts that the sampler went on meanwhile, as it did elsewhere.
+    /// Where it did not, or packets were dropped, too, the time that was lost with the bytes may be anything.
+    #[must_use]
+    pub fn missing_samples(&self, stated: Option<f64>) -> Option<u64> {
+        if self.losses.is_unbounded() || self.unwatched > 0 {
             return None;
         }
-        let unread = self.losses.bytes() / SHORTEST_SAMPLE;
-        if self.losses.drops() == 0 {
-            return Some(unread);
+        // Without any times, what could not be read first counts as the rest does.
+        let before = if self.first == u64::MAX { 0 } else { self.unread_beside };
+        let unread = (self.losses.bytes() - before) / SHORTEST_SAMPLE;
+        let drops = self.losses.drops() > 0;
+        let Some(uncovered) = self.uncovered(stated) else {
+            // Without timestamps there is no time to be covered.
+            return (!drops && self.span().is_none()).then_some(unread);
+        };
+        let pauses = uncovered > 1 + self.samples() / 1000;
+        if self.time_slipped && (drops || pauses) {
+            return None;
+        }
+        if !drops {
+            return Some(uncovered.saturating_add(unread));
         }
         // One more: the first and the last event may both stand just beside a sample.
-        if self.unwatched > 0 {
-            return None;
-        }
-        let expected = (self.span()? as f64 / period?).ceil() as u64 + 1;
-        // More samples than there is time for: the period is not what it is said to be.
-        if self.samples() as f64 > expected as f64 * (1.0 + PERIOD_TOLERANCE) {
-            return None;
-        }
+        let expected = (self.span()? as f64 / self.cover(stated)?).ceil() as u64 + 1;
         Some(expected.saturating_sub(self.samples()).saturating_add(unread))
     }
 }

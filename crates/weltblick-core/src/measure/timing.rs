@@ -1,5 +1,6 @@
 //! A recording and its clocks together: periods, durations, and what is missing.
 
+use super::cadence::Cadences;
 use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
 use crate::capture::{Manifest, Protocol, SourceSpec};
@@ -14,7 +15,14 @@ pub struct Clocks {
     pub core_clock: Option<Frequency>,
     /// The clock of the timestamps.
     pub timestamp_clock: Option<Frequency>,
+    /// The known period of the tick interrupt.
+    pub tick_period: Option<std::time::Duration>,
 }
+
+/// The exception number of SysTick.
+const SYSTICK: u16 = 15;
+/// A clock is contradicted beyond this relative difference.
+const CLOCK_TOLERANCE: f64 = 0.01;
 
 /// The host's clock, which dates polls: nanoseconds.
 pub const HOST_CLOCK: f64 = 1e9;
@@ -34,7 +42,8 @@ impl Clocks {
             Some(events) => events.pc_sample_period,
             None => itm.and_then(|itm| itm.pc_sample_period),
         };
-        Self { stated_period, core_clock, timestamp_clock }
+        let tick_period = manifest.target.tick_period;
+        Self { stated_period, core_clock, timestamp_clock, tick_period }
     }
 }
 
@@ -69,6 +78,28 @@ impl Timing<'_> {
         self.recording.measured_period().map(|period| period / self.timestamp_ratio())
     }
 
+    /// The clock of the timestamps by the tick interrupt's known period, in hertz, and the ticks of that period; absent
+    /// where the period is not known, or bytes are missing: then ticks are missing too, and not all of them are known
+    /// to be.
+    #[must_use]
+    pub fn clock_by_tick(&self, cadences: &Cadences) -> Option<(f64, f64)> {
+        if self.recording.time_slipped {
+            return None;
+        }
+        let tick = self.clocks.tick_period?.as_secs_f64();
+        let cadence = cadences.of(SYSTICK)?;
+        Some((cadence.period / tick, cadence.period))
+    }
+
+    /// How far the stated clock is off by the tick interrupt's known period, as a part of it, where that is more than
+    /// a clock may be.
+    #[must_use]
+    pub fn clock_off(&self, cadences: &Cadences) -> Option<f64> {
+        let (real, _) = self.clock_by_tick(cadences)?;
+        let off = (real / self.clocks.timestamp_clock?.hertz() - 1.0).abs();
+        (off > CLOCK_TOLERANCE).then_some(off)
+    }
+
     /// Nanoseconds between samples.
     #[must_use]
     pub fn sample_ns(&self) -> Option<f64> {
@@ -94,8 +125,20 @@ impl Timing<'_> {
     /// How many samples are missing at most; see [`Recording::missing_samples`].
     #[must_use]
     pub fn missing(&self) -> Option<u64> {
-        let stated = self.clocks.stated_period.map(|cycles| cycles as f64 * self.timestamp_ratio());
-        self.recording.missing_samples(stated)
+        self.recording.missing_samples(self.stated_ticks())
+    }
+
+    /// The part of the time that no sample covers: the cycle counter stops while the core sleeps, sampling was
+    /// switched off, or the period is not what the capture says. 0 without timestamps.
+    #[must_use]
+    pub fn uncovered(&self) -> f64 {
+        let uncovered = self.recording.uncovered(self.stated_ticks()).unwrap_or(0) as f64;
+        uncovered / (uncovered + self.recording.samples() as f64).max(1.0)
+    }
+
+    /// The stated sampling period in ticks of the timestamps.
+    fn stated_ticks(&self) -> Option<f64> {
+        self.clocks.stated_period.map(|cycles| cycles as f64 * self.timestamp_ratio())
     }
 
     /// How far the measured period is from the stated one, as a part of it, where that is more
@@ -104,13 +147,6 @@ impl Timing<'_> {
     pub fn period_off(&self) -> Option<f64> {
         let off = self.measured_period()? / self.clocks.stated_period? as f64 - 1.0;
         (self.recording.losses.is_empty() && off.abs() > PERIOD_TOLERANCE).then_some(off)
-    }
-
-    /// Whether there is time that no sample covers although nothing was lost: the cycle counter
-    /// stops while the core sleeps, or the sampling period is not what the capture says.
-    #[must_use]
-    pub fn has_unseen_time(&self) -> bool {
-        self.period_off().is_some_and(|off| off > 0.0)
     }
 }
 

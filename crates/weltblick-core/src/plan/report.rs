@@ -11,7 +11,7 @@ use super::registers::{Request, registers};
 use super::ring::plan_ring;
 use super::rows::{PlanReport, SCHEMA, Wanted, WatchRow};
 use super::watch::{Watch, WatchError, resolve};
-use crate::budget::{Point, address_of, ranges_of};
+use crate::judge::{Point, address_of, ranges_of};
 
 /// Makes a plan.
 ///

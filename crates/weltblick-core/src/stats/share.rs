@@ -30,6 +30,9 @@ pub struct ShareEstimate {
     pub effective_samples: f64,
     /// The critical value behind the interval, in standard deviations.
     pub critical: f64,
+    /// How much samples depend on each other is assumed, not seen: there are too few of them, no hit, or nothing but
+    /// hits.
+    pub is_assumed: bool,
 }
 
 /// Estimates a share: `hits` of `samples`, of which `per_batch` in each full batch of
@@ -42,22 +45,42 @@ pub fn estimate_share(
     batch_size: u32,
     confidence: f64,
 ) -> Option<ShareEstimate> {
+    estimate_share_with(hits, samples, per_batch, batch_size, confidence, None)
+}
+
+/// Estimates a share where other rows have at most this design effect.
+///
+/// Below eight batches nothing says how samples depend on each other: those of a batch are taken to be one. Without a
+/// hit, or with nothing but hits, the `borrowed` effect of other rows is taken.
+#[must_use]
+pub fn estimate_share_with(
+    hits: u64,
+    samples: u64,
+    per_batch: &[u64],
+    batch_size: u32,
+    confidence: f64,
+    borrowed: Option<f64>,
+) -> Option<ShareEstimate> {
     if samples == 0 {
         return None;
     }
     let n = samples as f64;
     let share = hits as f64 / n;
     let known = per_batch.len() >= FEWEST_BATCHES;
+    let is_assumed = !known || hits == 0 || hits == samples;
+    let whole_batches = f64::from(batch_size).min(n);
     let (effect, critical) = if known {
         let (joined, size) = join_to_long_batches(per_batch, batch_size);
         let freedom = joined.len() as f64 - 1.0;
-        (design_effect(&joined, size), student_critical(confidence, freedom))
+        let seen = design_effect(&joined, size);
+        let effect = if is_assumed { borrowed.unwrap_or(1.0).max(seen) } else { seen };
+        (effect, student_critical(confidence, freedom))
     } else {
-        (1.0, normal_critical(confidence))
+        (borrowed.unwrap_or(1.0).max(whole_batches), normal_critical(confidence))
     };
     let effective = n / effect;
     let (low, high) = wilson(share, effective, critical);
-    Some(ShareEstimate { share, low, high, effective_samples: effective, critical })
+    Some(ShareEstimate { share, low, high, effective_samples: effective, critical, is_assumed })
 }
 
 /// Neighbouring batches joined while 16 remain: the longer a batch, the less it depends on its
@@ -107,9 +130,10 @@ mod tests {
     #[test]
     fn nothing_and_everything_have_intervals_too() {
         let none = estimate_share(0, 1000, &[], 16, 0.95).unwrap();
-        assert!(none.low == 0.0 && none.high > 0.002 && none.high < 0.006);
+        // Nothing says how samples depend on each other: those of a batch are one.
+        assert!(none.low == 0.0 && none.high > 0.05 && none.high < 0.06 && none.is_assumed);
         let all = estimate_share(1000, 1000, &[], 16, 0.95).unwrap();
-        assert!(all.high == 1.0 && all.low < 0.998);
+        assert!(all.high == 1.0 && all.low < 0.95);
         assert_eq!(estimate_share(0, 0, &[], 16, 0.95), None);
     }
 

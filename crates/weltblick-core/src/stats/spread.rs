@@ -74,6 +74,8 @@ pub struct Spread {
     first: u64,
     off: f64,
     squares: f64,
+    /// The widest window.
+    widest: u64,
     percentiles: bool,
 }
 
@@ -118,6 +120,7 @@ impl Spread {
             first: 0,
             off: 0.0,
             squares: 0.0,
+            widest: 0,
             percentiles,
         }
     }
@@ -143,6 +146,7 @@ impl Spread {
 
     #[inline(never)]
     fn add_window(&mut self, ticks: Ticks) {
+        self.widest = self.widest.max(ticks.high.saturating_sub(ticks.low));
         let percentiles = self.percentiles;
         let new = || Box::new([Ends::new(percentiles), Ends::new(percentiles)]);
         let [lows, highs] = &mut **self.windows.get_or_insert_with(new);
@@ -165,6 +169,12 @@ impl Spread {
     #[must_use]
     pub const fn count(&self) -> u64 {
         self.count
+    }
+
+    /// How far apart the ends of the least known of them are.
+    #[must_use]
+    pub const fn widest(&self) -> u64 {
+        self.widest
     }
 
     /// The smallest; `None` without any.

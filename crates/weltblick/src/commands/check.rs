@@ -12,9 +12,9 @@ use std::fs;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
-use weltblick_core::budget::{
-    BudgetFile, CheckReport, Executed, Figure, Point, TimingSubject, Timings, USUAL_WINDOW,
-    Verdict, address_of, judge,
+use weltblick_core::judge::{
+    About, BudgetFile, CheckReport, Executed, Point, SHORTEST_RUN, TimingSubject, Timings,
+    USUAL_WINDOW, Verdict, address_of, against_times, judge,
 };
 use weltblick_core::measure::execution::{BlockCounts, Calls, Crossings, Listing, Seen};
 use weltblick_core::measure::interrupts::InterruptFigures;
@@ -23,6 +23,7 @@ use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
+use weltblick_core::time::Window;
 
 /// Does every budget hold?
 #[derive(Debug, clap::Args)]
@@ -72,11 +73,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let exceptions = followed.iter().any(|tracking| tracking.exceptions);
     let (mut tasks, mut interrupts) = (Vec::new(), InterruptFigures::new(0));
     for (window, tracking) in windows.into_iter().zip(followed) {
-        let (figures, of_this) = tracking.finish_both_at(recording.end());
+        let (mut figures, of_this) = tracking.finish_both_at(recording.end());
+        figures.ended_at(recording.last_moment());
         tasks.push((window, figures));
         interrupts = of_this;
     }
     interrupts.finish();
+    interrupts.ended_at(recording.last_moment());
+    let intrusive = context.conduct.intrusive;
+    let ratio = context.timing.timestamp_ratio();
     let timings = Timings {
         interrupts: &interrupts,
         tasks: &tasks,
@@ -84,11 +89,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         signals: values.as_ref(),
         image: Some(context.image),
         scale: clocks.timestamp_clock.map(|clock| Scale::of(clock, clocks.core_clock)),
-        span: recording.span().unwrap_or(0),
+        span: recording.span_between().unwrap_or_default(),
+        end: recording.last_moment().unwrap_or(Window::exact(0)),
         exceptions,
         by_pace: capture.tells_events_by_flow(),
-        intrusive: context.conduct.intrusive,
         slipped: recording.time_slipped,
+        shortest_run: SHORTEST_RUN * ratio,
+        against: against_times(&context.timing, &cadences, &interrupts, intrusive),
     };
     let ran = Ran::of(&budgets, &capture, &counts)?;
     let executed = ran.as_ref().map(|ran| ran.executed(&capture)).transpose()?;
@@ -122,9 +129,9 @@ impl<'a> Ran<'a> {
         capture: &'a Capture,
         samples: &SampleCounts,
     ) -> Result<Option<Self>> {
-        let wanted = |figure: &Figure| match figure {
-            Figure::Coverage { .. } | Figure::Call { .. } | Figure::Way { .. } => true,
-            Figure::SelfShare { .. } => capture.has_flow(),
+        let wanted = |figure: &About| match figure {
+            About::Coverage { .. } | About::Call { .. } | About::Way { .. } => true,
+            About::SelfShare { .. } => capture.has_flow(),
             _ => false,
         };
         if !budgets.figures().any(wanted) {
@@ -154,6 +161,7 @@ impl<'a> Ran<'a> {
             ways: &self.ways,
             scale: clock.map(|clock| Scale::of(clock, Some(clock))),
             intrusive: capture.conduct().intrusive,
+            kept_the_end: capture.kept_the_end(),
         })
     }
 }
@@ -163,7 +171,7 @@ fn ways<'a>(budgets: &BudgetFile, capture: &'a Capture) -> Result<Vec<(Vec<Point
     let mut ways: Vec<(Vec<Point>, Calls<'a>)> = Vec::new();
     let image = capture.image()?;
     for figure in budgets.figures() {
-        let Figure::Way { points, .. } = figure else { continue };
+        let About::Way { points, .. } = figure else { continue };
         if ways.iter().any(|(known, _)| known == points) {
             continue;
         }
@@ -181,7 +189,7 @@ fn ways<'a>(budgets: &BudgetFile, capture: &'a Capture) -> Result<Vec<(Vec<Point
 fn asks_for(budgets: &BudgetFile, wanted: TimingSubject) -> bool {
     budgets
         .figures()
-        .any(|figure| matches!(figure, Figure::Timing(figure) if figure.subject == wanted))
+        .any(|figure| matches!(figure, About::Timing(figure) if figure.subject == wanted))
 }
 
 type Followed = Tracking<TaskFigures, InterruptFigures>;
@@ -197,14 +205,15 @@ fn follow(capture: &Capture, window: Duration) -> Followed {
 }
 
 /// The windows that loads are judged over: none where no budget is about times, so that nothing is
-/// followed in vain; one where none asks for others.
+/// followed in vain; one where none asks for others. Exceptions are followed for all: where they contradict each
+/// other, other packets are missing, too.
 fn windows(budgets: &BudgetFile) -> Vec<Duration> {
-    let window = |figure: &Figure| match figure {
-        Figure::Timing(figure) => match figure.subject {
+    let window = |figure: &About| match figure {
+        About::Timing(figure) => match figure.subject {
             TimingSubject::Interrupt | TimingSubject::Task => {
                 Some(figure.window.unwrap_or(USUAL_WINDOW))
             }
-            TimingSubject::Span | TimingSubject::Signal => None,
+            TimingSubject::Span | TimingSubject::Signal => Some(USUAL_WINDOW),
         },
         _ => None,
     };

@@ -9,8 +9,8 @@ use crate::sources::{Beside, Capture};
 use anyhow::{Context as _, Result, bail};
 use std::collections::HashSet;
 use std::io::Write;
-use weltblick_core::budget::{Point, address_of};
 use weltblick_core::image::Image;
+use weltblick_core::judge::{Point, address_of};
 use weltblick_core::measure::execution::{
     BlockCounts, Callers, Calls, Crossings, MOST_POINTS, Named,
 };

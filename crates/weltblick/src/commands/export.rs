@@ -10,10 +10,10 @@ use clap::ValueEnum;
 use std::cell::RefCell;
 use std::io::{BufWriter, Write};
 use std::path::PathBuf;
-use weltblick_core::budget::PointRange;
 use weltblick_core::capture::{CtfSettings, InterruptSpec, MANIFEST, Manifest, StreamSpec, Target};
 use weltblick_core::document::At;
 use weltblick_core::exchange::ctf::{self, LeftOut, Writer};
+use weltblick_core::judge::PointRange;
 use weltblick_core::measure::within::Within;
 
 /// The folder of the event trace inside of the exported one.

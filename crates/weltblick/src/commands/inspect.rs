@@ -7,8 +7,8 @@ use crate::show::{self, Paint};
 use crate::sources::{self, Capture};
 use anyhow::Result;
 use std::io::Write;
-use weltblick_core::budget::PointRange;
 use weltblick_core::capture::Framing;
+use weltblick_core::judge::PointRange;
 use weltblick_core::measure::inspection::{
     Entries, Finding, InspectReport, Inspection, Settings, cross_check,
 };
@@ -94,6 +94,5 @@ fn settings(capture: &Capture) -> Settings<'_> {
         clocks: capture.clocks(),
         trace: capture.event_trace(),
         conduct: capture.conduct(),
-        tick_period: capture.manifest.target.tick_period,
     }
 }

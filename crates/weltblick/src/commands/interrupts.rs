@@ -11,7 +11,7 @@ use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
-use weltblick_core::budget::PointRange;
+use weltblick_core::judge::PointRange;
 use weltblick_core::measure::interrupts::{
     Context, InterruptFigures, InterruptReport, InterruptRow, MOST_EACH, Nesting, RunRow, each,
     report,

@@ -3,9 +3,9 @@
 use super::within;
 use crate::sources::{Capture, Part};
 use anyhow::{Context as _, Result, bail};
-use weltblick_core::budget::{Point, PointRange, address_of};
 use weltblick_core::flow::{Clocking, Edge};
 use weltblick_core::image::{FunctionId, Image};
+use weltblick_core::judge::{Point, PointRange, address_of};
 use weltblick_core::measure::coverage::Choice;
 
 /// Which code rows are about.

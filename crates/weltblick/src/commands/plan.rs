@@ -11,8 +11,8 @@ use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use weltblick_core::budget::{PointRange, ranges_of};
 use weltblick_core::image::Variables;
+use weltblick_core::judge::{PointRange, ranges_of};
 use weltblick_core::measure::profile::{By, ReportRow, report};
 use weltblick_core::plan::{
     Applied, Core, Description, Interrupt, Link, Measured, PlanReport, Program, Wanted,

@@ -13,9 +13,9 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
-use weltblick_core::budget::PointRange;
 use weltblick_core::event::{Sink, Thing};
 use weltblick_core::image::Image;
+use weltblick_core::judge::PointRange;
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::profile::{
     Attributed, By, ProfileReport, ReportRow, Series, Window, report,

@@ -10,10 +10,10 @@ use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
-use weltblick_core::budget::{Point, PointRange};
 use weltblick_core::capture::{Manifest, SignalSpec};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::{Image, Variables};
+use weltblick_core::judge::{Point, PointRange};
 use weltblick_core::measure::interrupts::MOST_EACH;
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::signals::{

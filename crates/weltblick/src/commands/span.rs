@@ -8,8 +8,8 @@ use crate::show::{self, Paint};
 use crate::sources::{self, Capture};
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
-use weltblick_core::budget::{Point, address_of};
 use weltblick_core::capture::LapPoint;
+use weltblick_core::judge::{Point, address_of};
 use weltblick_core::measure::span::{
     CodeSpanReport, Context, Passages, SpanReport, StatedReport, Way, report,
 };

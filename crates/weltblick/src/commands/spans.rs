@@ -10,7 +10,7 @@ use crate::show::{self, Paint};
 use crate::sources::Capture;
 use anyhow::{Result, bail};
 use std::io::Write;
-use weltblick_core::budget::{Occurrence, Point, Which};
+use weltblick_core::judge::{Occurrence, Point, Which};
 use weltblick_core::measure::span::{
     Between, Mark, StatedContext, StatedReport, StatedSpans, stated_report,
 };

@@ -12,8 +12,8 @@ use anyhow::{Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
 use std::time::Duration;
-use weltblick_core::budget::PointRange;
 use weltblick_core::image::Image;
+use weltblick_core::judge::PointRange;
 use weltblick_core::measure::interrupts::MOST_EACH;
 use weltblick_core::measure::tasks::{
     ActivationRow, Context, MOST_TURNS, Order, Settings, TaskFigures, TaskReport, TaskRow,

@@ -15,8 +15,8 @@ use ratatui::crossterm::terminal;
 use std::collections::BTreeSet;
 use std::io::{IsTerminal as _, Write};
 use std::time::Duration;
-use weltblick_core::budget::{Point, PointRange};
 use weltblick_core::image::{Image, Variables};
+use weltblick_core::judge::{Point, PointRange};
 use weltblick_core::measure::execution::{Found, OnStack};
 use weltblick_core::measure::signals::{Dictionary, FromText, Signals};
 use weltblick_core::measure::timeline::{

@@ -4,8 +4,8 @@ use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
 use std::ops::Range;
 use std::time::Duration;
-use weltblick_core::budget::{Occurrence, Point, PointRange, Subject};
 use weltblick_core::event::Origin;
+use weltblick_core::judge::{Occurrence, Point, PointRange, Subject};
 use weltblick_core::measure::timeline::{Names, Seek, Target, Turns};
 use weltblick_core::time::{Frequency, Window};
 

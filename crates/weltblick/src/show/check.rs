@@ -3,7 +3,7 @@
 use super::{Align, Number, Paint, Table, cell, count, duration_ns, percent, plain};
 use anyhow::Result;
 use std::io::Write;
-use weltblick_core::budget::{CheckReport, Judgement, Verdict};
+use weltblick_core::judge::{CheckReport, Judgement, Verdict};
 
 /// For people.
 pub(crate) fn text(

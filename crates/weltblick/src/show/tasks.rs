@@ -169,12 +169,11 @@ fn details(row: &TaskRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
     {
         writeln!(
             out,
-            "load {} to {}, {} on average, over {} windows of {}; the highest at {}",
+            "load {} to {} in any window of {}, {} on average; the highest from {}",
             share(min),
             share(max),
-            share(mean),
-            count(load.windows),
             duration_ns(load.window.ns),
+            share(mean),
             moment(at)
         )?;
     }

@@ -4,7 +4,8 @@ use super::part::Part;
 use super::read::Input;
 use super::segments::Gap;
 use anyhow::{Context as _, Result, bail};
-use std::fs;
+use std::fs::{self, File};
+use std::io::Read as _;
 use std::path::PathBuf;
 use std::sync::OnceLock;
 use weltblick_core::capture::{
@@ -128,6 +129,21 @@ impl Capture {
     pub(crate) fn event_files(&self) -> &[Input] {
         let number = self.traces.iter().position(Option::is_some);
         number.map_or(&[], |number| &self.inputs[number])
+    }
+
+    /// Whether the instruction trace is what a buffer on the chip kept: it does not begin where tracing began, so
+    /// that what ran before is unknown.
+    pub(crate) fn kept_the_end(&self) -> bool {
+        let Some((stream, source)) = self.manifest.flow() else { return false };
+        let protocol = &self.manifest.streams[stream].sources[source].protocol;
+        if !matches!(protocol, Protocol::Mtb) {
+            return false;
+        }
+        let Some(Input::File(first)) = self.inputs[stream].first() else { return true };
+        let mut branch = [0; 8];
+        let read = File::open(first).and_then(|mut file| file.read_exact(&mut branch));
+        // The first branch after tracing was switched on says so.
+        read.is_err() || branch[4] & 1 == 0
     }
 
     /// How the recording was made.

@@ -2,9 +2,9 @@
 
 use super::{Capture, flow_index};
 use anyhow::Result;
-use weltblick_core::budget::{End, Which};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::flow::{self, Block, Clocking, Moment};
+use weltblick_core::judge::{End, Which};
 use weltblick_core::measure::execution::{Found, FoundRun, TaskEvents};
 use weltblick_core::measure::timeline::{Seek, Target};
 use weltblick_core::time::Window;

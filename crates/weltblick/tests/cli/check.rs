@@ -186,7 +186,12 @@ fn what_is_missing_keeps_a_maximum_from_being_met_unless_it_is_too_short() {
     // Nobody knows what a variable was meanwhile.
     assert_eq!(judged(&bench, "[signal.temperature]\nvalue.max = '<= 1000'").0, "undecided");
     // A percentile bears a few that are missing.
-    assert_eq!(judged(&bench, "[interrupt.adc_ready]\nown.p99 = '<= 10 us'").0, "met");
+    assert_eq!(judged(&bench, "[interrupt.adc_ready]\nown.p99 = '<= 10 us'").0, "undecided");
+    // As many short ones as fit may hide, unless the design guarantees a rate.
+    let guaranteed = "[interrupt.adc_ready]\nat_most = '4 kHz'\nown.p99 = '<= 10 us'";
+    let (verdict, judgement) = judged(&bench, guaranteed);
+    assert_eq!(verdict, "met", "{judgement}");
+    assert!(judgement["evidence"].as_str().unwrap().contains("relying on at most 4000 Hz"));
     let (verdict, _) = judged(&bench, "[task.housekeeping]\npending.max = '<= 2 ms'");
     assert_eq!(verdict, "broken", "what was seen was too long");
 
@@ -252,11 +257,16 @@ fn values_and_stated_spans_are_judged() {
         ("[signal.temperature]\nvalue.min = '>= 1'", "broken", "75 values"),
         // Nothing that was seen breaks it, but something is missing.
         ("[signal.temperature]\nvalue.max = '<= 60'", "undecided", "missing in 3 places"),
-        ("[signal.temperature]\ninterval.p95 = '<= 50 ms'", "met", "73 of them"),
+        ("[signal.temperature]\ninterval.p95 = '<= 50 ms'", "undecided", "73 of them"),
+        (
+            "[signal.temperature]\nat_most = '50 Hz'\ninterval.p95 = '<= 50 ms'",
+            "met",
+            "relying on at most 50 Hz",
+        ),
         ("[signal.temperature]\ninterval.max = '<= 50 ms'", "undecided", "missing in 3 places"),
-        ("[signal.temperature]\naccess = 'read'\ncount = '>= 1'", "undecided", "nothing tells"),
+        ("[signal.temperature]\naccess = 'read'\ncount = '>= 1'", "undecided", "nothing is known"),
         ("[signal.drift_ppb]\nvalue.max = '<= 1000'", "broken", "29 values"),
-        ("[signal.nobody]\nvalue.max = '<= 1000'", "undecided", "nothing tells of this signal"),
+        ("[signal.nobody]\nvalue.max = '<= 1000'", "undecided", "nothing is known of this signal"),
         ("[span.block]\nelapsed.p95 = '<= 4 ms'", "met", "187 of them"),
         ("[span.block]\nelapsed.max = '<= 1 ms'", "broken", "187 of them"),
         ("[span.blok]\nelapsed.max = '<= 1 ms'", "undecided", "no such span"),

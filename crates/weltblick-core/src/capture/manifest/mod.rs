@@ -213,7 +213,11 @@ impl ItmSettings {
     /// How its timestamps count.
     #[must_use]
     pub const fn clock(&self) -> ItmClock {
-        ItmClock { prescaler: self.timestamp_prescaler, marks_port: self.marks_port }
+        ItmClock {
+            prescaler: self.timestamp_prescaler,
+            is_own: self.timestamp_clock.is_some(),
+            marks_port: self.marks_port,
+        }
     }
 }
 

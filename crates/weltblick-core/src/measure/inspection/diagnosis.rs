@@ -13,10 +13,6 @@ use crate::plan::{LINK_USE, next_sampling_period};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-/// The exception number of SysTick.
-const SYSTICK: u16 = 15;
-/// A clock is contradicted beyond this relative difference.
-const CLOCK_TOLERANCE: f64 = 0.01;
 /// Fewer samples than this tell no period: what stands beside the first and last counts too much.
 const FEWEST_SAMPLES: u64 = 200;
 /// More than this part asleep is everything.
@@ -493,13 +489,9 @@ impl Evidence<'_> {
 
     /// A core clock that contradicts the tick interrupt's known period.
     fn clock(&self) -> Option<Finding> {
-        // Where bytes are missing, ticks are missing too, and not all of them are known to be.
-        if self.counted.recording.time_slipped {
-            return None;
-        }
-        let tick = self.settings.tick_period?.as_secs_f64();
-        let cadence = self.counted.cadences.of(SYSTICK)?;
-        let real = cadence.period / tick;
+        let recording = Timing { recording: &self.counted.recording, clocks: self.settings.clocks };
+        let (real, ticks) = recording.clock_by_tick(&self.counted.cadences)?;
+        let tick = self.settings.clocks.tick_period?.as_secs_f64();
         let stated = self.settings.clocks.timestamp_clock;
         let clocks = &self.settings.clocks;
         let own = clocks.timestamp_clock.is_some() && clocks.timestamp_clock != clocks.core_clock;
@@ -520,11 +512,10 @@ impl Evidence<'_> {
                 advice,
             ));
         };
-        let off = (real / stated.hertz() - 1.0).abs();
-        (off > CLOCK_TOLERANCE).then(|| {
+        recording.clock_off(&self.counted.cadences).map(|off| {
             fault(
                 "clock",
-                format!("The clock is stated as {stated}, but by the tick interrupt (every {:.0} cycles, known to be {} ms) it is about {:.3} MHz: every time is off by {:.0} %.", cadence.period, 1e3 * tick, real / 1e6, 100.0 * off),
+                format!("The clock is stated as {stated}, but by the tick interrupt (every {:.0} cycles, known to be {} ms) it is about {:.3} MHz: every time is off by {:.0} %.", ticks, 1e3 * tick, real / 1e6, 100.0 * off),
                 advice,
             )
         })
@@ -581,14 +572,21 @@ impl Evidence<'_> {
 
     fn beats(&self) -> Vec<Finding> {
         let beats = self.context.map(Context::beats).unwrap_or_default();
-        let finding = |beat: crate::measure::profile::Beat| {
+        let finding = |step: crate::measure::profile::InStep| {
+            let of = if step.every == 1 {
+                "its period".to_owned()
+            } else {
+                format!("{} of its periods", step.every)
+            };
             doubt(
                 "beats",
                 format!(
-                    "The sampling period beats with {}: samples land on {} places of its {:.0} cycles only.",
-                    beat.name, beat.places, beat.period
+                    "Samples keep step with {}: into {:.0} % of {of} ({:.0} cycles each) hardly one falls, and what runs there is seen too often or never.",
+                    step.name,
+                    100.0 * step.unvisited,
+                    step.period
                 ),
-                "Choose a sampling period that shares no factor with the interrupt's period.",
+                "Choose a sampling period that shares no factor with it; two captures with coprime periods that agree rule it out.",
             )
         };
         beats.into_iter().map(finding).collect()

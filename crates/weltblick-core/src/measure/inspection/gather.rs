@@ -178,6 +178,4 @@ pub struct Settings<'a> {
     pub trace: Option<&'a EventTrace>,
     /// How the recording was made.
     pub conduct: Conduct,
-    /// The known period of SysTick.
-    pub tick_period: Option<std::time::Duration>,
 }

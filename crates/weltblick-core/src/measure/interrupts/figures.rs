@@ -1,7 +1,7 @@
 //! Figures of every exception: how often, how long, how regular, how late.
 
 use super::grid::{GridFit, Late};
-use super::nesting::{Cut, Run, Runner, THREAD, Watcher, between};
+use super::nesting::{Cut, Open, Run, Runner, THREAD, Watcher, between};
 use crate::measure::bridges::Bridges;
 use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
@@ -25,8 +25,14 @@ pub struct Figures {
     pub entries: u64,
     /// Runs without a duration: something is missing inside.
     pub cut: u64,
-    /// When the recording ended one of these had lasted longer than any other.
-    pub unfinished: bool,
+    /// Of these, open when the recording began, and when it ended.
+    pub open: [u64; 2],
+    /// The longest that was seen of an open one: from start to end, and without what pre-empted it.
+    pub open_elapsed: u64,
+    /// The same without what pre-empted it.
+    pub open_own: u64,
+    /// From the last start to the end of the recording, in ticks: no start came in that time.
+    pub silence: Ticks,
     /// Without what pre-empted it.
     pub own: Spread,
     /// From start to end.
@@ -77,7 +83,10 @@ impl Figures {
             exception,
             entries: 0,
             cut: 0,
-            unfinished: false,
+            open: [0; 2],
+            open_elapsed: 0,
+            open_own: 0,
+            silence: Ticks::default(),
             own: spread(),
             elapsed: spread(),
             period: spread(),
@@ -141,7 +150,8 @@ impl Figures {
         {
             each.push(bad(elapsed));
         }
-        if let Some(requested) = run.requested {
+        // Nothing is served before it is asked for: a statement that says so is no request.
+        if let Some(requested) = run.requested.filter(|at| at.earliest <= began.latest) {
             self.stated(number, requested, began, ended);
         }
         let Self { grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
@@ -330,6 +340,20 @@ impl InterruptFigures {
     pub fn finish(&mut self) {
         self.rows.iter_mut().for_each(Figures::settle);
     }
+
+    /// The recording ended at this tick: from the last starts to there nothing started.
+    pub fn ended_at(&mut self, end: Option<Window>) {
+        let Some(end) = end else { return };
+        for row in &mut self.rows {
+            row.silence = match row.last {
+                Some(last) => between(last, end),
+                // After a gap: a start may hide there.
+                None => {
+                    row.bridges.end(end).map_or_else(Ticks::default, |low| Ticks { low, high: low })
+                }
+            };
+        }
+    }
 }
 
 impl Watcher for InterruptFigures {
@@ -367,10 +391,11 @@ impl Watcher for InterruptFigures {
         }
     }
 
-    fn unfinished(&mut self, exception: u16, began: Window, end: u64) {
+    fn open(&mut self, exception: u16, open: Open) {
         if let Some(row) = self.row(exception) {
-            let longest = row.elapsed.max().map_or(0, |max| max.high);
-            row.unfinished |= end.saturating_sub(began.earliest) > longest;
+            row.open[usize::from(!open.at_start)] += 1;
+            row.open_elapsed = row.open_elapsed.max(open.elapsed);
+            row.open_own = row.open_own.max(open.own);
         }
     }
 
@@ -395,6 +420,14 @@ impl Watcher for InterruptFigures {
     fn missing(&mut self, gap: Window) {
         self.rows.iter_mut().for_each(|row| row.bridges.missing(gap));
         self.unseen.missing(gap);
+    }
+
+    fn was(&mut self, exception: u16, ticks: u64) {
+        if exception == THREAD {
+            self.thread += ticks;
+        } else if let Some(row) = self.row(exception) {
+            row.busy += ticks;
+        }
     }
 
     fn hid(&mut self, longest: u64) {

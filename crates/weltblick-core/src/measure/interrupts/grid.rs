@@ -56,6 +56,8 @@ pub struct GridFit {
     ends: Option<(f64, f64)>,
     /// The line of the block before, from this tick on.
     line: Option<(u64, Line)>,
+    /// When the last run began that lies on a grid, if no time is missing since.
+    last: Option<Window>,
 }
 
 impl GridFit {
@@ -73,6 +75,7 @@ impl GridFit {
             period_sum: 0.0,
             ends: None,
             line: None,
+            last: None,
         }
     }
 
@@ -95,6 +98,7 @@ impl GridFit {
     pub fn settle(&mut self, late: impl FnMut(Late)) {
         self.fit_block(late);
         self.line = None;
+        self.last = None;
     }
 
     #[inline(never)]
@@ -119,6 +123,7 @@ impl GridFit {
         let before = before.map(|(from, line)| Line { origin: line.origin + since(from), ..line });
         let Some(grid) = Grid::fit(&times, before) else {
             self.unfitted += entries.len() as u64;
+            self.last = entries.last().map(|entry| entry.began);
             return;
         };
         let line = grid.line;
@@ -129,13 +134,20 @@ impl GridFit {
         // The line is as sharp as the sharpest times.
         let width = |entry: &Entry| entry.began.latest - entry.began.earliest;
         let sharp = entries.iter().map(width).min().unwrap_or(0);
-        let mut place_before = None;
+        // Of the block before, the last: places between it and the first here are missed as well.
+        let reach =
+            |last: Window| ((since(last.latest) - line.origin) / line.period).round() as i64;
+        let mut place_before = self.last.map(reach);
+        self.last = entries.last().map(|entry| entry.began);
         for ((entry, delay), &place) in entries.iter().zip(grid.delays(&times)).zip(&grid.places) {
-            if let Some(before) = place_before.replace(place).filter(|_| !entry.after_gap) {
-                self.missed += u64::from(place - before - 1);
-            }
+            let before = place_before.replace(i64::from(place)).filter(|_| !entry.after_gap);
+            let missed = before.map_or(0, |before| (i64::from(place) - before - 1).max(0));
+            self.missed += missed.cast_unsigned();
             let delay = ((delay + 0.5) as i64).cast_unsigned();
-            let pending = Ticks { low: delay.saturating_sub(width(entry)), high: delay + sharp };
+            // What was asked for at a place that it missed waited until this run, unless nobody asked.
+            let waited = (missed as f64 * line.period) as u64;
+            let high = delay.saturating_add(sharp).saturating_add(waited);
+            let pending = Ticks { low: delay.saturating_sub(width(entry)), high };
             let length = super::nesting::between(entry.began, entry.ended);
             let response = pending + length;
             self.pending.add(pending);

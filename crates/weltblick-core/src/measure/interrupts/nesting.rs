@@ -15,6 +15,9 @@ use crate::time::Window;
 /// Thread mode, as *resumed* numbers it.
 pub const THREAD: u16 = 0;
 
+/// A handler that starts more core cycles after another one's end does not follow it.
+const LONGEST_CHAIN: f64 = 256.0;
+
 /// How long from one moment to another.
 #[must_use]
 pub fn between(from: Window, to: Window) -> Ticks {
@@ -106,14 +109,27 @@ pub trait Watcher {
     /// From `from` to `until` the core did this.
     #[inline]
     fn did(&mut self, _runner: Runner, _from: Window, _until: Window) {}
-    /// The recording ended while a run that began then had not.
-    fn unfinished(&mut self, _exception: u16, _began: Window, _end: u64) {}
+    /// A run is open at an edge of the recording: this much of it was seen.
+    fn open(&mut self, _exception: u16, _open: Open) {}
     /// Something is missing here; so many runs that had begun have no end, or the reverse.
     fn cut(&mut self, _why: Cut) {}
     /// The gap that was told before, which loses no time, lies in this window.
     fn missing(&mut self, _gap: Window) {}
+    /// So many ticks of which nothing was known before were this exception's, or thread mode's (0).
+    fn was(&mut self, _exception: u16, _ticks: u64) {}
     /// A run of which something is missing lasted so many ticks at most.
     fn hid(&mut self, _longest: u64) {}
+}
+
+/// What was seen of a run that the recording does not hold from its beginning to its end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Open {
+    /// It had begun before the recording; otherwise it had not ended when the recording did.
+    pub at_start: bool,
+    /// From start to end it took at least so many ticks.
+    pub elapsed: u64,
+    /// Without what pre-empted it at least so many.
+    pub own: u64,
 }
 
 /// Why a run has no duration.
@@ -174,10 +190,14 @@ pub struct Nesting<W> {
     grounded: bool,
     /// Thread mode, or the unknown, runs since then or was interrupted then.
     ground_since: Option<Window>,
+    /// Ticks below the stack, as long as it is not known whose they are.
+    ground_unknown: u64,
     ended: Option<Ended>,
     gaps: GapWatch,
     /// Since a gap something may run that began then, or later, unseen.
     hidden_since: Option<u64>,
+    /// Nothing was missing so far.
+    whole: bool,
     /// Of the origin's clock.
     ticks_per_cycle: f64,
     /// Who looks on.
@@ -192,9 +212,11 @@ impl<W: Watcher> Nesting<W> {
             stack: Vec::with_capacity(16),
             grounded: false,
             ground_since: None,
+            ground_unknown: 0,
             ended: None,
             gaps: GapWatch::default(),
             hidden_since: None,
+            whole: true,
             watcher,
         }
     }
@@ -230,7 +252,8 @@ impl<W: Watcher> Nesting<W> {
         let below = self.below();
         let chained = if let Some(ended) = ended {
             self.did(Runner::Switching, ended.at, now);
-            Some(self.chained(ended, below))
+            let follows = self.follows(&ended, now);
+            follows.then(|| self.chained(ended, below))
         } else {
             self.pause(now);
             None
@@ -238,6 +261,15 @@ impl<W: Watcher> Nesting<W> {
         self.watcher.entered(exception, now);
         let run = Run { began: now, below, chained, ..Run::of(exception) };
         self.stack.push(Frame { run, whole: true, since: now });
+    }
+
+    /// Whether a handler that starts now follows the one that ended without anything in between. A core takes
+    /// some ten cycles for that (and waits for the bus): after a longer time it slept on exit.
+    fn follows(&self, ended: &Ended, now: Option<Window>) -> bool {
+        ended.at.zip(now).is_none_or(|(ended, now)| {
+            let apart = now.earliest.saturating_sub(ended.latest) as f64;
+            apart <= LONGEST_CHAIN * self.ticks_per_cycle.max(1.0 / LONGEST_CHAIN)
+        })
     }
 
     fn chained(&self, ended: Ended, below: Option<u16>) -> Chained {
@@ -267,8 +299,21 @@ impl<W: Watcher> Nesting<W> {
             }
         } else {
             let since = std::mem::replace(&mut self.ground_since, now);
-            let runner = if self.grounded { Runner::Exception(THREAD) } else { Runner::Unknown };
-            self.did(runner, since, now);
+            if self.grounded {
+                self.did(Runner::Exception(THREAD), since, now);
+            } else {
+                self.pause_unknown(since, now);
+            }
+        }
+    }
+
+    /// What runs below is interrupted, and is not known yet: whatever the core resumes later.
+    #[cold]
+    fn pause_unknown(&mut self, since: Option<Window>, now: Option<Window>) {
+        let first = || self.gaps.first().filter(|_| self.whole).map(Window::exact);
+        if let Some((since, now)) = since.or_else(first).zip(now) {
+            self.ground_unknown += now.latest.saturating_sub(since.latest);
+            self.watcher.did(Runner::Unknown, since, now);
         }
     }
 
@@ -281,7 +326,7 @@ impl<W: Watcher> Nesting<W> {
                     frame.run.own += between(since, now);
                     self.watcher.did(Runner::Exception(exception), since, now);
                 }
-                let (whole, depth) = (frame.whole, frame.run.depth + 1);
+                let (whole, depth, own) = (frame.whole, frame.run.depth + 1, frame.run.own.low);
                 if whole {
                     self.watcher.ran(&frame.run);
                 }
@@ -290,6 +335,7 @@ impl<W: Watcher> Nesting<W> {
                     around.run.depth = around.run.depth.max(depth);
                 }
                 if !whole {
+                    self.began_before(exception, own, now);
                     self.cut_run(exception, now);
                 }
             }
@@ -304,7 +350,21 @@ impl<W: Watcher> Nesting<W> {
         if !self.stack.is_empty() || self.grounded || self.ended.is_some() {
             self.forget(Cut::Contradiction);
         }
+        // Nothing came between: all that was seen of it is its own.
+        let seen =
+            self.gaps.first().zip(now).map(|(first, now)| now.earliest.saturating_sub(first));
+        let own = if self.ground_since.is_none() { seen.unwrap_or(0) } else { 0 };
+        self.began_before(exception, own, now);
         self.cut_run(exception, now);
+    }
+
+    /// A run ended that had begun before the recording, unless it began in a gap.
+    #[cold]
+    fn began_before(&mut self, exception: u16, own: u64, now: Option<Window>) {
+        if let (true, Some(first), Some(now)) = (self.whole, self.gaps.first(), now) {
+            let elapsed = now.earliest.saturating_sub(first);
+            self.watcher.open(exception, Open { at_start: true, elapsed, own });
+        }
     }
 
     /// A run ended of which something is missing.
@@ -330,6 +390,10 @@ impl<W: Watcher> Nesting<W> {
         } else if top.is_some() && fits {
             // Thread mode went on already: nothing new.
             return;
+        }
+        if self.stack.is_empty() && self.ground_unknown > 0 {
+            let ticks = std::mem::take(&mut self.ground_unknown);
+            self.watcher.was(exception, ticks);
         }
         match self.stack.last_mut() {
             Some(frame) => frame.since = now,
@@ -363,6 +427,37 @@ impl<W: Watcher> Nesting<W> {
         }
     }
 
+    /// Nothing has a time so far, and nothing was seen to run.
+    fn is_before_all(&self) -> bool {
+        self.gaps.first().is_none()
+            && self.stack.is_empty()
+            && !self.grounded
+            && self.ended.is_none()
+    }
+
+    /// An event without a time, where others have times: it lies somewhere between those around it, as if it
+    /// had been lost. Whether that is so.
+    #[cold]
+    fn undated(&mut self) -> bool {
+        let has_times = self.gaps.first().is_some();
+        if has_times {
+            let last = Window::exact(self.gaps.last());
+            self.lose(true, Some(last));
+        }
+        has_times
+    }
+
+    /// The core sleeps right behind a handler (sleep on exit): whatever comes next was not waiting meanwhile.
+    #[cold]
+    fn slept(&mut self) {
+        self.ended = None;
+        if let Some(frame) = self.stack.last_mut() {
+            frame.since = None;
+        } else {
+            self.ground_since = None;
+        }
+    }
+
     /// Something is missing between the event before this one and the one after.
     #[cold]
     fn lose(&mut self, keeps_time: bool, now: Option<Window>) {
@@ -379,11 +474,15 @@ impl<W: Watcher> Nesting<W> {
     fn end_gap(&mut self, gap: Window) {
         self.watcher.missing(gap);
         self.hid_until(Some(gap));
+        if self.stack.is_empty() && !self.grounded {
+            self.ground_since = Some(Window::exact(gap.latest));
+        }
     }
 
     /// What has begun gets no end, and nothing is known of what runs.
     #[cold]
     fn forget(&mut self, why: Cut) {
+        self.whole = false;
         if why != Cut::Gap {
             self.watcher.hid(u64::MAX);
         }
@@ -392,8 +491,23 @@ impl<W: Watcher> Nesting<W> {
         }
         self.grounded = false;
         self.ground_since = None;
+        self.ground_unknown = 0;
         self.ended = None;
         self.watcher.cut(why);
+    }
+
+    /// What runs does so up to the end of the recording, unless something is missing there.
+    fn reach_end(&mut self, end: Option<u64>) {
+        let runs = self.ended.is_none() && self.gaps.at_end().is_none();
+        let since = self.stack.last().map_or(self.ground_since, |frame| frame.since);
+        if let (true, Some(since), Some(end)) = (runs, since, end.map(Window::exact)) {
+            let runner = match self.stack.last() {
+                Some(frame) => Runner::Exception(frame.run.exception),
+                None if self.grounded => Runner::Exception(THREAD),
+                None => Runner::Unknown,
+            };
+            self.watcher.did(runner, since, end);
+        }
     }
 
     /// The recording ends: what still runs has no end.
@@ -404,15 +518,25 @@ impl<W: Watcher> Nesting<W> {
     /// The same, and it ended at this tick, if that is known.
     #[must_use]
     pub fn finish_at(mut self, end: Option<u64>) -> W {
+        self.reach_end(end);
         if let Some(gap) = self.gaps.at_end() {
             self.watcher.missing(gap);
         }
         if self.hidden_since.is_some() {
             self.watcher.hid(u64::MAX);
         }
+        let top = self.running();
+        let first = self.gaps.first().filter(|_| self.whole);
         for frame in self.stack.drain(..) {
-            if let (true, Some(began), Some(end)) = (frame.whole, frame.run.began, end) {
-                self.watcher.unfinished(frame.run.exception, began, end);
+            // Of one that began before the recording, all of that is a part.
+            let began = frame.run.began.map(|began| began.latest).or(first);
+            if let (Some(began), Some(end)) = (began, end) {
+                // The innermost runs until the end.
+                let runs = top.filter(|top| *top == frame.run.exception).and(frame.since);
+                let since = runs.map_or(0, |since| end.saturating_sub(since.latest));
+                let own = frame.run.own.low.saturating_add(since);
+                let elapsed = end.saturating_sub(began);
+                self.watcher.open(frame.run.exception, Open { at_start: false, elapsed, own });
             }
             self.watcher.cut(Cut::Run(frame.run.exception));
         }
@@ -429,16 +553,23 @@ impl<W: Watcher> Sink for Nesting<W> {
         match *event {
             Event::Entered { exception } => match position.time {
                 Some(now) => self.enter(exception, now),
+                None if self.undated() => self.watcher.entered(exception, None),
                 None => self.enter(exception, ()),
             },
             Event::Left { exception } => match position.time {
                 Some(now) => self.leave(exception, now),
+                None if self.undated() => {}
                 None => self.leave(exception, ()),
             },
             Event::Resumed { exception } => match position.time {
                 Some(now) => self.resume(exception, now),
+                None if self.undated() => {}
                 None => self.resume(exception, ()),
             },
+            Event::Asleep if self.ended.is_some() => self.slept(),
+            // Before the first moment and behind the last nothing is missing of the recording.
+            Event::Lost { why, .. }
+                if why.is_end() || position.time.is_none() && self.is_before_all() => {}
             Event::Lost { why, .. } => self.lose(!why.loses_bytes(), position.time),
             Event::Unwatched => self.forget(Cut::Slip),
             Event::LeftOut => {

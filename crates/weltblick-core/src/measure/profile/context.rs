@@ -3,7 +3,8 @@
 use super::conduct::{Basis, Conduct};
 use super::grouping::{Row, RowKind};
 use crate::image::Image;
-use crate::measure::cadence::{Cadence, Cadences};
+use crate::measure::cadence::Cadences;
+use crate::measure::phases::{Recurring, Step};
 use crate::measure::timing::Timing;
 
 /// What a profile needs to know beside its counts.
@@ -89,12 +90,20 @@ impl Context<'_> {
     }
 
     fn doubt_missing(&self, doubts: &mut Vec<String>) {
-        if self.timing.recording.losses.is_empty() {
-            return;
-        }
+        let is_whole = self.timing.recording.losses.is_empty();
         let samples = self.timing.recording.samples();
         match self.timing.missing() {
             Some(0) => {}
+            missing if is_whole => {
+                let part = self.timing.uncovered();
+                let part = missing.map_or(1.0, |_| part);
+                if part > 0.001 {
+                    doubts.push(format!(
+                        "No sample covers {:.1} % of the time: the cycle counter stops while the core sleeps, sampling was off, or the sampling period is not what the capture says. Shares are of the rest.",
+                        100.0 * part
+                    ));
+                }
+            }
             Some(missing) => {
                 let part = 100.0 * missing as f64 / (samples + missing) as f64;
                 doubts.push(format!(
@@ -111,24 +120,42 @@ impl Context<'_> {
         }
     }
 
-    /// Interrupts that the sampling period beats with.
+    /// What the samples keep step with, the worst first.
     #[must_use]
-    pub fn beats(&self) -> Vec<Beat> {
-        let Some(period) = self.timing.period() else { return Vec::new() };
+    pub fn in_step(&self) -> Vec<InStep> {
         let ratio = self.timing.timestamp_ratio();
-        let beat = |cadence: Cadence| {
-            let places = cadence.beats_with(period * ratio, self.timing.recording.samples())?;
-            let name = self.image.exception_name(cadence.exception);
-            Some(Beat { name, places, period: cadence.period / ratio })
+        let in_step = |step: Step| InStep {
+            name: match step.with {
+                Recurring::Exception(exception) => self.image.exception_name(exception),
+                Recurring::Task(task) => format!("task {task}"),
+                Recurring::Span(span) => format!("span {span}"),
+            },
+            every: step.every,
+            unvisited: step.unvisited,
+            period: step.period / ratio,
         };
-        self.cadences.periodic().into_iter().filter_map(beat).collect()
+        let mut steps: Vec<InStep> =
+            self.cadences.phases.steps().into_iter().map(in_step).collect();
+        steps.sort_by(|a, b| b.unvisited.total_cmp(&a.unvisited));
+        steps
+    }
+
+    /// What the samples keep step with to a degree that deserves a word.
+    #[must_use]
+    pub fn beats(&self) -> Vec<InStep> {
+        self.in_step().into_iter().filter(|step| step.unvisited >= MUCH_UNVISITED).collect()
     }
 
     fn doubt_beats(&self, doubts: &mut Vec<String>) {
-        for Beat { name, places, period } in self.beats() {
+        for InStep { name, every, unvisited, period } in self.beats() {
+            let of = if every == 1 {
+                "its period".to_owned()
+            } else {
+                format!("{every} of its periods")
+            };
             doubts.push(format!(
-                "The sampling period beats with {name}: samples land on {places} {place} of its period of {period:.0} cycles only, so what runs at a fixed time after it is seen too often or never; choose a sampling period that shares no factor with it.",
-                place = if places == 1 { "place" } else { "places" },
+                "Samples keep step with {name}: into {:.0} % of {of} ({period:.0} cycles each) hardly one falls, so what runs there is seen too often or never; choose a sampling period that shares no factor with it.",
+                100.0 * unvisited
             ));
         }
     }
@@ -151,16 +178,21 @@ impl Context<'_> {
     }
 }
 
-/// An interrupt that the sampling period beats with.
+/// Something that the samples keep step with.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Beat {
-    /// The interrupt.
+pub struct InStep {
+    /// What it is.
     pub name: String,
-    /// How many places of its period are sampled.
-    pub places: u64,
+    /// They keep step with every so many of its beginnings.
+    pub every: u32,
+    /// The longest part of that time in which hardly a sample falls, from 0 to 1.
+    pub unvisited: f64,
     /// Its period in core cycles.
     pub period: f64,
 }
+
+/// A smaller part that no sample visits is within what shares are known to.
+const MUCH_UNVISITED: f64 = 0.02;
 
 /// Fewer samples than this deserve a word.
 const FEW_SAMPLES: u64 = 400;

@@ -15,7 +15,7 @@ mod tests;
 
 pub use attribution::{Attributed, Whose};
 pub use conduct::{Basis, Conduct};
-pub use context::{Beat, Context};
+pub use context::{Context, InStep};
 pub use counts::SampleCounts;
 pub use grouping::{By, Row, RowKind, rows};
 pub use report::{Evidence, Head, ProfileReport, ReportRow, SCHEMA, head, report};

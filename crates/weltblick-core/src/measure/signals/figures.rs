@@ -357,6 +357,10 @@ impl Sink for Signals<'_> {
         match event {
             Event::Accessed { .. } => self.accessed(position, event),
             Event::Stated(statement) => self.stated(position, statement),
+            // Before the first moment and behind the last nothing is missing of the recording.
+            Event::Lost { why, .. }
+                if why.is_end()
+                    || position.time.is_none() && self.last.is_none() && self.list.is_empty() => {}
             Event::Lost { .. } | Event::Unwatched => self.lost(position),
             _ => {}
         }
@@ -392,6 +396,13 @@ impl Signal {
     #[must_use]
     pub fn base(&self) -> u64 {
         self.base.unwrap_or(0)
+    }
+
+    /// From its last access to the end of the recording, in ticks of its own clock.
+    #[must_use]
+    pub fn silence(&self, end: Window) -> Ticks {
+        let last = self.last.and_then(|last| last.time);
+        last.map_or_else(Ticks::default, |last| between(last, end))
     }
 
     /// Whether it has elements instead of one value over time.

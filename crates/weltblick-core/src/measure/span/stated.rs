@@ -29,9 +29,12 @@ pub struct StatedSpan {
     pub count: u64,
     /// Something is missing inside, or it began again before it ended: without a duration.
     pub cut: u64,
-    /// Of these, began again before it ended, or had lasted longer than any other when the recording
-    /// ended: nothing says how long it would have taken.
-    pub unfinished: u64,
+    /// Of these, began again before it ended: which end belongs to which is unknown.
+    pub overlapping: u64,
+    /// Open when the recording began, and when it ended.
+    pub open_count: [u64; 2],
+    /// The longest that was seen of an open one, in ticks.
+    pub open_elapsed: u64,
     /// The longest.
     pub worst: Worst,
     /// Across gaps, from begin to begin.
@@ -73,7 +76,9 @@ impl StatedSpan {
             jitter: spread(),
             count: 0,
             cut: 0,
-            unfinished: 0,
+            overlapping: 0,
+            open_count: [0; 2],
+            open_elapsed: 0,
             worst: Worst::new(keep),
             bridges: Bridges::default(),
             hidden: 0,
@@ -87,7 +92,7 @@ impl StatedSpan {
     fn began(&mut self, now: Option<Window>) {
         self.count += 1;
         let again = u64::from(self.open.take().is_some());
-        (self.cut, self.unfinished) = (self.cut + again, self.unfinished + again);
+        (self.cut, self.overlapping) = (self.cut + again, self.overlapping + again);
         self.open = now;
         // Before that it had ended.
         self.hidden_since = None;
@@ -105,10 +110,15 @@ impl StatedSpan {
         self.last = now;
     }
 
-    fn ended(&mut self, now: Option<Window>) {
+    /// It ended; nothing was missing since `whole_since`, if nothing was so far.
+    fn ended(&mut self, now: Option<Window>, whole_since: Option<u64>) {
         let hidden_since = self.hidden_since.take();
         let Some((began, ended)) = self.open.take().zip(now) else {
             self.cut += 1;
+            if let (Some(first), Some(now), 0) = (whole_since, now, self.overlapping) {
+                self.open_count[0] += 1;
+                self.open_elapsed = self.open_elapsed.max(now.earliest.saturating_sub(first));
+            }
             if let Some(since) = hidden_since {
                 self.hid(since, now.map_or(u64::MAX, |now| now.latest));
             }
@@ -130,9 +140,21 @@ impl StatedSpan {
             self.hidden = u64::MAX;
         }
         let Some((began, end)) = self.open.take().zip(end) else { return };
-        let longest = self.elapsed.max().map_or(0, |max| max.high);
         self.cut += 1;
-        self.unfinished += u64::from(between(began, end).high > longest);
+        self.open_count[1] += 1;
+        self.open_elapsed = self.open_elapsed.max(between(began, end).low);
+    }
+
+    /// From its last beginning to the end of the recording, in ticks.
+    #[must_use]
+    pub fn silence(&self, end: Window) -> Ticks {
+        match self.last {
+            Some(last) => between(last, end),
+            None => {
+                let mut bridges = self.bridges;
+                bridges.end(end).map_or_else(Ticks::default, |low| Ticks { low, high: low })
+            }
+        }
     }
 
     /// Something is missing, and no time is lost; or nothing tells how much.
@@ -228,13 +250,19 @@ impl Sink for StatedSpans {
                 self.span(*span).into_iter().for_each(|span| span.began(position.time));
             }
             Event::Stated(Statement::SpanEnded { span }) => {
-                self.span(*span).into_iter().for_each(|span| span.ended(position.time));
+                let whole_since = self.gap_watch.first().filter(|_| self.gaps == 0);
+                if let Some(span) = self.span(*span) {
+                    span.ended(position.time, whole_since);
+                }
             }
             Event::Stated(Statement::Named(Thing::Span(span), name))
                 if self.names.len() < MOST_SPANS =>
             {
                 self.names.insert(*span, name.clone());
             }
+            // Before the first moment and behind the last nothing is missing of the recording.
+            Event::Lost { why, .. }
+                if why.is_end() || position.time.is_none() && self.last.is_none() => {}
             Event::Lost { .. } | Event::Unwatched => {
                 self.gaps += 1;
                 let gap = self.last.zip(position.time).map(|(last, now)| between(last, now).high);
@@ -291,7 +319,7 @@ mod tests {
         assert_eq!((one.period.count(), one.period.min()), (3, Some(Ticks::exact(10))));
         assert_eq!(one.worst.list()[0].began, Window::exact(210));
         assert_eq!((two.count, two.elapsed.count(), two.cut, spans.gaps), (1, 0, 1, 1));
-        assert_eq!((spans.gap_ticks, one.unfinished), (10, 1));
+        assert_eq!((spans.gap_ticks, one.overlapping, one.open_count), (10, 1, [1, 0]));
         // From 110 to 150 at most, and from begin to begin from there to 210.
         assert_eq!((one.hidden, one.bridges.longest(), two.hidden), (40, 100, 130));
         // One that lasts longer than any before it when the recording ends.
@@ -300,7 +328,8 @@ mod tests {
             spans.event(Position { origin: Origin(0), offset: 0, time }, &event);
         }
         spans.finish();
-        assert_eq!((spans.list()[0].unfinished, spans.list()[0].cut), (2, 5));
+        let one = &spans.list()[0];
+        assert_eq!((one.open_count, one.cut, one.open_elapsed), ([1, 1], 5, 90));
     }
 
     proptest! {

@@ -140,7 +140,7 @@ fn row(span: &StatedSpan, name: String, context: &StatedContext<'_>) -> StatedRo
         name,
         count: span.count,
         cut: span.cut,
-        unfinished: span.unfinished,
+        unfinished: span.overlapping + span.open_count[1],
         hidden: scale.hidden(span.hidden),
         elapsed: scale.statistic(&span.elapsed),
         period: scale.statistic(&span.period),

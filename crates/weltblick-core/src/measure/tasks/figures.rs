@@ -1,6 +1,6 @@
 //! Figures of every task: how often, how long, how late, how much stack, and what it waited for.
 
-use super::loads::{Cut, Loads, Windows};
+use super::loads::{LoadFigures, Loads};
 use super::tracking::{Activation, Spell, State, Watcher};
 use crate::event::{Name, Statement, Stop, Thing};
 use crate::measure::bridges::Bridges;
@@ -32,6 +32,8 @@ pub struct Stack {
     pub stated: bool,
     /// The stack pointer lay outside.
     pub left: bool,
+    /// Something was lost since the deepest was last stated.
+    pub missed: bool,
 }
 
 impl Stack {
@@ -68,8 +70,12 @@ pub struct Figures {
     pub stack: Stack,
     /// Activations without a duration: something is missing inside.
     pub cut: u64,
-    /// When the recording ended one of these had lasted longer than any other.
-    pub unfinished: bool,
+    /// Of these, open when the recording began, and when it ended.
+    pub open: [u64; 2],
+    /// The longest that was seen of an open one, in ticks.
+    pub open_elapsed: u64,
+    /// From the last start to the end of the recording, in ticks: no activation came in that time.
+    pub silence: Ticks,
     /// Without handlers and other tasks.
     pub own: Spread,
     /// From the first run to the stop.
@@ -126,7 +132,9 @@ impl Figures {
             priority: None,
             stack: Stack::default(),
             cut: 0,
-            unfinished: false,
+            open: [0; 2],
+            open_elapsed: 0,
+            silence: Ticks::default(),
             own: spread(),
             elapsed: spread(),
             pending: spread(),
@@ -137,7 +145,7 @@ impl Figures {
             bridges: Bridges::default(),
             hidden: 0,
             busy: 0,
-            loads: Loads::default(),
+            loads: Loads::new(settings.window),
             states: BTreeMap::new(),
             waits: BTreeMap::new(),
             preempted: 0,
@@ -192,6 +200,7 @@ impl Figures {
     }
 
     fn gap(&mut self, why: Interruption) {
+        self.stack.missed = true;
         let (last, period) = (self.last.take(), self.last_period.take());
         match why {
             Interruption::Gap => self.bridges.cut(last, period),
@@ -228,7 +237,8 @@ pub struct TaskFigures {
     recent: Option<(u32, usize)>,
     /// What is known of a task of which nothing was stated.
     unseen: Figures,
-    windows: Windows,
+    /// Up to where it is known who had the core; absent before the recording's first moment.
+    known_until: Option<u64>,
     /// What things are called.
     pub names: FxHashMap<Thing, Name>,
     /// Ticks by exception.
@@ -255,7 +265,7 @@ impl TaskFigures {
             places: FxHashMap::default(),
             recent: None,
             unseen: Figures::new(0, false, settings),
-            windows: Windows::new(settings.window),
+            known_until: None,
             names: FxHashMap::default(),
             exceptions: Box::new([0; EXCEPTIONS]),
             kernel: 0,
@@ -286,7 +296,7 @@ impl TaskFigures {
         let Self { rows, places, settings, unseen, .. } = self;
         let place = *places.entry(task).or_insert_with(|| {
             let detailed = rows.len() < MOST_DETAILED;
-            let (bridges, loads) = (unseen.bridges, unseen.loads);
+            let (bridges, loads) = (unseen.bridges, unseen.loads.clone());
             rows.push(Figures { bridges, loads, ..Figures::new(task, detailed, *settings) });
             rows.len() - 1
         });
@@ -302,7 +312,7 @@ impl TaskFigures {
     /// Ticks of the window of a load.
     #[must_use]
     pub const fn window(&self) -> u64 {
-        self.windows.length()
+        self.settings.window
     }
 
     /// Tasks without percentiles, for there are too many.
@@ -325,22 +335,39 @@ impl TaskFigures {
         tasks.chain(exceptions).chain(rest).filter(|(_, ticks)| *ticks > 0)
     }
 
-    /// A stretch of time, of the task in that place if of any, does not lie within one window.
+    /// The loads of one of these tasks, if the recording ends at this tick.
+    #[must_use]
+    pub fn loads(&self, row: &Figures, end: u64) -> LoadFigures {
+        match self.known_until {
+            Some(known) if known >= end => row.loads.at_end(end),
+            known => {
+                let mut loads = row.loads.clone();
+                loads.unknown(known.unwrap_or(0), end);
+                loads.at_end(end)
+            }
+        }
+    }
+
+    /// Nothing says who had the core up to this tick.
     #[cold]
-    fn cut_windows(&mut self, mine: Option<usize>, from: Window, until: Window) {
-        let Self { windows, rows, unseen, .. } = self;
-        let length = windows.length();
-        windows.cut(from.latest, until.latest, |cut| {
-            if let Cut::Part(ticks) = cut {
-                if let Some(row) = mine.and_then(|place| rows.get_mut(place)) {
-                    row.loads.ran(ticks);
+    fn unknown_until(&mut self, until: u64) {
+        let from = self.known_until.unwrap_or(0);
+        let rows = self.rows.iter_mut().chain([&mut self.unseen]);
+        rows.for_each(|row| row.loads.unknown(from, until));
+    }
+
+    /// The recording ended at this tick: from the last starts to there nothing started.
+    pub fn ended_at(&mut self, end: Option<Window>) {
+        let Some(end) = end else { return };
+        for row in &mut self.rows {
+            row.silence = match row.last {
+                Some(last) => between(last, end),
+                // After a gap: a start may hide there.
+                None => {
+                    row.bridges.end(end).map_or_else(Ticks::default, |low| Ticks { low, high: low })
                 }
-                return;
-            }
-            for (place, row) in rows.iter_mut().chain([&mut *unseen]).enumerate() {
-                row.loads.cut(cut, length, mine == Some(place));
-            }
-        });
+            };
+        }
     }
 
     /// The recording has ended.
@@ -369,10 +396,19 @@ impl Watcher for TaskFigures {
         self.row(activation.task).activated(activation);
     }
 
-    fn unfinished(&mut self, task: u32, since: Window, end: u64) {
+    fn begins(&mut self, first: u64) {
+        self.known_until = Some(first);
+        let rows = self.rows.iter_mut().chain([&mut self.unseen]);
+        rows.for_each(|row| row.loads.begin(first));
+    }
+
+    fn open(&mut self, task: u32, since: Option<Window>, elapsed: u64) {
         let row = self.row(task);
-        let longest = row.response.max().or(row.elapsed.max()).map_or(0, |max| max.high);
-        row.unfinished |= end.saturating_sub(since.earliest) > longest;
+        row.open[usize::from(since.is_some())] += 1;
+        row.open_elapsed = row.open_elapsed.max(elapsed);
+        if let Some(since) = since {
+            row.started(since);
+        }
     }
 
     fn cut(&mut self, task: u32) {
@@ -388,18 +424,15 @@ impl Watcher for TaskFigures {
     #[inline(always)]
     fn did(&mut self, actor: Actor, from: Window, until: Window) {
         let ticks = until.latest.saturating_sub(from.latest);
-        let goes_on = self.windows.goes_on(from.latest, until.latest);
-        let mut mine = None;
+        if self.known_until.is_none_or(|known| known < from.latest) {
+            self.unknown_until(from.latest);
+        }
+        self.known_until = self.known_until.max(Some(until.latest));
         match actor {
             Actor::Task(task) => {
-                let place = self.place(task);
-                mine = Some(place);
-                let row = &mut self.rows[place];
+                let row = self.row(task);
                 row.busy += ticks;
-                row.loads.blur(from.latest - from.earliest);
-                if goes_on {
-                    row.loads.ran(ticks);
-                }
+                row.loads.ran(from, until);
             }
             Actor::Exception(number) => {
                 if let Some(busy) = self.exceptions.get_mut(usize::from(number)) {
@@ -408,12 +441,6 @@ impl Watcher for TaskFigures {
             }
             Actor::Kernel => self.kernel += ticks,
             Actor::Switching => self.switching += ticks,
-        }
-        if !goes_on {
-            self.cut_windows(mine, from, until);
-        }
-        if let Some(row) = mine.and_then(|place| self.rows.get_mut(place)) {
-            row.loads.blur(until.latest - until.earliest);
         }
     }
 
@@ -464,7 +491,7 @@ impl Watcher for TaskFigures {
             Statement::StackUsed { task, bytes } => {
                 let stack = &mut self.row(task).stack;
                 stack.used = stack.used.max(Some(u64::from(bytes)));
-                stack.stated = true;
+                (stack.stated, stack.missed) = (true, false);
             }
             Statement::Stops { task, why: Stop::Untold } => self.row(task).lost_core += 1,
             Statement::Stops { task, .. } => self.row(task).yielded += 1,
@@ -474,7 +501,6 @@ impl Watcher for TaskFigures {
 
     fn gap(&mut self, why: Interruption) {
         self.gaps += 1;
-        self.windows.gap();
         let rows = self.rows.iter_mut().chain([&mut self.unseen]);
         rows.for_each(|row| row.gap(why));
     }

@@ -1,294 +1,247 @@
-//! Loads over time, window by window, in fixed memory.
+//! The load of a task in a window that slides over the recording, flush with both of its ends.
+//!
+//! Over the windows `[x, x + w)` the time in which a task ran is a function of `x` that rises and falls in straight
+//! lines. Its extremes lie where a window begins or ends with something that ran, or with the recording: those
+//! windows are looked at, and no others. A window is asked once when it ends (`x + w` is an edge), and once when the
+//! time comes to which a window reaches that began with an edge.
+//!
+//! What is known to windows of time, or not at all, counts twice: as if the task had not run (*certain*), and as if it
+//! had (*possible*).
 
 use crate::stats::Bounds;
+use crate::time::Window;
+use std::collections::VecDeque;
 
-/// Cuts stretches of time into windows of equal length.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Windows {
-    length: u64,
-    /// The number of the window that is being filled.
-    at: u64,
-    /// Its end.
-    end: u64,
-    /// Up to where something is known of it.
-    until: u64,
-    /// Ticks of it of which nothing is known.
-    missing: u64,
-    state: State,
-}
+/// Edges within one window at most: more bound nothing.
+const MOST_EDGES: usize = 1 << 16;
 
-/// What is known of the window that is being filled.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum State {
-    /// There is none yet.
-    None,
-    /// It began before the recording.
-    Edge,
-    /// All of it.
-    Whole,
-    /// Something is missing.
-    Partly,
-}
-
-/// What a stretch of time does to the windows.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Cut {
-    /// So many ticks belong to the window that is being filled.
-    Part(u64),
-    /// That window ends.
-    Close(Close),
-    /// So many windows follow that are filled by this stretch alone; the first begins then.
-    Filled(u64, u64),
-    /// Of so many windows nothing is known.
-    Unseen(u64),
-}
-
-/// A window that ends.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Close {
-    /// It began then, and all of it is known.
-    Whole(u64),
-    /// So many ticks of it are not known.
-    Partly(u64),
-    /// It began before the recording.
-    Edge,
-}
-
-impl Windows {
-    /// Windows of so many ticks.
-    pub(super) const fn new(length: u64) -> Self {
-        let length = if length == 0 { 1 } else { length };
-        Self { length, at: 0, end: 0, until: 0, missing: 0, state: State::None }
-    }
-
-    pub(super) const fn length(&self) -> u64 {
-        self.length
-    }
-
-    /// Something is missing: the window that is being filled is not whole.
-    pub(super) const fn gap(&mut self) {
-        if matches!(self.state, State::Whole) {
-            self.state = State::Partly;
-        }
-    }
-
-    /// Mostly a stretch lies within the window that is being filled, and follows the one before it:
-    /// then it is a part of that, and there is nothing to cut.
-    #[inline]
-    pub(super) fn goes_on(&mut self, from: u64, until: u64) -> bool {
-        let goes_on = self.until == from && until <= self.end && from <= until;
-        if goes_on {
-            self.until = until;
-        }
-        goes_on
-    }
-
-    /// Cuts the stretch from one tick to another.
-    pub(super) fn cut(&mut self, from: u64, until: u64, mut tell: impl FnMut(Cut)) {
-        if self.state == State::None {
-            self.open(from / self.length, from);
-            if !from.is_multiple_of(self.length) {
-                self.state = State::Edge;
-            }
-        }
-        if from > self.until {
-            self.miss(from, &mut tell);
-        }
-        let mut from = from.max(self.until);
-        while from < until {
-            if from >= self.end {
-                self.close(&mut tell);
-                self.open(self.at + 1, self.end);
-            }
-            let full = (until - from) / self.length;
-            if from == self.end - self.length && full > 1 && self.state == State::Whole {
-                // However long the stretch is: the last of its windows alone is cut in parts.
-                tell(Cut::Filled(full - 1, from));
-                from += (full - 1) * self.length;
-                self.open(self.at + full - 1, from);
-                continue;
-            }
-            let end = self.end.min(until);
-            tell(Cut::Part(end - from));
-            if end == from {
-                return;
-            }
-            self.until = end;
-            from = end;
-        }
-    }
-
-    /// Nothing is known up to this tick.
-    fn miss(&mut self, from: u64, tell: &mut impl FnMut(Cut)) {
-        self.skip(from.min(self.end));
-        if from >= self.end {
-            self.close(tell);
-            let at = from / self.length;
-            if at > self.at + 1 {
-                tell(Cut::Unseen(at - self.at - 1));
-            }
-            self.open(at, at * self.length);
-            self.skip(from);
-        }
-    }
-
-    /// The same within a window.
-    const fn skip(&mut self, until: u64) {
-        if until > self.until {
-            self.missing += until - self.until;
-            self.until = until;
-            self.gap();
-        }
-    }
-
-    const fn open(&mut self, at: u64, from: u64) {
-        self.at = at;
-        self.end = at.saturating_add(1).saturating_mul(self.length);
-        (self.until, self.missing, self.state) = (from, 0, State::Whole);
-    }
-
-    fn close(&self, tell: &mut impl FnMut(Cut)) {
-        let start = self.end.saturating_sub(self.length);
-        tell(Cut::Close(match self.state {
-            State::Whole => Close::Whole(start),
-            State::Partly => Close::Partly(self.missing),
-            State::Edge | State::None => Close::Edge,
-        }));
-    }
-}
-
-/// The loads of one task in windows.
-#[derive(Debug, Clone, Copy)]
+/// The loads of one task.
+#[derive(Debug, Clone)]
 pub struct Loads {
-    busy: u64,
-    /// By so much that may be too much or too little: when the task began and ended is known to windows.
-    blur: u64,
-    /// Windows that are whole.
-    pub windows: u64,
-    /// The least load of those.
-    pub least: f64,
-    /// The highest load of those.
-    pub most: f64,
-    /// The start of the window with the highest load, in ticks.
-    pub most_at: u64,
-    /// Between what the least load lies, and the highest.
-    bounds: [Bounds; 2],
-    sum: f64,
-    sum_blur: f64,
-    /// The others, in which something is missing.
-    partly: u64,
-    partly_least: f64,
-    partly_most: f64,
-    partly_sum: Bounds,
+    certain: Slide,
+    /// Absent as long as it is the same.
+    possible: Option<Box<Slide>>,
 }
 
-impl Default for Loads {
-    fn default() -> Self {
-        Self {
-            busy: 0,
-            blur: 0,
-            windows: 0,
-            least: f64::INFINITY,
-            most: 0.0,
-            most_at: 0,
-            bounds: [Bounds::exact(f64::INFINITY), Bounds::exact(0.0)],
-            sum: 0.0,
-            sum_blur: 0.0,
-            partly: 0,
-            partly_least: f64::INFINITY,
-            partly_most: 0.0,
-            partly_sum: Bounds::exact(0.0),
-        }
-    }
+/// Loads of one task over all windows of one length, and in all of the recording.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LoadFigures {
+    /// How many windows beside each other the recording has; without one there is no extreme.
+    pub windows: u64,
+    /// The least load that is certain.
+    pub least: f64,
+    /// The highest load that is certain.
+    pub most: f64,
+    /// Where the window with the highest load begins, in ticks.
+    pub most_at: u64,
+    /// In all of the recording, as far as that is certain.
+    pub mean: f64,
+    /// Between what the least load lies, the mean, and the highest.
+    pub bounds: [Bounds; 3],
 }
 
 impl Loads {
-    /// The task ran for so long in the window that is being filled.
-    pub(super) const fn ran(&mut self, ticks: u64) {
-        self.busy += ticks;
+    /// Nothing ran yet; windows have so many ticks.
+    pub(super) fn new(window: u64) -> Self {
+        Self { certain: Slide::new(window.max(1)), possible: None }
     }
 
-    /// It may have been so many ticks more, or less, in the window that is being filled.
-    pub(super) const fn blur(&mut self, ticks: u64) {
-        self.blur += ticks;
+    /// The recording begins here.
+    pub(super) fn begin(&mut self, start: u64) {
+        self.certain.begin(start);
+        if let Some(possible) = &mut self.possible {
+            possible.begin(start);
+        }
     }
 
-    /// Windows of this length end, or pass; the task ran in all of them, or in none.
-    pub(super) fn cut(&mut self, cut: Cut, length: u64, runs: bool) {
-        match cut {
-            Cut::Part(_) => {}
-            Cut::Filled(windows, start) => {
-                self.whole(windows, start, f64::from(u8::from(runs)), 0.0);
-            }
-            Cut::Unseen(windows) => self.partly(windows, 0.0, 1.0),
-            Cut::Close(close) => {
-                let busy = std::mem::take(&mut self.busy);
-                let blur = std::mem::take(&mut self.blur).min(length);
-                let load = |busy: u64| busy as f64 / length as f64;
-                match close {
-                    Close::Whole(start) => self.whole(1, start, load(busy), load(blur)),
-                    Close::Partly(missing) => {
-                        let low = load(busy.saturating_sub(blur));
-                        self.partly(1, low, load(busy + missing + blur).min(1.0));
-                    }
-                    Close::Edge => {}
-                }
+    /// The task ran from the one moment to the other.
+    pub(super) fn ran(&mut self, from: Window, until: Window) {
+        let is_exact = from.earliest == from.latest && until.earliest == until.latest;
+        if !is_exact || self.possible.is_some() {
+            self.possible().ran(from.earliest, until.latest);
+        }
+        self.certain.ran(from.latest, until.earliest);
+    }
+
+    /// Nothing says who ran from one tick to another.
+    pub(super) fn unknown(&mut self, from: u64, until: u64) {
+        self.possible().ran(from, until);
+    }
+
+    fn possible(&mut self) -> &mut Slide {
+        self.possible.get_or_insert_with(|| Box::new(self.certain.clone()))
+    }
+
+    /// What is known if the recording ends here.
+    #[must_use]
+    pub fn at_end(&self, end: u64) -> LoadFigures {
+        let certain = self.certain.at_end(end);
+        let possible = self.possible.as_ref().map_or(certain, |possible| possible.at_end(end));
+        let between = |low: f64, high: f64| Bounds { low, high: high.max(low).min(1.0) };
+        LoadFigures {
+            windows: certain.windows,
+            least: certain.least,
+            most: certain.most,
+            most_at: certain.most_at,
+            mean: certain.mean,
+            bounds: [
+                between(certain.least, possible.least),
+                between(certain.mean, possible.mean),
+                between(certain.most, possible.most),
+            ],
+        }
+    }
+}
+
+/// Where something begins or ends to run.
+#[derive(Debug, Clone, Copy)]
+struct Edge {
+    at: u64,
+    /// How many ticks ran before it, from the recording's start on.
+    ran: u64,
+    /// It runs from here on.
+    runs: bool,
+}
+
+impl Edge {
+    /// How many ticks had run at a later moment before the next edge.
+    const fn ran_until(&self, at: u64) -> u64 {
+        if self.runs { self.ran + (at - self.at) } else { self.ran }
+    }
+}
+
+/// Extremes of one window that slides.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Extremes {
+    windows: u64,
+    least: f64,
+    most: f64,
+    most_at: u64,
+    mean: f64,
+}
+
+/// Slides a window over what ran.
+#[derive(Debug, Clone)]
+struct Slide {
+    window: u64,
+    start: u64,
+    /// What runs, as far as that is known: it may go on.
+    open: Option<(u64, u64)>,
+    /// Edges that a window may reach, the first of them at or before the beginning of all of these.
+    edges: VecDeque<Edge>,
+    /// Of these, so many have been the beginning of a window.
+    begun: usize,
+    least: u64,
+    most: u64,
+    most_at: u64,
+    /// There were too many edges in one window.
+    is_coarse: bool,
+}
+
+impl Slide {
+    const fn new(window: u64) -> Self {
+        Self {
+            window,
+            start: 0,
+            open: None,
+            edges: VecDeque::new(),
+            begun: 0,
+            least: u64::MAX,
+            most: 0,
+            most_at: 0,
+            is_coarse: false,
+        }
+    }
+
+    fn begin(&mut self, start: u64) {
+        if self.edges.is_empty() {
+            self.start = start;
+            self.edges.push_back(Edge { at: start, ran: 0, runs: false });
+        }
+    }
+
+    fn ran(&mut self, from: u64, until: u64) {
+        self.begin(from);
+        let reached = self.open.map_or(self.start, |(_, until)| until);
+        let from = from.max(reached);
+        if until <= from {
+            return;
+        }
+        match &mut self.open {
+            Some((_, end)) if *end == from => *end = until,
+            _ => {
+                self.close();
+                self.open = Some((from, until));
             }
         }
     }
 
-    /// So many windows had one load, from `start` on, or so much more or less.
-    fn whole(&mut self, windows: u64, start: u64, load: f64, blur: f64) {
-        self.windows += windows;
-        self.sum += load * windows as f64;
-        self.sum_blur += blur * windows as f64;
-        let (low, high) = ((load - blur).max(0.0), (load + blur).min(1.0));
-        let [least, most] = &mut self.bounds;
-        *least = Bounds { low: least.low.min(low), high: least.high.min(high) };
-        *most = Bounds { low: most.low.max(low), high: most.high.max(high) };
-        self.least = self.least.min(load);
-        if load > self.most {
-            (self.most, self.most_at) = (load, start);
+    /// What ran has ended for good.
+    fn close(&mut self) {
+        if let Some((from, until)) = self.open.take() {
+            self.edge(from, true);
+            self.edge(until, false);
         }
     }
 
-    /// So many windows had a load between these.
-    fn partly(&mut self, windows: u64, low: f64, high: f64) {
-        let many = windows as f64;
-        self.partly += windows;
-        self.partly_least = self.partly_least.min(low);
-        self.partly_most = self.partly_most.max(high);
-        self.partly_sum.low += low * many;
-        self.partly_sum.high += high * many;
+    /// Looks at the windows that end here, and at those that began with an edge and end before.
+    fn edge(&mut self, at: u64, runs: bool) {
+        let Some(&last) = self.edges.back() else { return };
+        while let Some(edge) = self.edges.get(self.begun)
+            && let Some(end) = edge.at.checked_add(self.window)
+            && end <= at
+        {
+            let (begin, ran) = (edge.at, last.ran_until(end) - edge.ran);
+            self.see(begin, ran);
+            self.begun += 1;
+        }
+        let ran = last.ran_until(at);
+        if let Some(begin) = at.checked_sub(self.window).filter(|begin| *begin >= self.start) {
+            // What lies before the last edge up to there is reached by no window any more.
+            while self.edges.len() > 1 && self.begun > 0 && self.edges[1].at <= begin {
+                self.edges.pop_front();
+                self.begun -= 1;
+            }
+            let before = self.edges.iter().take_while(|edge| edge.at <= begin).last();
+            let before = before.map_or(0, |edge| edge.ran_until(begin));
+            self.see(begin, ran - before);
+        }
+        if self.edges.len() == MOST_EDGES {
+            self.is_coarse = true;
+            self.edges.pop_front();
+            self.begun = self.begun.saturating_sub(1);
+        }
+        self.edges.push_back(Edge { at, ran, runs });
     }
 
-    /// The mean load of whole windows.
-    #[must_use]
-    pub fn mean(&self) -> Option<f64> {
-        (self.windows > 0).then(|| self.sum / self.windows as f64)
+    const fn see(&mut self, begin: u64, ran: u64) {
+        if ran < self.least {
+            self.least = ran;
+        }
+        if ran > self.most {
+            (self.most, self.most_at) = (ran, begin);
+        }
     }
 
-    /// Between what the mean load of all windows lies.
-    #[must_use]
-    pub fn mean_of_all(&self) -> Bounds {
-        let all = (self.windows + self.partly).max(1) as f64;
-        let Bounds { low, high } = self.partly_sum;
-        let low = (self.sum - self.sum_blur + low) / all;
-        Bounds { low: low.max(0.0), high: (self.sum + self.sum_blur + high) / all }
-    }
-
-    /// Between what the least load of all windows lies.
-    #[must_use]
-    pub fn least_of_all(&self) -> Bounds {
-        let [least, _] = self.bounds;
-        Bounds { low: least.low.min(self.partly_least), ..least }
-    }
-
-    /// Between what the highest load of all windows lies.
-    #[must_use]
-    pub fn most_of_all(&self) -> Bounds {
-        let [_, most] = self.bounds;
-        Bounds { high: most.high.max(self.partly_most), ..most }
+    fn at_end(&self, end: u64) -> Extremes {
+        let mut all = self.clone();
+        all.begin(end);
+        if let Some((_, until)) = &mut all.open {
+            *until = (*until).min(end);
+        }
+        all.close();
+        let end = end.max(all.edges.back().map_or(0, |edge| edge.at));
+        all.edge(end, false);
+        let length = end - all.start;
+        let load = |ticks: u64| ticks as f64 / all.window as f64;
+        let ran = all.edges.back().map_or(0, |edge| edge.ran);
+        Extremes {
+            windows: length / all.window,
+            least: if all.is_coarse { 0.0 } else { load(all.least.min(all.window)) },
+            most: if all.is_coarse { 1.0 } else { load(all.most) },
+            most_at: all.most_at,
+            mean: ran as f64 / length.max(1) as f64,
+        }
     }
 }
 
@@ -297,117 +250,62 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    /// The loads of stretches: from, until, and whether the task ran.
-    fn loads(stretches: &[(u64, u64, bool)]) -> Loads {
-        let (mut windows, mut loads) = (Windows::new(100), Loads::default());
-        for &(from, until, mine) in stretches {
-            windows.cut(from, until, |cut| match cut {
-                Cut::Part(ticks) if mine => loads.ran(ticks),
-                cut => loads.cut(cut, 100, mine),
-            });
-        }
-        loads
+    fn ran(loads: &mut Loads, from: u64, until: u64) {
+        loads.ran(Window::exact(from), Window::exact(until));
     }
 
     #[test]
-    fn only_whole_windows_count() {
-        let loads = loads(&[
-            (50, 130, true), // the first begins before the recording
-            (130, 200, false),
-            (200, 260, true),
-            (260, 300, false),
-            (300, 650, false), // three idle ones, and half of one more
-            (650, 651, true),
-        ]);
-        assert_eq!((loads.windows, loads.least, loads.most, loads.most_at), (5, 0.0, 0.6, 200));
-        assert!((loads.mean().unwrap() - 0.18).abs() < 1e-9);
+    fn a_burst_across_the_border_of_two_windows_counts_whole() {
+        let mut loads = Loads::new(100);
+        loads.begin(0);
+        ran(&mut loads, 175, 225);
+        let found = loads.at_end(400);
+        assert_eq!((found.windows, found.least, found.most), (4, 0.0, 0.5));
+        assert!((125..=175).contains(&found.most_at), "{found:?}");
+        assert!((found.mean - 0.125).abs() < 1e-12);
+        // One that still runs when the recording ends.
+        ran(&mut loads, 330, 400);
+        assert_eq!(loads.at_end(400).most, 0.7);
+        // Shorter than a window: there is none.
+        assert_eq!(Loads::new(1000).at_end(400).windows, 0);
     }
 
     #[test]
-    fn an_endless_stretch_takes_no_endless_time() {
-        let loads = loads(&[(0, 1 << 60, true), (1 << 60, (1 << 60) + 100, false)]);
-        assert!(loads.windows > 1 << 53 && loads.least < 1.0, "{loads:?}");
-    }
-
-    #[test]
-    fn what_is_known_to_windows_bounds_a_load() {
-        let (mut windows, mut loads) = (Windows::new(100), Loads::default());
-        for (from, until, mine, blur) in
-            [(0, 40, true, 5), (40, 100, false, 0), (100, 160, true, 0), (160, 201, false, 0)]
-        {
-            windows.cut(from, until, |cut| match cut {
-                Cut::Part(ticks) if mine => loads.ran(ticks),
-                cut => loads.cut(cut, 100, mine),
-            });
-            loads.blur(blur);
-        }
-        assert_eq!((loads.windows, loads.least, loads.most), (2, 0.4, 0.6));
-        let near = |bounds: Bounds, low: f64, high: f64| {
-            assert!(
-                (bounds.low - low).abs() < 1e-9 && (bounds.high - high).abs() < 1e-9,
-                "{bounds:?}"
-            );
-        };
-        near(loads.least_of_all(), 0.35, 0.45);
-        near(loads.most_of_all(), 0.6, 0.6);
-        near(loads.mean_of_all(), 0.475, 0.525);
-    }
-
-    #[test]
-    fn a_window_with_a_gap_says_nothing() {
-        let loads = loads(&[
-            (0, 100, false),
-            (100, 150, true),
-            (190, 300, true), // 40 ticks are missing before
-            (300, 400, false),
-            (500, 501, false), // and a whole window here
-        ]);
-        assert_eq!((loads.windows, loads.least, loads.most), (3, 0.0, 1.0));
-        // It bounds what it may have been: the second from 0.6 to 1, the fifth from 0 to 1.
-        assert_eq!((loads.least_of_all().low, loads.most_of_all().high), (0.0, 1.0));
-        let mean = loads.mean_of_all();
-        assert!((mean.low - 1.6 / 5.0).abs() < 1e-9 && (mean.high - 3.0 / 5.0).abs() < 1e-9);
+    fn what_is_not_known_may_have_run_or_not() {
+        let mut loads = Loads::new(100);
+        loads.begin(0);
+        ran(&mut loads, 0, 20);
+        loads.unknown(20, 60);
+        loads.ran(Window { earliest: 60, latest: 70 }, Window { earliest: 80, latest: 90 });
+        let [least, mean, most] = loads.at_end(200).bounds;
+        assert_eq!(most, Bounds { low: 0.3, high: 0.9 });
+        assert_eq!(least, Bounds { low: 0.0, high: 0.0 });
+        assert!((mean.low - 0.15).abs() < 1e-12 && (mean.high - 0.45).abs() < 1e-12);
     }
 
     proptest! {
-        /// Any ticks may be missing: the load of every window lies between what is known of it.
+        /// Every window is looked at, one by one.
         #[test]
-        fn what_is_missing_is_bounded(
-            ticks in prop::collection::vec((any::<bool>(), 0_u8..8), 200..2000),
-            from in 0_usize..100,
+        fn extremes_are_those_of_all_windows(
+            spells in prop::collection::vec((1_u64..40, any::<bool>()), 1..60),
+            window in 1_u64..120,
         ) {
-            let (mut windows, mut loads) = (Windows::new(100), Loads::default());
-            for (at, &(mine, dice)) in ticks.iter().enumerate().skip(from) {
-                // Half of all cases have no gaps.
-                let at = at as u64;
-                if dice == 0 && ticks.len() % 2 == 0 {
-                    windows.gap();
-                    continue;
+            let (mut loads, mut ticks, mut now) = (Loads::new(window), Vec::new(), 0);
+            loads.begin(0);
+            for (length, runs) in spells {
+                if runs {
+                    ran(&mut loads, now, now + length);
                 }
-                windows.cut(at, at + 1, |cut| match cut {
-                    Cut::Part(ticks) if mine => loads.ran(ticks),
-                    cut => loads.cut(cut, 100, mine),
-                });
+                ticks.extend((0..length).map(|_| runs));
+                now += length;
             }
-            let whole = from.div_ceil(100)..(ticks.len() - 1) / 100;
-            let truth: Vec<f64> = whole
-                .map(|window| {
-                    let busy = ticks[window * 100..][..100].iter().filter(|(mine, _)| *mine).count();
-                    busy as f64 / 100.0
-                })
-                .collect();
-            let all = loads.windows + loads.partly;
-            if all == truth.len() as u64 && all > 0 {
-                let most = truth.iter().copied().fold(0.0, f64::max);
-                let least = truth.iter().copied().fold(1.0, f64::min);
-                let mean = truth.iter().sum::<f64>() / all as f64;
-                let bounds = loads.mean_of_all();
-                prop_assert!(most <= loads.most_of_all().high + 1e-9 && most >= loads.most - 1e-9);
-                prop_assert!(least >= loads.least_of_all().low - 1e-9);
-                prop_assert!(bounds.low <= mean + 1e-9 && mean <= bounds.high + 1e-9);
-            } else {
-                // The first or last ticks are missing: windows there are beside the recording.
-                prop_assert!(all < truth.len() as u64 + 1);
+            let found = loads.at_end(now);
+            prop_assert_eq!(found.windows, now / window);
+            if found.windows > 0 {
+                let busy = ticks.windows(window as usize).map(|part| part.iter().filter(|t| **t).count());
+                let load = |ticks: Option<usize>| ticks.unwrap() as f64 / window as f64;
+                prop_assert_eq!(found.most, load(busy.clone().max()));
+                prop_assert_eq!(found.least, load(busy.min()));
             }
         }
     }

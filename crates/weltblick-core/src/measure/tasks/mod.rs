@@ -9,7 +9,7 @@ mod tests;
 mod tracking;
 
 pub use figures::{Figures, Settings, Stack, TaskFigures, Waiting};
-pub use loads::Loads;
+pub use loads::{LoadFigures, Loads};
 pub use order::{MOST_TURNS, Order, Turn};
 pub use report::{
     ActivationRow, ActorPart, Context, LoadRow, StackRow, StateRow, TaskReport, TaskRow, Totals,

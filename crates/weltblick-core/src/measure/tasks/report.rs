@@ -125,7 +125,7 @@ pub struct LoadRow {
     pub share_high: f64,
     /// The length of a window.
     pub window: Duration,
-    /// Windows without a gap.
+    /// How many windows beside each other the recording has: loads are of all positions of one that slides over it.
     pub windows: u64,
     /// The least load of a window.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -453,7 +453,8 @@ fn row(
     let told = row.response.count() > 0;
     let worst = if told { &row.worst_response } else { &row.worst_elapsed };
     let seconds = context.ns(known) / 1e9;
-    let windows = row.loads.windows;
+    let loads = figures.loads(row, context.timing.recording.end().unwrap_or(0));
+    let has_windows = loads.windows > 0;
     TaskRow {
         number: row.task,
         name: figures.name(Thing::Task(row.task), context.image),
@@ -476,11 +477,11 @@ fn row(
             share_low: row.busy as f64 / all,
             share_high: (row.busy as f64 + all - known as f64) / all,
             window: scale.duration(Ticks::exact(figures.window())),
-            windows,
-            min: (windows > 0).then_some(row.loads.least),
-            mean: row.loads.mean(),
-            max: (windows > 0).then_some(row.loads.most),
-            max_at_ns: (windows > 0).then(|| context.ns(row.loads.most_at)),
+            windows: loads.windows,
+            min: has_windows.then_some(loads.least),
+            mean: has_windows.then_some(loads.mean),
+            max: has_windows.then_some(loads.most),
+            max_at_ns: has_windows.then(|| context.ns(loads.most_at)),
         },
         stack: row.stack.into(),
         preempted: (idle || !figures.are_turns()).then_some(row.preempted),

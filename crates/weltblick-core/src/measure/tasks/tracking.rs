@@ -9,7 +9,7 @@
 use crate::event::{Event, Position, Sink, Statement, Stop};
 use crate::measure::dissection::Actor;
 use crate::measure::interrupts::{
-    Cut, Nesting, Run, Runner, THREAD, Watcher as InterruptWatcher, between,
+    Cut, Nesting, Open as OpenRun, Run, Runner, THREAD, Watcher as InterruptWatcher, between,
 };
 use crate::stats::Ticks;
 use crate::time::Window;
@@ -17,6 +17,9 @@ use rustc_hash::FxHashMap;
 
 /// Tasks at most: statements about others are left out, and told.
 const MOST_TASKS: usize = 4096;
+
+/// Intervals of thread mode that are kept at most until it is known whose they are.
+const MOST_UNOWNED: usize = 4096;
 
 /// What a task does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -98,8 +101,11 @@ pub struct Activation {
 pub trait Watcher {
     /// An activation is complete.
     fn activated(&mut self, _activation: &Activation) {}
-    /// The recording ended while an activation that was ready, or began, then had not.
-    fn unfinished(&mut self, _task: u32, _since: Window, _end: u64) {}
+    /// The first moment of the recording.
+    fn begins(&mut self, _first: u64) {}
+    /// An activation is open at an edge of the recording, and so much of it was seen: since it was ready, or
+    /// else began, where it had not ended when the recording did; absent where it had begun before it.
+    fn open(&mut self, _task: u32, _since: Option<Window>, _elapsed: u64) {}
     /// An activation had begun, or was to begin, and something is missing inside.
     fn cut(&mut self, _task: u32) {}
     /// The same, and that is known: when it was ready, else when it began.
@@ -193,6 +199,8 @@ pub struct Tracking<W, I = ()> {
     nesting: Nesting<Tasks<W, I>>,
     /// Exceptions are traced: own times are without handlers.
     pub exceptions: bool,
+    /// The recording's first moment was seen.
+    begun: bool,
 }
 
 impl<W: Watcher> Tracking<W> {
@@ -219,10 +227,12 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
             turns: false,
             unfollowed: 0,
             hidden: None,
+            whole_since: None,
+            unowned: Vec::new(),
             watcher,
             interrupts,
         };
-        Self { nesting: Nesting::new(ticks_per_cycle, tasks), exceptions: false }
+        Self { nesting: Nesting::new(ticks_per_cycle, tasks), exceptions: false, begun: false }
     }
 
     /// Who looks on at tasks.
@@ -252,6 +262,10 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
 
     /// The same, and it ended at this tick, if that is known.
     pub fn finish_both_at(mut self, end: Option<u64>) -> (W, I) {
+        // Where exceptions are traced thread mode has an end of its own.
+        if let (Core::Untraced, Some(end)) = (self.core(), end) {
+            self.nesting.watcher.settle(Core::Untraced, Some(Window::exact(end)));
+        }
         self.nesting.watcher.finish_at(end);
         let tasks = self.nesting.finish_at(end);
         (tasks.watcher, tasks.interrupts)
@@ -285,6 +299,10 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
 impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
+        if let (false, Some(first)) = (self.begun, position.time) {
+            self.begun = true;
+            self.nesting.watcher.begins(first.latest);
+        }
         match event {
             Event::Entered { .. } | Event::Left { .. } | Event::Resumed { .. } => {
                 if !std::mem::replace(&mut self.exceptions, true) {
@@ -319,11 +337,21 @@ struct Tasks<W, I> {
     /// Of a task of which nothing was stated so far: since when an activation may go on unseen, and
     /// how long one lasted at most.
     hidden: Option<(u64, u64)>,
+    /// Since when nothing was missing, if nothing was so far.
+    whole_since: Option<u64>,
+    /// When thread mode ran since a gap, as long as it is not known whose time that is.
+    unowned: Vec<(Window, Window)>,
     watcher: W,
     interrupts: I,
 }
 
 impl<W: Watcher, I> Tasks<W, I> {
+    #[cold]
+    fn begins(&mut self, first: u64) {
+        self.whole_since = Some(first);
+        self.watcher.begins(first);
+    }
+
     fn finish_at(&mut self, end: Option<u64>) {
         for (&number, task) in &mut self.tasks {
             if task.hidden_since.is_some() {
@@ -331,9 +359,12 @@ impl<W: Watcher, I> Tasks<W, I> {
             }
             if let Some(open) = task.open.take() {
                 if let Some((since, end)) = open.ready.or(open.began).zip(end) {
-                    self.watcher.unfinished(number, since, end);
+                    self.watcher.open(number, Some(since), end.saturating_sub(since.latest));
                 }
                 self.watcher.cut(number);
+            } else if let (State::Runs, Some(since), Some(end)) = (task.state, task.since, end) {
+                // It had begun before the recording, or in a gap: nothing else was seen of it.
+                self.watcher.open(number, None, end.saturating_sub(since.latest));
             }
         }
     }
@@ -392,6 +423,7 @@ impl<W: Watcher, I> Tasks<W, I> {
         };
         self.settle(core, now);
         self.retire();
+        self.unowned.clear();
         if let Some(before) = before {
             self.enter(before, State::Ready, now);
         }
@@ -432,7 +464,9 @@ impl<W: Watcher, I> Tasks<W, I> {
     fn stops(&mut self, task: u32, why: Stop, core: Core, now: Option<Window>) {
         self.turns |= why == Stop::Untold;
         let runs = self.owner == Owner::Task(task);
-        if runs {
+        if self.owner == Owner::Unknown {
+            self.own_up(task, core, now);
+        } else if runs {
             self.settle(core, now);
             self.retire();
             self.owner = Owner::Kernel;
@@ -443,6 +477,9 @@ impl<W: Watcher, I> Tasks<W, I> {
         }
         let Some(open) = self.tasks.get_mut(&task).and_then(|task| task.open.take()) else {
             // It ran when the recording began, or since a gap.
+            if let Some((first, now)) = self.whole_since.zip(now) {
+                self.watcher.open(task, None, now.earliest.saturating_sub(first));
+            }
             return self.watcher.cut(task);
         };
         if !open.started {
@@ -455,6 +492,19 @@ impl<W: Watcher, I> Tasks<W, I> {
             ended: now,
             own: open.own,
         });
+    }
+
+    /// A task stops of which it was not known that it ran. Had it begun since the last gap, that would have been
+    /// stated: all of thread mode's time since then is its own.
+    fn own_up(&mut self, task: u32, core: Core, now: Option<Window>) {
+        self.settle(core, now);
+        if self.unowned.len() < MOST_UNOWNED {
+            for (from, until) in std::mem::take(&mut self.unowned) {
+                self.watcher.did(Actor::Task(task), from, until);
+            }
+        }
+        self.unowned.clear();
+        self.owner = Owner::Kernel;
     }
 
     /// Thread mode, if it runs now, is its owner's up to here.
@@ -491,6 +541,7 @@ impl<W: Watcher, I> Tasks<W, I> {
             return;
         }
         match self.owner {
+            Owner::Unknown if self.unowned.len() < MOST_UNOWNED => self.unowned.push((from, until)),
             Owner::Unknown => {}
             Owner::Kernel if until.latest == from.latest => {}
             Owner::Kernel => self.watcher.did(Actor::Kernel, from, until),
@@ -522,7 +573,9 @@ impl<W: Watcher, I> Tasks<W, I> {
             *task = Task { hidden_since, ..Task::UNKNOWN };
         }
         self.owner = Owner::Unknown;
+        self.unowned.clear();
         self.split = None;
+        self.whole_since = None;
         self.watcher.gap(why);
     }
 
@@ -572,8 +625,8 @@ impl<W: Watcher, I: InterruptWatcher> InterruptWatcher for Tasks<W, I> {
         }
     }
 
-    fn unfinished(&mut self, exception: u16, began: Window, end: u64) {
-        self.interrupts.unfinished(exception, began, end);
+    fn open(&mut self, exception: u16, open: OpenRun) {
+        self.interrupts.open(exception, open);
     }
 
     fn cut(&mut self, why: Cut) {
@@ -598,6 +651,10 @@ impl<W: Watcher, I: InterruptWatcher> InterruptWatcher for Tasks<W, I> {
                 self.watcher.hid(number, gap.latest.saturating_sub(*since));
             }
         }
+    }
+
+    fn was(&mut self, exception: u16, ticks: u64) {
+        self.interrupts.was(exception, ticks);
     }
 
     fn hid(&mut self, longest: u64) {

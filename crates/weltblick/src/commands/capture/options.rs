@@ -9,11 +9,11 @@ use clap::ValueEnum;
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use weltblick_core::budget::{
-    End, Occurrence, Point, PointRange, Subject, Which, address_of, ranges_of,
-};
 use weltblick_core::event::CodeRanges;
 use weltblick_core::image::Image;
+use weltblick_core::judge::{
+    End, Occurrence, Point, PointRange, Subject, Which, address_of, ranges_of,
+};
 use weltblick_core::time::{parse_bit_rate, parse_bytes};
 
 const WHEN: &str = "When and how much";

@@ -14,7 +14,6 @@ use crate::sources::{self, OpenImage};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::path::Path;
-use weltblick_core::budget::{BudgetFile, Point};
 use weltblick_core::capture::{
     Framing, ItmSettings, LapPoint, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
 };
@@ -22,6 +21,7 @@ use weltblick_core::document::At;
 use weltblick_core::event::CodeRanges;
 use weltblick_core::image::Variables;
 use weltblick_core::isa::Isa;
+use weltblick_core::judge::{BudgetFile, Point};
 use weltblick_core::plan::{Applied, ITM_TRACE_ID, InstructionTrace, Narrow, Write, narrowing};
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;

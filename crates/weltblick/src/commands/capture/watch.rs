@@ -8,10 +8,10 @@ use crate::sources::OpenImage;
 use crate::sources::live::Seen;
 use std::collections::VecDeque;
 use std::time::Instant;
-use weltblick_core::budget::{BudgetFile, Figure, Verdict, judge};
 use weltblick_core::capture::{Framing, Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
+use weltblick_core::judge::{About, BudgetFile, Verdict, judge};
 use weltblick_core::measure::inspection::{Finding, InspectReport, Inspection, Settings};
 use weltblick_core::measure::losses::LossRow;
 use weltblick_core::measure::profile::{By, Conduct, Context, ProfileReport, report};
@@ -237,7 +237,6 @@ impl<'a> Watch<'a> {
             sources: self.manifest.samplers(),
             clocks: Clocks::of(self.manifest),
             conduct: self.conduct.clone(),
-            tick_period: self.manifest.target.tick_period,
         })
     }
 
@@ -284,7 +283,7 @@ impl<'a> Watch<'a> {
         let confidence = 1.0 - (1.0 - CONFIDENCE) / (k * (k + 1.0));
         let decided = self.context(confidence).is_some_and(|context| {
             let verdicts = judge(budgets, self.inspection.samples(), None, None, &context);
-            let is_share = |figure: &Figure| !matches!(figure, Figure::Samples | Figure::Timing(_));
+            let is_share = |figure: &About| !matches!(figure, About::Samples | About::Timing(_));
             let shares = budgets.figures().any(is_share);
             verdicts.is_ok_and(|report| {
                 shares && report.budgets.iter().all(|budget| budget.verdict != Verdict::Undecided)

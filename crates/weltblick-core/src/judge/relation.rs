@@ -8,13 +8,16 @@
 //! Both figures have bounds, and nothing says that they err together: a relation is *met* only if it
 //! holds for every pair within them, and *broken* only if it holds for none.
 
-use super::entry::{Figure, Of, TimingSubject};
-use super::judgement::{Judgement, Verdict};
+use super::entry::{About, Of, TimingSubject};
+use super::judgement::{
+    Judgement, LOSE_NOTHING, Objection, Verdict, result_factor, told, unit_name,
+};
 use super::limit::{COMPARISONS, Comparison};
 use super::place::function_point;
-use super::timing::{Finding, Found, LOSE_NOTHING};
+use super::runs::Found;
 use super::timing_file::{figure_named, read_access, read_by, read_window};
 use crate::document::{At, Fault, Table};
+use crate::figure::{Absent, Doubt, Figure};
 use crate::time::{Quantity, Unit};
 use std::ops::Range;
 
@@ -44,7 +47,7 @@ pub struct Side {
     /// How many times the figure is meant.
     pub factor: f64,
     /// The figure.
-    pub figure: Figure,
+    pub about: About,
 }
 
 /// How one figure must stand to another.
@@ -71,6 +74,19 @@ impl Sign {
     }
 }
 
+impl Relation {
+    /// Its figures are of subjects that happen at most so often, in hertz.
+    pub(super) fn rely_on(&mut self, guaranteed: &[(TimingSubject, &str, f64)]) {
+        for side in [&mut self.left, &mut self.right] {
+            let About::Timing(figure) = &mut side.about else { continue };
+            let known = guaranteed
+                .iter()
+                .find(|(subject, name, _)| *subject == figure.subject && *name == figure.name);
+            figure.at_most = known.map(|(_, _, hertz)| *hertz);
+        }
+    }
+}
+
 /// Reads the table of one relation.
 pub(super) fn read_relation(name: &At<&str>, table: Table<'_>) -> Result<Relation, Fault> {
     let text = table.required_text("holds")?;
@@ -81,7 +97,7 @@ pub(super) fn read_relation(name: &At<&str>, table: Table<'_>) -> Result<Relatio
     let (mut left, sign, mut right, unit) =
         parsed.map_err(|why| table.fault(text.span.clone(), format!("`holds`: {why}")))?;
     for side in [&mut left, &mut right] {
-        if let Figure::Timing(figure) = &mut side.figure {
+        if let About::Timing(figure) = &mut side.about {
             (figure.window, figure.by_grid, figure.access) = (window, by_grid, access);
         }
     }
@@ -147,25 +163,25 @@ fn side(words: &[&str]) -> Result<(Side, Unit), String> {
         words => (1.0, words),
     };
     let (figure, unit) = figure(&words.join(" "))?;
-    Ok((Side { factor, figure }, unit))
+    Ok((Side { factor, about: figure }, unit))
 }
 
 /// The figure that a JSON path with its subject means: `task.logger.own.max`.
-fn figure(text: &str) -> Result<(Figure, Unit), String> {
+fn figure(text: &str) -> Result<(About, Unit), String> {
     let unknown = || {
         format!(
             "`{text}` is no figure: write its subject, its name and its key, such as task.logger.own.max"
         )
     };
     match text {
-        "sleep.share" => return Ok((Figure::SleepShare, Unit::Share)),
-        "recording.samples" => return Ok((Figure::Samples, Unit::Count)),
+        "sleep.share" => return Ok((About::SleepShare, Unit::Share)),
+        "recording.samples" => return Ok((About::Samples, Unit::Count)),
         _ => {}
     }
     let (kind, rest) = text.split_once('.').ok_or_else(unknown)?;
     if kind == "function" {
         let name = rest.strip_suffix(".self_share").ok_or_else(unknown)?;
-        return Ok((Figure::SelfShare { function: function_point(name)? }, Unit::Share));
+        return Ok((About::SelfShare { function: function_point(name)? }, Unit::Share));
     }
     let subject = TimingSubject::ALL.into_iter().find(|(_, name)| *name == kind);
     let found = subject.and_then(|(subject, _)| figure_named(subject, rest));
@@ -173,7 +189,7 @@ fn figure(text: &str) -> Result<(Figure, Unit), String> {
     if figure.of == Of::Each {
         return Err("`each` is none single figure; compare min or max".into());
     }
-    Ok((Figure::Timing(figure), unit))
+    Ok((About::Timing(figure), unit))
 }
 
 impl Sign {
@@ -231,75 +247,64 @@ impl Sign {
 
 /// Judges a relation by what is known of its two figures.
 pub(super) fn judge(relation: &Relation, left: Found, right: Found) -> Judgement {
-    let unit = match relation.unit {
-        Unit::Share => "share",
-        Unit::Count => "count",
-        Unit::Hertz => "hertz",
-        Unit::Plain => "value",
-        _ => "ns",
-    };
     let subject = format!("relation.{}", relation.name);
+    let unit = unit_name(relation.unit);
     let blank = Judgement::blank(subject.clone(), subject, relation.line, &relation.written, unit);
-    let (left, right) = match (left, right) {
-        (Ok(left), Ok(right)) => (left, right),
-        (Err((why, advice)), _) => {
-            return Judgement { evidence: format!("left: {why}"), advice: Some(advice), ..blank };
-        }
-        (_, Err((why, advice))) => {
-            return Judgement { evidence: format!("right: {why}"), advice: Some(advice), ..blank };
-        }
+    let missing = |side: &str, Absent { why, advice }: Absent| Judgement {
+        evidence: format!("{side}: {why}"),
+        advice: Some(advice),
+        ..blank.clone()
     };
-    weigh(relation, &left, &right, blank)
+    match (left, right) {
+        (Ok(left), Ok(right)) => weigh(relation, &left, &right, blank),
+        (Err(absent), _) => missing("left", absent),
+        (_, Err(absent)) => missing("right", absent),
+    }
 }
 
-fn weigh(relation: &Relation, left: &Finding, right: &Finding, blank: Judgement) -> Judgement {
-    let of = |finding: &Finding, side: &Side| {
-        [finding.observed, finding.low, finding.high].map(|figure| figure * side.factor)
+fn weigh(relation: &Relation, left: &Figure, right: &Figure, blank: Judgement) -> Judgement {
+    let of = |figure: &Figure, side: &Side| {
+        [figure.observed, figure.low, figure.high].map(|amount| amount * side.factor)
     };
     let [left_seen, left_low, left_high] = of(left, &relation.left);
     let [right_seen, right_low, right_high] = of(right, &relation.right);
     let sign = relation.sign;
     let [least, most] = sign.slack([left_low, left_high], [right_low, right_high]);
     let [seen, _] = sign.slack([left_seen; 2], [right_seen; 2]);
-    let is_time = blank.unit == "ns";
-    // Times are judged in seconds, and told in nanoseconds.
-    let told = |figure: f64| if is_time { figure * 1e9 } else { figure };
-    let bound = |figure: f64| figure.is_finite().then(|| told(figure));
-    let mut judgement = Judgement {
-        observed: Some(told(left_seen)),
-        observed_low: bound(left_low),
-        observed_high: bound(left_high),
-        compared: Some(told(right_seen)),
-        compared_low: bound(right_low),
-        compared_high: bound(right_high),
-        margin: Some(if right_seen == 0.0 { seen } else { seen / right_seen.abs() }),
-        evidence: format!("left: {}; right: {}", left.evidence, right.evidence),
-        ..blank
-    };
-    judgement.verdict = if sign.is_kept_by(least) {
+    // Times are judged in seconds, and stated in nanoseconds.
+    let factor = result_factor(relation.unit);
+    let bound = |amount: f64| amount.is_finite().then_some(amount * factor);
+    let meets_nothing = left.evidence.meets_nothing || right.evidence.meets_nothing;
+    let verdict = if sign.is_kept_by(least) && !meets_nothing {
         Verdict::Met
     } else if !sign.is_kept_by(most) {
         Verdict::Broken
     } else {
         Verdict::Undecided
     };
-    if judgement.verdict == Verdict::Undecided {
-        let advice = if left.lossy || right.lossy {
-            LOSE_NOTHING
-        } else {
-            "the bounds of the two overlap: measure longer, or sharpen the timestamps"
-        };
-        judgement.advice = Some(advice.to_owned());
+    let against = left.evidence.against.iter().chain(&right.evidence.against);
+    let advice = || {
+        against.clone().next().map(Doubt::advice).unwrap_or_else(|| {
+            let lossy = left.evidence.lossy || right.evidence.lossy;
+            let overlap =
+                "the bounds of the two overlap: measure longer, or sharpen the timestamps";
+            if lossy { LOSE_NOTHING } else { overlap }.to_owned()
+        })
+    };
+    Judgement {
+        verdict,
+        observed: Some(left_seen * factor),
+        observed_low: bound(left_low),
+        observed_high: bound(left_high),
+        compared: Some(right_seen * factor),
+        compared_low: bound(right_low),
+        compared_high: bound(right_high),
+        margin: Some(if right_seen == 0.0 { seen } else { seen / right_seen.abs() }),
+        evidence: format!("left: {}; right: {}", told(left), told(right)),
+        advice: (verdict == Verdict::Undecided).then(advice),
+        objections: against.clone().map(Objection::from).collect(),
+        ..blank
     }
-    let objection = left.objection.as_ref().or(right.objection.as_ref());
-    if judgement.verdict == Verdict::Met
-        && let Some((why, advice)) = objection
-    {
-        judgement.verdict = Verdict::Undecided;
-        judgement.evidence = format!("{}; {why}", judgement.evidence);
-        judgement.advice = Some(advice.clone());
-    }
-    judgement
 }
 
 #[cfg(test)]

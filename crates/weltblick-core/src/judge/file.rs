@@ -1,8 +1,6 @@
 //! The budget file: one table per subject, one key per figure.
 
-use super::entry::{
-    Budget, CallMeasure, Covered, Figure, Of, TimingSubject, condition, read_value,
-};
+use super::entry::{About, Budget, CallMeasure, Covered, Of, TimingSubject, condition, read_value};
 use super::place::{address_of, function_of, function_point};
 use super::relation::{Relation, read_relation};
 use super::timing_file::read_timings;
@@ -34,6 +32,7 @@ impl BudgetFile {
         let parsed = source.parse()?;
         let root = Table::root(source, &parsed);
         let mut budgets = Vec::new();
+        let mut guaranteed = Vec::new();
         if let Some(functions) = root.table("function")? {
             for (name, table) in functions.named_tables()? {
                 read_function(&name, table, &mut budgets)?;
@@ -50,14 +49,15 @@ impl BudgetFile {
                     if subject == TimingSubject::Span && name.value.contains("..") {
                         read_way(&name, table, &mut budgets)?;
                     } else {
-                        read_timings(&name, subject, table, &mut budgets)?;
+                        let at_most = read_timings(&name, subject, table, &mut budgets)?;
+                        guaranteed.extend(at_most.map(|hertz| (subject, name.value, hertz)));
                     }
                 }
             }
         }
         for (subject, key, figure, unit) in [
-            ("sleep", "share", Figure::SleepShare, Unit::Share),
-            ("recording", "samples", Figure::Samples, Unit::Count),
+            ("sleep", "share", About::SleepShare, Unit::Share),
+            ("recording", "samples", About::Samples, Unit::Count),
         ] {
             if let Some(table) = root.table(subject)? {
                 let name = At { value: subject, span: table.span() };
@@ -68,7 +68,9 @@ impl BudgetFile {
         let mut relations = Vec::new();
         if let Some(tables) = root.table("relation")? {
             for (name, table) in tables.named_tables()? {
-                relations.push(read_relation(&name, table)?);
+                let mut relation = read_relation(&name, table)?;
+                relation.rely_on(&guaranteed);
+                relations.push(relation);
             }
         }
         root.finish()?;
@@ -82,14 +84,14 @@ impl BudgetFile {
     }
 
     /// All figures that are to be judged, both sides of relations among them.
-    pub fn figures(&self) -> impl Iterator<Item = &Figure> {
+    pub fn figures(&self) -> impl Iterator<Item = &About> {
         self.named_figures().map(|(figure, _)| figure)
     }
 
-    fn named_figures(&self) -> impl Iterator<Item = (&Figure, &Range<usize>)> {
-        let plain = self.budgets.iter().map(|budget| (&budget.figure, &budget.name_span));
+    fn named_figures(&self) -> impl Iterator<Item = (&About, &Range<usize>)> {
+        let plain = self.budgets.iter().map(|budget| (&budget.about, &budget.name_span));
         let related = self.relations.iter().flat_map(|relation| {
-            [&relation.left, &relation.right].map(|side| (&side.figure, &relation.span))
+            [&relation.left, &relation.right].map(|side| (&side.about, &relation.span))
         });
         plain.chain(related)
     }
@@ -111,16 +113,16 @@ impl BudgetFile {
     /// If the image has no such function or interrupt, or several functions without telling which.
     pub(super) fn function(
         &self,
-        figure: &Figure,
+        figure: &About,
         span: &Range<usize>,
         image: &Image,
     ) -> Result<Option<FunctionId>, Fault> {
         let fault = |why| Source::new(&self.file, &self.text).fault(span.clone(), why);
         match figure {
-            Figure::SelfShare { function } | Figure::Call { function, .. } => {
+            About::SelfShare { function } | About::Call { function, .. } => {
                 function_of(function, image).map(Some).map_err(fault)
             }
-            Figure::Way { points, .. } => {
+            About::Way { points, .. } => {
                 let place = |point| address_of(point, image).map(|_| ());
                 points
                     .iter()
@@ -128,7 +130,7 @@ impl BudgetFile {
                     .map(|()| None)
                     .map_err(|why| fault(why.to_string()))
             }
-            Figure::Timing(figure) if figure.subject == TimingSubject::Interrupt => {
+            About::Timing(figure) if figure.subject == TimingSubject::Interrupt => {
                 let known = figure.name.parse::<u16>().is_ok()
                     || image.exception_named(&figure.name).is_some();
                 let names = || image.interrupt_names().join(", ");
@@ -148,9 +150,9 @@ fn read_function(
 ) -> Result<(), Fault> {
     let function = function_point(name.value).map_err(|why| table.fault(name.span.clone(), why))?;
     let subject = format!("function.{}", name.value);
-    let figure = Figure::SelfShare { function: function.clone() };
+    let figure = About::SelfShare { function: function.clone() };
     read_figure(name, &subject, &table, "self_share", figure, Unit::Share, budgets)?;
-    let call = |measure| Figure::Call { function: function.clone(), measure };
+    let call = |measure| About::Call { function: function.clone(), measure };
     let figure = call(CallMeasure::Count);
     read_figure(name, &subject, &table, "calls", figure, Unit::Count, budgets)?;
     if let Some(total) = table.table("total")? {
@@ -177,7 +179,7 @@ fn read_way(name: &At<&str>, table: Table<'_>, budgets: &mut Vec<Budget>) -> Res
     };
     let points: Vec<Point> = name.value.split("..").map(point).collect::<Result<_, _>>()?;
     let subject = format!("span.{}", name.value);
-    let way = |measure| Figure::Way { points: points.clone(), measure };
+    let way = |measure| About::Way { points: points.clone(), measure };
     let figure = way(CallMeasure::Count);
     read_figure(name, &subject, &table, "count", figure, Unit::Count, budgets)?;
     read_durations(name, &subject, "", &table, &TOTAL, &way, budgets)?;
@@ -197,7 +199,7 @@ fn read_durations(
     prefix: &str,
     table: &Table<'_>,
     kinds: &[Kind],
-    figure: &dyn Fn(CallMeasure) -> Figure,
+    figure: &dyn Fn(CallMeasure) -> About,
     budgets: &mut Vec<Budget>,
 ) -> Result<(), Fault> {
     for (kind, measure) in kinds {
@@ -239,7 +241,7 @@ fn read_coverage(
         ("branches", Covered::Branches),
         ("calls", Covered::Calls),
     ] {
-        let figure = Figure::Coverage { pattern: name.value.to_owned(), measure };
+        let figure = About::Coverage { pattern: name.value.to_owned(), measure };
         read_figure(name, &subject, &table, key, figure, Unit::Share, budgets)?;
     }
     table.finish()
@@ -250,7 +252,7 @@ fn read_figure(
     subject: &str,
     table: &Table<'_>,
     key: &'static str,
-    figure: Figure,
+    figure: About,
     unit: Unit,
     budgets: &mut Vec<Budget>,
 ) -> Result<(), Fault> {
@@ -260,7 +262,7 @@ fn read_figure(
     budgets.push(Budget {
         subject: subject.to_owned(),
         key: key.to_owned(),
-        figure,
+        about: figure,
         condition,
         line: table.fault(limit.span, "").line,
         name_span: name.span.clone(),

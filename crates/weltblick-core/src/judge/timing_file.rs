@@ -1,11 +1,11 @@
 //! Budgets on interrupts, tasks, spans and signals, as the budget file writes them.
 
 use super::entry::{
-    Budget, Figure, Measure, Of, TimingFigure, TimingSubject, condition, read_value,
+    About, Budget, Measure, Of, TimingFigure, TimingSubject, condition, read_value,
 };
 use crate::document::{At, Fault, Table};
 use crate::measure::signals::AccessKey;
-use crate::time::{Unit, parse_duration};
+use crate::time::{Quantity, Unit, parse_duration};
 use std::time::Duration;
 
 /// The statistics of a duration, by key.
@@ -78,19 +78,21 @@ pub(super) fn figure_named(subject: TimingSubject, text: &str) -> Option<(Timing
     };
     let (name, measure, of, unit) = of_groups.or_else(of_singles)?;
     let name = name.to_owned();
-    let (window, by_grid, access) = (None, false, None);
-    Some((TimingFigure { subject, name, measure, of, window, by_grid, access }, unit))
+    let (window, by_grid, access, at_most) = (None, false, None, None);
+    Some((TimingFigure { subject, name, measure, of, window, by_grid, access, at_most }, unit))
 }
 
-/// Reads the table of one interrupt, task, span or signal.
+/// Reads the table of one interrupt, task, span or signal. Returns how often it happens at most, in hertz, if the file
+/// says so.
 pub(super) fn read_timings(
     name: &At<&str>,
     subject: TimingSubject,
     table: Table<'_>,
     budgets: &mut Vec<Budget>,
-) -> Result<(), Fault> {
+) -> Result<Option<f64>, Fault> {
     let access = if subject == TimingSubject::Signal { read_access(&table)? } else { None };
-    let mut reader = Reader { name, subject, access, budgets };
+    let at_most = read_rate(&table)?;
+    let mut reader = Reader { name, subject, access, at_most, budgets };
     let (groups, singles) = figures_of(subject);
     for &(key, measure, statistics, unit) in groups {
         if let Some(inner) = table.table(key)? {
@@ -104,13 +106,15 @@ pub(super) fn read_timings(
     for &(key, measure, unit) in singles {
         reader.read(&table, key, key, measure, Of::All, unit)?;
     }
-    table.finish()
+    table.finish()?;
+    Ok(at_most)
 }
 
 struct Reader<'a, 'd> {
     name: &'a At<&'d str>,
     subject: TimingSubject,
     access: Option<AccessKey>,
+    at_most: Option<f64>,
     budgets: &'a mut Vec<Budget>,
 }
 
@@ -142,7 +146,7 @@ impl Reader<'_, '_> {
         self.budgets.push(Budget {
             subject: format!("{kind}.{name}"),
             key: path.to_owned(),
-            figure: Figure::Timing(TimingFigure {
+            about: About::Timing(TimingFigure {
                 subject: self.subject,
                 name,
                 measure,
@@ -150,6 +154,7 @@ impl Reader<'_, '_> {
                 window,
                 by_grid,
                 access: self.access,
+                at_most: self.at_most,
             }),
             condition,
             line: table.fault(limit.span, "").line,
@@ -157,6 +162,15 @@ impl Reader<'_, '_> {
         });
         Ok(())
     }
+}
+
+/// `at_most = "1200 Hz"`.
+fn read_rate(table: &Table<'_>) -> Result<Option<f64>, Fault> {
+    let Some(text) = table.text("at_most")? else { return Ok(None) };
+    let rate = Quantity::parse(text.value, &[Unit::Hertz]).ok().map(|rate| rate.value);
+    rate.filter(|rate| *rate > 0.0)
+        .map(Some)
+        .ok_or_else(|| table.fault(text.span, "`at_most` is a rate, such as 1200 Hz"))
 }
 
 pub(super) fn read_window(table: &Table<'_>) -> Result<Option<Duration>, Fault> {

@@ -9,8 +9,8 @@ use std::ops::Range;
 use std::time::Duration;
 
 /// What a budget is about.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Figure {
+#[derive(Debug, Clone, PartialEq)]
+pub enum About {
     /// The share of samples in a function, without what it calls.
     SelfShare {
         /// Which function.
@@ -43,6 +43,24 @@ pub enum Figure {
         /// Which figure.
         measure: CallMeasure,
     },
+}
+
+impl About {
+    /// What the figure is measured in.
+    #[must_use]
+    pub const fn unit(&self) -> Unit {
+        match self {
+            Self::SelfShare { .. } | Self::SleepShare | Self::Coverage { .. } => Unit::Share,
+            Self::Samples => Unit::Count,
+            Self::Call { measure, .. } | Self::Way { measure, .. } => match measure {
+                CallMeasure::Count => Unit::Count,
+                CallMeasure::SelfOwn(_) | CallMeasure::Own(_) | CallMeasure::Elapsed(_) => {
+                    Unit::Time
+                }
+            },
+            Self::Timing(figure) => figure.measure.unit(),
+        }
+    }
 }
 
 /// What coverage counts.
@@ -81,7 +99,7 @@ pub struct Budget {
     /// The key: `self_share`.
     pub key: String,
     /// What it is about.
-    pub figure: Figure,
+    pub about: About,
     /// What must hold.
     pub condition: Condition,
     /// The line in the file.
@@ -142,6 +160,26 @@ pub enum Measure {
     StackPeak,
 }
 
+impl Measure {
+    /// What it is measured in.
+    #[must_use]
+    pub const fn unit(self) -> Unit {
+        match self {
+            Self::Count => Unit::Count,
+            Self::Rate => Unit::Hertz,
+            Self::Load | Self::StackPeak => Unit::Share,
+            Self::Value => Unit::Plain,
+            Self::Own
+            | Self::Elapsed
+            | Self::Pending
+            | Self::Response
+            | Self::Period
+            | Self::Jitter
+            | Self::Interval => Unit::Time,
+        }
+    }
+}
+
 /// Which of many.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Of {
@@ -162,7 +200,7 @@ pub enum Of {
 }
 
 /// A figure of an interrupt or of a task.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct TimingFigure {
     /// Of what.
     pub subject: TimingSubject,
@@ -178,6 +216,8 @@ pub struct TimingFigure {
     pub by_grid: bool,
     /// Of a variable: reads or writes; absent: whichever there are.
     pub access: Option<AccessKey>,
+    /// It happens at most so often, in hertz: what the design guarantees, and gaps are bounded by.
+    pub at_most: Option<f64>,
 }
 
 /// What a value says: the limit, over how many, and the table it stands in, if any.

@@ -8,6 +8,8 @@ mod judgement;
 mod limit;
 mod place;
 mod relation;
+mod runs;
+mod shares;
 mod signal;
 #[cfg(test)]
 mod tests;
@@ -16,12 +18,12 @@ mod timing_file;
 mod verdict;
 
 pub use crate::point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
-pub use entry::{Budget, CallMeasure, Covered, Figure, Measure, Of, TimingFigure, TimingSubject};
+pub use entry::{About, Budget, CallMeasure, Covered, Measure, Of, TimingFigure, TimingSubject};
 pub use executed::Executed;
 pub use file::BudgetFile;
-pub use judgement::{Judgement, Verdict};
+pub use judgement::{Judgement, Objection, Verdict};
 pub use limit::{Comparison, Condition, Limit};
 pub use place::{NoPlace, address_of, ranges_of};
 pub use relation::{Relation, Side, Sign};
-pub use timing::{Timings, USUAL_WINDOW};
+pub use timing::{SHORTEST_RUN, Timings, USUAL_WINDOW, against_times};
 pub use verdict::{CheckReport, SCHEMA, judge};

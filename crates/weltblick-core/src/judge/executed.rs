@@ -1,8 +1,9 @@
 //! Budgets on what was executed: coverage, and calls.
 
-use super::entry::{Budget, CallMeasure, Covered, Of};
-use super::judgement::{Judgement, Verdict};
+use super::entry::{CallMeasure, Covered, Of};
+use super::runs::{Found, OpenRuns};
 use super::timing::SLEEP_BY_PACE;
+use crate::figure::{Absent, Doubt, Figure, SHARE};
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Build, Choice, Part, report};
 use crate::measure::execution::{CallFigures, Calls, Listing, Named, Seen};
@@ -27,19 +28,8 @@ pub struct Executed<'a> {
     pub scale: Option<Scale>,
     /// A debugger stopped the core while this was recorded: its timing is not its own.
     pub intrusive: bool,
-}
-
-/// A figure between two bounds, and on what it rests.
-pub(super) struct Observed {
-    pub(super) bounds: Bounds,
-    pub(super) best: f64,
-    pub(super) evidence: String,
-    /// What would narrow the bounds.
-    pub(super) advice: &'static str,
-    /// How many observations it rests on.
-    pub(super) count: u64,
-    /// Why it cannot be called met, and what would help.
-    pub(super) objection: Option<[&'static str; 2]>,
+    /// The trace is what a buffer kept at its end: what it overwrote is unknown.
+    pub kept_the_end: bool,
 }
 
 /// Something that happens again and again, and how long it takes.
@@ -70,38 +60,24 @@ pub(super) const LOSE_NOTHING: &str = "lose nothing: trace less, or give the tra
 pub(super) const KNOW_TIME: &str =
     "count cycles more finely (a lower threshold): the limit lies within the bounds";
 
-pub(super) const OTHER_IMAGE: [&str; 2] = [
-    "packets and image contradict each other",
-    "use the image that was on the target, or a recording without damage",
-];
-pub(super) const STOPPED: [&str; 2] = [
-    "the core was stopped while this was recorded: an intrusive measurement meets no budget",
-    "measure with the target's own trace",
-];
-const STILL_RUNS: [&str; 2] = [
-    "when the recording ended one had lasted longer than ever before, and had not ended",
-    "measure on until it ends",
-];
-
 impl Executed<'_> {
-    /// What speaks against every verdict that is good news.
-    fn objection(&self) -> Option<[&'static str; 2]> {
-        (self.seen.gaps.mismatches > 0).then_some(OTHER_IMAGE)
+    /// Counts against a figure what speaks against the trace.
+    fn weigh(&self, found: &mut Figure) {
+        if self.seen.gaps.mismatches > 0 {
+            found.doubt(Doubt::ImageContradicted);
+        }
+        if self.intrusive {
+            found.doubt(Doubt::Stopped);
+        }
     }
 
     /// Whether everything that ran is known.
     pub(super) fn is_whole(&self) -> bool {
-        self.seen.gaps.is_whole() && self.seen.gaps.unwatched == 0
+        !self.kept_the_end && self.seen.gaps.is_whole() && self.seen.gaps.unwatched == 0
     }
 
-    /// Judges how much of some code was covered.
-    pub(super) fn judge_coverage(
-        &self,
-        budget: &Budget,
-        pattern: &str,
-        measure: Covered,
-        blank: Judgement,
-    ) -> Judgement {
+    /// How much of some code was covered.
+    pub(super) fn coverage(&self, pattern: &str, measure: Covered) -> Found {
         let choice = Choice { inside: vec![pattern.to_owned()], ..Choice::default() };
         let build = Build { image: self.image, listing: self.listing, seen: self.seen };
         let report = report(&build, &choice);
@@ -110,49 +86,36 @@ impl Executed<'_> {
             Covered::Functions => ("functions", Some(total.functions)),
             Covered::Lines => ("lines", Some(total.lines)),
             Covered::Instructions => ("instructions", Some(total.instructions)),
-            Covered::Branches => ("ways of branches", total.branches),
+            Covered::Branches => ("branch outcomes", total.branches),
             Covered::Calls => ("calls", Some(total.calls)),
         };
         let Some(Part { covered, total, share }) = part else {
-            return without(blank, "samples tell no branches", TRACE_INSTRUCTIONS);
+            return Err(Absent::new("samples show no branches", TRACE_INSTRUCTIONS));
         };
         let Some(share) = share else {
             let why = format!("there are no {name} in functions or files called `{pattern}`");
-            return without(
-                blank,
-                &why,
-                "write the name of a function or file; `*` stands for anything",
-            );
+            let advice = "write the name of a function or file; `*` stands for anything";
+            return Err(Absent::new(why, advice));
         };
         let lower = self.seen.lower_bound || !self.is_whole();
-        let evidence =
-            format!("{}{covered} of {total} {name}", if lower { "at least " } else { "" });
+        let basis = format!("{}{covered} of {total} {name}", if lower { "at least " } else { "" });
         let bounds = Bounds { low: share, high: if lower { 1.0 } else { share } };
-        decide(
-            budget,
-            Observed {
-                bounds,
-                best: share,
-                evidence,
-                advice: KNOW_MORE,
-                count: total,
-                objection: self.objection(),
-            },
-            1.0,
-            blank,
-        )
+        let mut found = Figure::between(share, bounds, total, basis);
+        found.possible = SHARE;
+        found.evidence.narrows = KNOW_MORE;
+        if self.seen.gaps.mismatches > 0 {
+            found.doubt(Doubt::ImageContradicted);
+        }
+        if self.kept_the_end {
+            found.doubt(Doubt::KeptTheEnd);
+        }
+        Ok(found)
     }
 
-    /// Judges a figure of a function's calls.
-    pub(super) fn judge_calls(
-        &self,
-        budget: &Budget,
-        function: FunctionId,
-        measure: CallMeasure,
-        blank: Judgement,
-    ) -> Judgement {
+    /// A figure of a function's calls.
+    pub(super) fn calls(&self, function: FunctionId, measure: CallMeasure) -> Found {
         let Some(calls) = self.calls else {
-            return without(blank, "samples tell no calls", TRACE_INSTRUCTIONS);
+            return Err(Absent::new("samples show no calls", TRACE_INSTRUCTIONS));
         };
         let none = CallFigures::default();
         let found = calls.figures().find(|(named, _)| *named == Named(Some(function)));
@@ -170,20 +133,14 @@ impl Executed<'_> {
             by_pace: figures.by_pace,
             none: ["it was not called from beginning to end", "measure until it is called"],
         };
-        self.judge_occurrences(budget, &occurrences, measure, blank)
+        self.occurrences(&occurrences, measure)
     }
 
-    /// Judges a figure of a way through the code.
-    pub(super) fn judge_way(
-        &self,
-        budget: &Budget,
-        points: &[Point],
-        measure: CallMeasure,
-        blank: Judgement,
-    ) -> Judgement {
+    /// A figure of a path through the code.
+    pub(super) fn way(&self, points: &[Point], measure: CallMeasure) -> Found {
         let found = self.ways.iter().find(|(way, _)| way == points);
         let Some(crossings) = found.and_then(|(_, calls)| calls.crossings()) else {
-            return without(blank, "samples tell no way through the code", TRACE_INSTRUCTIONS);
+            return Err(Absent::new("samples show no path through the code", TRACE_INSTRUCTIONS));
         };
         let whole = crossings.total.instructions.count();
         // One that has not ended is none yet, but may last.
@@ -200,20 +157,14 @@ impl Executed<'_> {
             timed: crossings.is_timed(),
             by_pace: crossings.by_pace,
             none: [
-                "it was gone not once from the first point to the last",
+                "it was not once taken from the first point to the last",
                 "measure until it is; `span` says more",
             ],
         };
-        self.judge_occurrences(budget, &occurrences, measure, blank)
+        self.occurrences(&occurrences, measure)
     }
 
-    fn judge_occurrences(
-        &self,
-        budget: &Budget,
-        occurrences: &Occurrences<'_>,
-        measure: CallMeasure,
-        blank: Judgement,
-    ) -> Judgement {
+    fn occurrences(&self, occurrences: &Occurrences<'_>, measure: CallMeasure) -> Found {
         let &Occurrences {
             what,
             count,
@@ -228,7 +179,7 @@ impl Executed<'_> {
             none,
         } = occurrences;
         let whole = self.is_whole();
-        let mut evidence = match cut {
+        let mut basis = match cut {
             0 => format!("{count} {what}"),
             cut => format!("{count} {what}, {cut} not seen to their end"),
         };
@@ -238,35 +189,30 @@ impl Executed<'_> {
             CallMeasure::Elapsed(of) => (elapsed, of),
             CallMeasure::Count => (elapsed, Of::All),
         };
-        if by_pace && measure != CallMeasure::Count {
-            evidence += SLEEP_BY_PACE;
-        }
         if measure == CallMeasure::Count {
-            let best = count as f64;
-            let bounds = Bounds { low: best, high: if whole { best } else { f64::INFINITY } };
-            let objection = self.objection();
-            let observed =
-                Observed { bounds, best, evidence, advice: LOSE_NOTHING, count, objection };
-            return decide(budget, observed, 1.0, blank);
+            let seen = count as f64;
+            let bounds = Bounds { low: seen, high: if whole { seen } else { f64::INFINITY } };
+            let mut found = Figure::between(seen, bounds, count, basis);
+            found.evidence.narrows = LOSE_NOTHING;
+            self.weigh(&mut found);
+            return Ok(found);
+        }
+        if by_pace {
+            basis += SLEEP_BY_PACE;
         }
         let Some(scale) = self.scale.filter(|_| timed) else {
-            return without(
-                blank,
-                "nothing tells time",
+            return Err(Absent::new(
+                "the trace has no times",
                 "turn cycle counts on, and state the core clock",
-            );
+            ));
         };
+        let seconds = scale.ns / 1e9;
         let Some(seen) = statistic(spread, of) else {
-            return without(blank, none[0], none[1]);
+            return Err(Absent::new(none[0], none[1]));
         };
         // What is missing may have been longer, or shorter.
         let missing = count.saturating_sub(spread.count() + open);
         let whole = whole && missing == 0;
-        let still_runs = spread.max().is_some_and(|longest| open_for > longest.high);
-        let objection = self
-            .objection()
-            .or(self.intrusive.then_some(STOPPED))
-            .or(still_runs.then_some(STILL_RUNS));
         let bounds = if whole {
             seen
         } else {
@@ -276,16 +222,20 @@ impl Executed<'_> {
                 _ => Bounds { low: 0.0, high: f64::INFINITY },
             }
         };
-        let seconds = scale.ns / 1e9;
-        let observed = Observed {
-            bounds: Bounds { low: bounds.low * seconds, high: bounds.high * seconds },
-            best: seen.middle() * seconds,
-            evidence,
-            advice: if whole { KNOW_TIME } else { LOSE_NOTHING },
-            count: spread.count(),
-            objection,
-        };
-        decide(budget, observed, 1e9, blank)
+        let mut found =
+            Figure::between(seen.middle() * seconds, bounds.scaled(seconds), spread.count(), basis);
+        found.evidence.narrows = if whole { KNOW_TIME } else { LOSE_NOTHING };
+        if matches!(of, Of::Max) && open > 0 {
+            // With what it called, and without what interrupted it: at most what passed.
+            OpenRuns {
+                count: [0, open],
+                longest: open_for,
+                is_exact: measure == CallMeasure::Elapsed(of),
+            }
+            .weigh(&mut found, spread, of, scale);
+        }
+        self.weigh(&mut found);
+        Ok(found)
     }
 }
 
@@ -295,53 +245,5 @@ fn statistic(spread: &Spread, of: Of) -> Option<Bounds> {
         Of::Max => spread.max().map(Bounds::from),
         Of::Percentile(part) => spread.percentile(f64::from(part) / 100.0),
         Of::Mean | Of::All | Of::Deviation | Of::Each => spread.mean(),
-    }
-}
-
-/// A budget that nothing is known about.
-fn without(blank: Judgement, why: &str, advice: &str) -> Judgement {
-    Judgement { evidence: why.to_owned(), advice: Some(advice.to_owned()), ..blank }
-}
-
-/// Met only if all within the bounds keeps the limit, broken only if nothing does. `factor` is that
-/// between limits and results.
-pub(super) fn decide(
-    budget: &Budget,
-    observed: Observed,
-    factor: f64,
-    blank: Judgement,
-) -> Judgement {
-    let Observed { bounds: Bounds { low, high }, best, mut evidence, advice, count, objection } =
-        observed;
-    let limit = &budget.condition.limit;
-    let mut verdict = if limit.fails_for_all(low, high) {
-        Verdict::Broken
-    } else if limit.holds_for_all(low, high) {
-        Verdict::Met
-    } else {
-        Verdict::Undecided
-    };
-    let mut advice = (verdict == Verdict::Undecided).then(|| advice.to_owned());
-    if let Some(over) = budget.condition.over.filter(|&over| count < over)
-        && verdict == Verdict::Met
-    {
-        verdict = Verdict::Undecided;
-        evidence = format!("{evidence}, fewer than the {over} asked for");
-        advice = Some("measure longer".into());
-    }
-    if let (Verdict::Met, Some([why, help])) = (verdict, objection) {
-        verdict = Verdict::Undecided;
-        evidence = format!("{evidence}; {why}");
-        advice = Some(help.into());
-    }
-    Judgement {
-        verdict,
-        observed: Some(best * factor),
-        observed_low: Some(low * factor),
-        observed_high: high.is_finite().then_some(high * factor),
-        margin: Some(limit.margin(best)),
-        evidence,
-        advice,
-        ..blank
     }
 }

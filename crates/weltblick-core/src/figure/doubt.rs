@@ -1,0 +1,358 @@
+//! What can speak against a figure: as data, with what it does to the bounds, why, and what would help.
+
+/// What a doubt does to the bounds of a figure.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Effect {
+    /// The true figure may be more than was seen.
+    Above,
+    /// It may be less.
+    Below,
+    /// It may be anything.
+    Both,
+    /// What was seen is what happened, but it says nothing of the firmware left to itself: it may break a
+    /// budget, and meets none.
+    MeetsNothing,
+    /// Nothing more: whoever measured it has counted what is unknown for and against already.
+    Counted,
+}
+
+/// Something that speaks against a figure.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Doubt {
+    // Of a recording.
+    /// So many samples lie outside the image.
+    OtherImage {
+        /// How many.
+        samples: u64,
+    },
+    /// Packets of an instruction trace and the image contradict each other.
+    ImageContradicted,
+    /// Only what came between points in the code was recorded.
+    BetweenPoints,
+    /// A debugger stopped the core.
+    Stopped,
+    /// Entries, exits and returns do not fit each other.
+    Contradictions {
+        /// How often.
+        count: u64,
+    },
+    /// The tick interrupt's known period contradicts the stated clock.
+    Clock {
+        /// By how much times are off, as a part of them.
+        off: f64,
+    },
+    /// Not all of the time was recorded, or it is not known how long the recording is.
+    TimeLost,
+    /// There are no timestamps.
+    NoTimestamps,
+
+    // Of samples.
+    /// Samples are missing, and nothing bounds how many.
+    SamplesUncounted,
+    /// Time that no sample covers.
+    UnwatchedTime {
+        /// As a part of all time.
+        part: f64,
+    },
+    /// Samples keep step with something periodic.
+    InStep {
+        /// With what.
+        with: String,
+        /// With every how many of its starts.
+        every: u32,
+        /// The largest part of that period in which no sample ever fell.
+        unvisited: f64,
+    },
+    /// The recording has so few intervals of samples that nothing says how samples depend on each other.
+    FewSamples {
+        /// Samples.
+        samples: u64,
+    },
+    /// The capture left the function's code out, or part of it.
+    LeftOut,
+
+    // Of runs.
+    /// So many runs had begun before the recording did.
+    OpenAtStart {
+        /// How many.
+        count: u64,
+    },
+    /// So many runs had not ended when the recording did.
+    OpenAtEnd {
+        /// How many.
+        count: u64,
+    },
+    /// Spans of one number began again before they had ended.
+    Overlapping {
+        /// How often.
+        count: u64,
+    },
+    /// What is known of lateness is known against the grid of a period: even the earliest starts may have waited.
+    GridMayWait,
+    /// Runs that lie on no grid.
+    OffGrid {
+        /// How many.
+        runs: u64,
+    },
+    /// Only runs that followed another handler have a bound on how long they waited.
+    ChainedOnly,
+    /// Of so many runs nothing says when they were requested.
+    Unrequested {
+        /// How many.
+        runs: u64,
+    },
+    /// Of so many activations nothing says when the task was ready.
+    Unready {
+        /// How many.
+        activations: u64,
+    },
+    /// Only turns on the core are known.
+    Turns,
+    /// Of some activations it is not known whether handlers ran meanwhile.
+    HandlersUnknown,
+    /// Handlers that ran meanwhile are in it.
+    WithHandlers,
+    /// A stack is seen at switches only.
+    SeenAtSwitches,
+    /// A stack pointer lay outside its stack.
+    StackLeft,
+
+    // Of values.
+    /// Something was lost while values, or stacks, were looked at.
+    ValuesLost {
+        /// In how many places.
+        places: u64,
+    },
+    /// It was polled.
+    Polled,
+    /// Only reads were looked at.
+    ReadsOnly,
+    /// Some accesses have no number.
+    PartialValues,
+    /// There are more signals than are kept.
+    TooManySignals,
+
+    // Of executed code.
+    /// Something was not traced.
+    CodeMissing,
+    /// A buffer that kept the end says nothing of what it overwrote.
+    KeptTheEnd,
+}
+
+const STATE_REQUEST: &str =
+    "let the firmware state when the hardware asked (wb_requested in weltblick_marks.h)";
+const LOSE_NOTHING: &str = "lose nothing: sample more slowly, trace less beside, or widen the link";
+
+impl Doubt {
+    /// A stable word for programs.
+    #[must_use]
+    pub const fn code(&self) -> &'static str {
+        match self {
+            Self::OtherImage { .. } => "other_image",
+            Self::ImageContradicted => "image_contradicted",
+            Self::BetweenPoints => "between_points",
+            Self::Stopped => "stopped",
+            Self::Contradictions { .. } => "contradictions",
+            Self::Clock { .. } => "clock",
+            Self::TimeLost => "time_lost",
+            Self::NoTimestamps => "no_timestamps",
+            Self::SamplesUncounted => "samples_uncounted",
+            Self::UnwatchedTime { .. } => "unwatched_time",
+            Self::InStep { .. } => "in_step",
+            Self::FewSamples { .. } => "few_samples",
+            Self::LeftOut => "left_out",
+            Self::OpenAtStart { .. } => "open_at_start",
+            Self::OpenAtEnd { .. } => "open_at_end",
+            Self::Overlapping { .. } => "overlapping",
+            Self::GridMayWait => "grid_may_wait",
+            Self::OffGrid { .. } => "off_grid",
+            Self::ChainedOnly => "chained_only",
+            Self::Unrequested { .. } => "unrequested",
+            Self::Unready { .. } => "unready",
+            Self::Turns => "turns",
+            Self::HandlersUnknown => "handlers_unknown",
+            Self::WithHandlers => "with_handlers",
+            Self::SeenAtSwitches => "seen_at_switches",
+            Self::StackLeft => "stack_left",
+            Self::ValuesLost { .. } => "values_lost",
+            Self::Polled => "polled",
+            Self::ReadsOnly => "reads_only",
+            Self::PartialValues => "partial_values",
+            Self::TooManySignals => "too_many_signals",
+            Self::CodeMissing => "code_missing",
+            Self::KeptTheEnd => "kept_the_end",
+        }
+    }
+
+    /// What it does to the bounds of a figure that it speaks against.
+    #[must_use]
+    pub const fn effect(&self) -> Effect {
+        match self {
+            Self::Stopped => Effect::MeetsNothing,
+            Self::OpenAtStart { .. }
+            | Self::OpenAtEnd { .. }
+            | Self::GridMayWait
+            | Self::ChainedOnly
+            | Self::Unrequested { .. }
+            | Self::Unready { .. }
+            | Self::OffGrid { .. }
+            | Self::Turns
+            | Self::HandlersUnknown
+            | Self::SeenAtSwitches
+            | Self::StackLeft => Effect::Above,
+            Self::WithHandlers => Effect::Below,
+            Self::OtherImage { .. }
+            | Self::ImageContradicted
+            | Self::BetweenPoints
+            | Self::Contradictions { .. }
+            | Self::Clock { .. }
+            | Self::TimeLost
+            | Self::NoTimestamps
+            | Self::SamplesUncounted
+            | Self::Overlapping { .. } => Effect::Both,
+            Self::UnwatchedTime { .. }
+            | Self::InStep { .. }
+            | Self::FewSamples { .. }
+            | Self::LeftOut
+            | Self::CodeMissing
+            | Self::KeptTheEnd
+            | Self::ValuesLost { .. }
+            | Self::Polled
+            | Self::ReadsOnly
+            | Self::PartialValues
+            | Self::TooManySignals => Effect::Counted,
+        }
+    }
+
+    /// Why it speaks against a figure.
+    #[must_use]
+    pub fn why(&self) -> String {
+        match self {
+            Self::OtherImage { samples } => format!("{samples} samples lie outside the image"),
+            Self::ImageContradicted => "packets and image contradict each other".into(),
+            Self::BetweenPoints => "only what came between points in the code was recorded: a share of that is none of all time".into(),
+            Self::Stopped => "the core was stopped while this was recorded: an intrusive measurement meets no budget".into(),
+            Self::Contradictions { count } => format!(
+                "entries and exits of handlers contradict each other ({count}): packets were lost, and nothing says where"
+            ),
+            Self::Clock { off } => format!(
+                "the stated clock is off by {:.1} % by the tick interrupt's known period",
+                100.0 * off
+            ),
+            Self::TimeLost => "time was lost with bytes: how long the recording is nobody knows".into(),
+            Self::NoTimestamps => "the trace has no timestamps: nothing says that samples cover all of the time".into(),
+            Self::SamplesUncounted => "samples are missing, and nothing says how many".into(),
+            Self::UnwatchedTime { part } => {
+                format!("no sample covers {} of the time", percent(*part))
+            }
+            Self::InStep { with, every, unvisited } => {
+                let period = match every {
+                    1 => format!("the period of {with}"),
+                    every => format!("{every} periods of {with}"),
+                };
+                format!(
+                    "samples keep step with {with}: no sample falls into {} of {period}",
+                    percent(*unvisited)
+                )
+            }
+            Self::FewSamples { samples } => format!(
+                "{samples} samples are too few to say how they depend on each other"
+            ),
+            Self::LeftOut => "the capture left its code out, or part of it".into(),
+            Self::OpenAtStart { count: 1 } => "one had begun before the recording: how long it took is unknown".into(),
+            Self::OpenAtStart { count } => format!(
+                "{count} had begun before the recording: how long they took is unknown"
+            ),
+            Self::OpenAtEnd { count: 1 } => "one had not ended when the recording did".into(),
+            Self::OpenAtEnd { count } => format!("{count} had not ended when the recording did"),
+            Self::Overlapping { count } => format!(
+                "{count} began again before they had ended: which end belongs to which is unknown"
+            ),
+            Self::GridMayWait => "even the earliest starts may have waited".into(),
+            Self::OffGrid { runs } => {
+                format!("{runs} runs lie on no grid: how late they were is unknown")
+            }
+            Self::ChainedOnly => "of the other runs nothing says when they were requested".into(),
+            Self::Unrequested { runs } => {
+                format!("of {runs} runs nothing says when they were requested")
+            }
+            Self::Unready { activations } => {
+                format!("of {activations} activations nothing says when the task was ready")
+            }
+            Self::Turns => "an activation that was pre-empted counts as several turns on the core".into(),
+            Self::HandlersUnknown => "of some activations it is not known whether handlers ran meanwhile".into(),
+            Self::WithHandlers => "with the handlers that ran meanwhile".into(),
+            Self::SeenAtSwitches => "seen at switches only: in between it may have been deeper".into(),
+            Self::StackLeft => "the stack pointer lay outside the stack".into(),
+            Self::ValuesLost { places: 1 } => "something is missing in one place".into(),
+            Self::ValuesLost { places } => format!("something is missing in {places} places"),
+            Self::Polled => "it was polled: between two reads it may have been anything".into(),
+            Self::ReadsOnly => "only reads of it were looked at: what was written between them is not known".into(),
+            Self::PartialValues => "some accesses have no number: only a part of it, or none".into(),
+            Self::TooManySignals => "there are more signals than are kept".into(),
+            Self::CodeMissing => "something is missing: what ran there is unknown".into(),
+            Self::KeptTheEnd => "the buffer kept the end of the trace: what it overwrote is unknown".into(),
+        }
+    }
+
+    /// What would help.
+    #[must_use]
+    pub fn advice(&self) -> String {
+        match self {
+            Self::OtherImage { .. } => "use the image that was on the target".into(),
+            Self::ImageContradicted => {
+                "use the image that was on the target, or a recording without damage".into()
+            }
+            Self::BetweenPoints => "record all of it, without `--window`".into(),
+            Self::Stopped => "measure with the target's own trace".into(),
+            Self::Clock { .. } => {
+                "correct `core_clock` (or the timestamp clock): `inspect` says what it should be".into()
+            }
+            Self::Contradictions { .. }
+            | Self::TimeLost
+            | Self::TooManySignals
+            | Self::HandlersUnknown
+            | Self::ValuesLost { .. } => LOSE_NOTHING.into(),
+            Self::NoTimestamps | Self::SamplesUncounted => {
+                "turn local timestamps on and state the sampling period, or lose nothing".into()
+            }
+            Self::UnwatchedTime { .. } => "let the cycle counter run in sleep (a debug register of most chips), sample all the time, or correct the sampling period".into(),
+            Self::InStep { .. } => "record again with a sampling period that shares no factor with it; two captures with coprime periods that agree decide".into(),
+            Self::FewSamples { .. } => "measure longer, or sample more often".into(),
+            Self::LeftOut => "record it without `inside` and `exclude`".into(),
+            Self::OpenAtStart { .. } => "start the recording before the target runs, or judge a window in which none is cut (`--within`)".into(),
+            Self::OpenAtEnd { .. } => "measure on until it ends".into(),
+            Self::Overlapping { .. } => {
+                "give spans that run side by side, or inside each other, numbers of their own".into()
+            }
+            Self::GridMayWait => {
+                format!("{STATE_REQUEST}, or let the budget be content: by = \"grid\"")
+            }
+            Self::OffGrid { .. } | Self::ChainedOnly => STATE_REQUEST.into(),
+            Self::Unrequested { .. } => {
+                "let the firmware state each, first thing in the handler".into()
+            }
+            Self::Unready { .. } => "let the kernel state each (wb_task_ready)".into(),
+            Self::Turns => {
+                "let the kernel state its tasks (weltblick_marks.h), or judge load".into()
+            }
+            Self::WithHandlers => "trace exceptions, too".into(),
+            Self::SeenAtSwitches => {
+                "let the firmware state the deepest (wb_task_stack_used)".into()
+            }
+            Self::StackLeft => "look into it: the task has left its stack".into(),
+            Self::Polled => "watch it with a comparator (`plan --watch`)".into(),
+            Self::ReadsOnly => "trace its writes".into(),
+            Self::PartialValues => "trace addresses too, or watch the part".into(),
+            Self::CodeMissing => {
+                "lose nothing: trace less, or give the trace unit a wider port".into()
+            }
+            Self::KeptTheEnd => "record all of it, or read the buffer out before it wraps".into(),
+        }
+    }
+}
+
+fn percent(part: f64) -> String {
+    let percent = 100.0 * part;
+    if percent >= 10.0 { format!("{percent:.0} %") } else { format!("{percent:.2} %") }
+}

@@ -1,0 +1,155 @@
+//! A figure with its bounds and its evidence.
+//!
+//! It is made once, by whoever measured it, with everything that is known of it and that speaks against it. The
+//! judge decides by its bounds alone: what speaks against a figure ([`Doubt`]) widens them to what is certain all
+//! the same, so that it weighs as much against *broken* as against *met*.
+
+mod doubt;
+
+pub use doubt::{Doubt, Effect};
+
+use crate::stats::{Bounds, ShareEstimate};
+
+/// A figure in its base unit: seconds, a share from 0 to 1, a count, hertz, or the unit of a value.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Figure {
+    /// What was seen.
+    pub observed: f64,
+    /// The true figure is not less.
+    pub low: f64,
+    /// The true figure is not more; infinite where nothing bounds it.
+    pub high: f64,
+    /// The least and the most of many, where each of them must keep a limit.
+    pub extremes: Option<[Bounds; 2]>,
+    /// How many observations it rests on.
+    pub count: u64,
+    /// What a figure of this kind can be at all: no share lies above 1, no duration below 0.
+    pub possible: Bounds,
+    /// On what it rests, what is missing, and what speaks against it.
+    pub evidence: Evidence,
+}
+
+/// On what a figure rests.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Evidence {
+    /// What was counted, in words.
+    pub basis: String,
+    /// Something is missing, and that is why the figure is not known better.
+    pub lossy: bool,
+    /// What would narrow the bounds, where nothing else is wrong.
+    pub narrows: &'static str,
+    /// It was estimated from samples.
+    pub sampled: Option<Sampled>,
+    /// What speaks against it.
+    pub against: Vec<Doubt>,
+    /// It may break a budget, and meets none.
+    pub meets_nothing: bool,
+}
+
+/// How a share was estimated.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Sampled {
+    /// The share and its interval, before anything that is missing was counted for and against it.
+    pub estimate: ShareEstimate,
+    /// How long the recording is, in nanoseconds.
+    pub duration_ns: Option<f64>,
+}
+
+/// Why there is no figure at all, and what would help.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Absent {
+    /// Why.
+    pub why: String,
+    /// What would help.
+    pub advice: String,
+}
+
+impl Absent {
+    /// There is none for this reason; this would help.
+    pub fn new(why: impl Into<String>, advice: impl Into<String>) -> Self {
+        Self { why: why.into(), advice: advice.into() }
+    }
+}
+
+/// What can be: anything from 0 on.
+pub const FROM_ZERO: Bounds = Bounds { low: 0.0, high: f64::INFINITY };
+/// What can be: a share.
+pub const SHARE: Bounds = Bounds { low: 0.0, high: 1.0 };
+/// What can be: any number.
+pub const ANYTHING: Bounds = Bounds { low: f64::NEG_INFINITY, high: f64::INFINITY };
+
+impl Figure {
+    /// A figure that is known exactly, and not below zero.
+    #[must_use]
+    pub fn exact(observed: f64, count: u64, basis: impl Into<String>) -> Self {
+        Self::between(observed, Bounds::exact(observed), count, basis)
+    }
+
+    /// A figure that lies between two bounds, and not below zero.
+    #[must_use]
+    pub fn between(observed: f64, bounds: Bounds, count: u64, basis: impl Into<String>) -> Self {
+        Self {
+            observed,
+            low: bounds.low,
+            high: bounds.high,
+            extremes: None,
+            count,
+            possible: FROM_ZERO,
+            evidence: Evidence { basis: basis.into(), ..Evidence::default() },
+        }
+    }
+
+    /// Something speaks against it: the bounds are those of what is certain all the same.
+    pub fn doubt(&mut self, doubt: Doubt) {
+        let effect = doubt.effect();
+        self.doubt_with(doubt, effect);
+    }
+
+    /// Something speaks against it that has another effect on this figure than on most.
+    pub fn doubt_with(&mut self, doubt: Doubt, effect: Effect) {
+        self.evidence.meets_nothing |= effect == Effect::MeetsNothing;
+        if matches!(effect, Effect::Above | Effect::Both) {
+            self.high = self.possible.high;
+        }
+        if matches!(effect, Effect::Below | Effect::Both) {
+            self.low = self.possible.low;
+        }
+        match (effect, &mut self.extremes) {
+            (Effect::Above, Some([_, most])) => most.high = f64::INFINITY,
+            (Effect::Below, Some([least, _])) => least.low = 0.0,
+            // Not even one of them is certain.
+            (Effect::Both, extremes) => *extremes = None,
+            _ => {}
+        }
+        if !self.evidence.against.contains(&doubt) {
+            self.evidence.against.push(doubt);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_doubt_leaves_what_is_certain() {
+        let seen = || Figure {
+            extremes: Some([Bounds { low: 2.0, high: 3.0 }, Bounds { low: 8.0, high: 9.0 }]),
+            ..Figure::between(5.0, Bounds { low: 4.0, high: 6.0 }, 10, "")
+        };
+        let mut longer = seen();
+        longer.doubt(Doubt::OpenAtEnd { count: 1 });
+        assert_eq!((longer.low, longer.high), (4.0, f64::INFINITY));
+        assert_eq!(longer.extremes.unwrap()[1].low, 8.0, "one that was seen was seen");
+        let mut unknown = seen();
+        unknown.doubt(Doubt::OtherImage { samples: 3 });
+        assert_eq!((unknown.low, unknown.high, unknown.extremes), (0.0, f64::INFINITY, None));
+        let mut share = Figure { possible: SHARE, ..seen() };
+        share.doubt(Doubt::OtherImage { samples: 3 });
+        share.doubt(Doubt::OtherImage { samples: 3 });
+        assert_eq!((share.low, share.high, share.evidence.against.len()), (0.0, 1.0, 1));
+        let mut stopped = seen();
+        stopped.doubt(Doubt::Stopped);
+        assert!(stopped.evidence.meets_nothing && (stopped.low, stopped.high) == (4.0, 6.0));
+    }
+}

@@ -1,0 +1,64 @@
+//! Budgets on a function's share of all time, where an instruction trace tells it: nothing is estimated.
+
+use super::executed::{Executed, KNOW_TIME, LOSE_NOTHING};
+use super::runs::Found;
+use crate::figure::{Absent, Doubt, Figure, SHARE};
+use crate::image::FunctionId;
+use crate::measure::execution::{Calls, Named};
+use crate::stats::Bounds;
+
+impl Executed<'_> {
+    /// Whether the instruction trace knows shares, and lost nothing.
+    pub(super) fn tells_shares(&self) -> bool {
+        self.knows_all_time() && self.calls.is_some_and(|calls| calls.ticks().is_some())
+    }
+
+    /// Whether everything that ran is known, and how long all of it took.
+    fn knows_all_time(&self) -> bool {
+        self.is_whole() && self.calls.is_some_and(Calls::knows_all_time)
+    }
+
+    /// A function's share of all time, without what it calls.
+    ///
+    /// Time is shared out by instructions between two counts, and bounded by the intervals in which only that
+    /// function ran, and in which it ran at all.
+    pub(super) fn share(&self, function: FunctionId) -> Found {
+        let no_time = || {
+            Absent::new(
+                "the instruction trace counts no cycles",
+                "count cycles, or turn PC sampling on",
+            )
+        };
+        let calls = self.calls.ok_or_else(no_time)?;
+        let all = calls.ticks().filter(|&ticks| ticks > 0).ok_or_else(no_time)? as f64;
+        if self.seen.gaps.mismatches > 0 {
+            let doubt = Doubt::ImageContradicted;
+            return Err(Absent::new(doubt.why(), doubt.advice()));
+        }
+        if self.seen.gaps.unwatched > 0 {
+            return Err(Absent::new(
+                "only a part of all code was traced, by choice: a share of that is none of all time",
+                "record all of it",
+            ));
+        }
+        let (instructions, time) = calls.tree().own(Named(Some(function)));
+        let part = |ticks: u64| (ticks as f64 / all).min(1.0);
+        let (bounds, basis, narrows) = if self.knows_all_time() {
+            let bounds = Bounds { low: part(time.low), high: part(time.high) };
+            (bounds, format!("exact: {instructions} instructions and their time"), KNOW_TIME)
+        } else {
+            let basis = format!(
+                "{instructions} instructions that are known; something is missing, nobody knows how long"
+            );
+            (SHARE, basis, LOSE_NOTHING)
+        };
+        let mut found = Figure::between(part(time.ticks), bounds, u64::MAX, basis);
+        found.possible = SHARE;
+        found.evidence.narrows = narrows;
+        found.evidence.lossy = !self.knows_all_time();
+        if self.intrusive {
+            found.doubt(Doubt::Stopped);
+        }
+        Ok(found)
+    }
+}

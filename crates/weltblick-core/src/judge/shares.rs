@@ -1,0 +1,207 @@
+//! Shares of samples: of a function, and of sleep.
+//!
+//! The interval of a share is widened by everything that may be otherwise: by the number of budgets on shares (its
+//! confidence is divided among them: Bonferroni), by samples that may be missing, by time that no sample covers, and by
+//! the phases of what recurs that no sample visits.
+
+use super::entry::About;
+use super::file::BudgetFile;
+use super::runs::Found;
+use crate::figure::{Absent, Doubt, Evidence, Figure, SHARE, Sampled};
+use crate::image::FunctionId;
+use crate::measure::profile::{Context, InStep, SampleCounts};
+use crate::stats::{Bounds, ShareEstimate, estimate_share_with};
+use rustc_hash::FxHashMap;
+
+/// A larger part of samples outside the image means that it is not the one that ran.
+const MOST_OUTSIDE: f64 = 0.05;
+/// Less time than this part without samples is the edges of the recording.
+const LITTLE_TIME: f64 = 1e-3;
+
+/// What all shares of one recording have in common.
+pub(super) struct Shares<'a> {
+    counts: &'a SampleCounts,
+    context: &'a Context<'a>,
+    /// The confidence of each single interval.
+    confidence: f64,
+    samples: u64,
+    missing: Option<u64>,
+    /// What the samples keep step with most.
+    in_step: Option<InStep>,
+    /// How many dependent samples say as much as one independent one, by the function where that is most.
+    effect: Option<f64>,
+    against: Vec<Doubt>,
+}
+
+impl<'a> Shares<'a> {
+    pub(super) fn new(
+        file: &BudgetFile,
+        counts: &'a SampleCounts,
+        context: &'a Context<'a>,
+    ) -> Self {
+        let is_share =
+            |about: &&About| matches!(about, About::SelfShare { .. } | About::SleepShare);
+        let shares = file.figures().filter(is_share).count();
+        let confidence = 1.0 - (1.0 - context.confidence) / shares.max(1) as f64;
+        let samples = counts.batches().total();
+        let missing = context.timing.missing();
+        Self {
+            counts,
+            context,
+            confidence,
+            samples,
+            missing,
+            in_step: context.in_step().into_iter().next(),
+            effect: largest_effect(counts, context, confidence),
+            against: against(counts, context, samples, missing),
+        }
+    }
+
+    /// How long the recording is, in nanoseconds.
+    pub(super) fn duration_ns(&self) -> Option<f64> {
+        self.context.timing.duration().map(|duration| duration.ns)
+    }
+
+    /// How many samples there are.
+    pub(super) const fn samples(&self) -> u64 {
+        self.samples
+    }
+
+    /// The share of samples in a function, without what it calls.
+    pub(super) fn function(&self, id: FunctionId) -> Found {
+        let range = &self.context.image.function(id).range;
+        let mine = self.counts.addresses().filter(|(address, _)| range.contains(address));
+        let categories: Vec<usize> = mine.map(|(_, category)| category).collect();
+        let batches = self.counts.batches();
+        // Of samples that were not told apart, any may be this function's.
+        let beyond = batches.count(SampleCounts::BEYOND);
+        let left_out = !self.context.conduct.ranges.hold_all(range);
+        let elsewhere = if left_out { batches.count(SampleCounts::ELSEWHERE) } else { 0 };
+        let mut found = self.share(&categories, beyond + elsewhere)?;
+        if left_out {
+            found.doubt(Doubt::LeftOut);
+        }
+        Ok(found)
+    }
+
+    /// The share of samples that found the core asleep.
+    pub(super) fn sleep(&self) -> Found {
+        self.share(&[SampleCounts::ASLEEP], 0)
+    }
+
+    /// The share of some categories, to which `unknown` more samples may belong.
+    fn share(&self, categories: &[usize], unknown: u64) -> Found {
+        let Some((hits, estimate)) = self.estimate(categories) else {
+            return Err(Absent::new("there are no samples", "turn PC sampling on"));
+        };
+        let duration_ns = self.duration_ns();
+        let mut found = Figure {
+            possible: SHARE,
+            evidence: Evidence {
+                basis: self.basis(hits, &estimate),
+                lossy: self.missing != Some(0),
+                sampled: Some(Sampled { estimate, duration_ns }),
+                ..Evidence::default()
+            },
+            ..Figure::between(estimate.share, self.widened(&estimate, unknown), self.samples, "")
+        };
+        if estimate.is_assumed {
+            found.doubt(Doubt::FewSamples { samples: self.samples });
+        }
+        let uncovered = self.context.timing.uncovered();
+        if uncovered > LITTLE_TIME {
+            found.doubt(Doubt::UnwatchedTime { part: uncovered });
+        }
+        if let Some(InStep { name, every, unvisited, .. }) = &self.in_step
+            && *unvisited > (estimate.high - estimate.low) / 8.0
+        {
+            let (with, every, unvisited) = (name.clone(), *every, *unvisited);
+            found.doubt(Doubt::InStep { with, every, unvisited });
+        }
+        self.against.iter().for_each(|doubt| found.doubt(doubt.clone()));
+        Ok(found)
+    }
+
+    fn estimate(&self, categories: &[usize]) -> Option<(u64, ShareEstimate)> {
+        let batches = self.counts.batches();
+        let hits = categories.iter().map(|&category| batches.count(category)).sum();
+        let per_batch = batches.per_batch(categories);
+        let size = batches.batch_size();
+        let estimate = estimate_share_with(
+            hits,
+            self.samples,
+            &per_batch,
+            size,
+            self.confidence,
+            self.effect,
+        )?;
+        Some((hits, estimate))
+    }
+
+    /// The interval with everything that may be otherwise counted against and for.
+    fn widened(&self, estimate: &ShareEstimate, unknown: u64) -> Bounds {
+        let n = self.samples as f64;
+        let missing = self.missing.unwrap_or(0) as f64;
+        let all = n + missing;
+        let unvisited = self.in_step.as_ref().map_or(0.0, |step| step.unvisited);
+        let low = estimate.low * n / all - unvisited;
+        let high = (estimate.high * n + missing + unknown as f64) / all + unvisited;
+        Bounds { low: low.max(0.0), high: high.min(1.0) }
+    }
+
+    fn basis(&self, hits: u64, estimate: &ShareEstimate) -> String {
+        let worth = if estimate.effective_samples < 0.95 * self.samples as f64 {
+            format!(", worth {:.0} independent ones", estimate.effective_samples)
+        } else {
+            String::new()
+        };
+        let missing = match self.missing {
+            Some(0) | None => String::new(),
+            Some(missing) => format!(", up to {missing} missing"),
+        };
+        format!("{hits} of {} samples{worth}{missing}", self.samples)
+    }
+}
+
+/// The largest design effect of all functions, and of sleep: what a share without hits is taken to have.
+fn largest_effect(counts: &SampleCounts, context: &Context<'_>, confidence: f64) -> Option<f64> {
+    let batches = counts.batches();
+    let mut rows: FxHashMap<Option<FunctionId>, Vec<usize>> = FxHashMap::default();
+    for (address, category) in counts.addresses() {
+        rows.entry(context.image.function_at(address)).or_default().push(category);
+    }
+    let effect = |categories: &[usize]| {
+        let hits: u64 = categories.iter().map(|&category| batches.count(category)).sum();
+        let per_batch = batches.per_batch(categories);
+        let size = batches.batch_size();
+        let found = estimate_share_with(hits, batches.total(), &per_batch, size, confidence, None)?;
+        (!found.is_assumed).then(|| batches.total() as f64 / found.effective_samples)
+    };
+    let rows = rows.values().map(Vec::as_slice).chain([&[SampleCounts::ASLEEP][..]]);
+    rows.filter_map(effect).reduce(f64::max)
+}
+
+/// What speaks against every share of this recording.
+fn against(
+    counts: &SampleCounts,
+    context: &Context<'_>,
+    samples: u64,
+    missing: Option<u64>,
+) -> Vec<Doubt> {
+    let outside: u64 = counts
+        .addresses()
+        .filter(|(address, _)| !context.image.is_executable(*address))
+        .map(|(_, category)| counts.batches().count(category))
+        .sum();
+    let is_outside = outside as f64 > MOST_OUTSIDE * samples as f64;
+    [
+        is_outside.then_some(Doubt::OtherImage { samples: outside }),
+        context.conduct.between_points.then_some(Doubt::BetweenPoints),
+        context.conduct.intrusive.then_some(Doubt::Stopped),
+        missing.is_none().then_some(Doubt::SamplesUncounted),
+        context.timing.recording.span().is_none().then_some(Doubt::NoTimestamps),
+    ]
+    .into_iter()
+    .flatten()
+    .collect()
+}

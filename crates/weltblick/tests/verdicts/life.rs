@@ -1,0 +1,283 @@
+//! What truly happened: handlers that interrupt and follow each other, spans, samples. Known here, measured nowhere.
+
+use crate::chance::Chance;
+use std::ops::Range;
+
+/// Addresses of functions of the image that the program is said to run.
+pub(crate) const SINE: u32 = 0x0800_0a08;
+pub(crate) const IDLE: u32 = 0x0800_00e0;
+pub(crate) const HANDLER: u32 = 0x0800_0370;
+
+/// Something that the trace unit reports.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum What {
+    Enter(u16),
+    Leave(u16),
+    Resume(u16),
+    SpanBegins(u16),
+    SpanEnds(u16),
+    Sample(u32),
+}
+
+/// From its beginning to its end, and how long it ran itself. One that never ended ends with the life.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Run {
+    pub(crate) began: u64,
+    pub(crate) ended: u64,
+    /// When it had the core.
+    pub(crate) pieces: Vec<Range<u64>>,
+}
+
+/// One life of a core.
+pub(crate) struct Life {
+    pub(crate) events: Vec<(u64, What)>,
+    /// By interrupt: 16 and further.
+    pub(crate) runs: Vec<Vec<Run>>,
+    pub(crate) spans: Vec<Run>,
+    /// When `SINE` had the core.
+    pub(crate) sine: Vec<Range<u64>>,
+    pub(crate) sampling: u64,
+    pub(crate) end: u64,
+}
+
+/// How a program behaves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Habit {
+    Usual,
+    /// All interrupts fall silent after a tenth of the time.
+    FallsSilent,
+    /// Many short runs one after the other, somewhere.
+    Storms,
+    /// Bursts of work begin a fixed time after an interrupt whose period is that of the samples, or nearly.
+    KeepsStep,
+}
+
+struct Source {
+    period: u64,
+    jitter: u64,
+    length: u64,
+    due: u64,
+    pending: bool,
+}
+
+struct Active {
+    source: usize,
+    left: u64,
+    since: u64,
+    run: Run,
+}
+
+const TAIL: u64 = 6;
+
+impl Life {
+    pub(crate) fn new(chance: &mut Chance, habit: Habit) -> Self {
+        let end = chance.within(3_000_000, 6_000_000);
+        let sampling = chance.one_of(&[4093, 8191, 2048]);
+        let mut sources: Vec<Source> = (0..chance.within(2, 5)).map(|_| source(chance)).collect();
+        if habit == Habit::KeepsStep {
+            let near = [0, 1, 3, sampling];
+            sources[0].period = sampling * 4 + chance.one_of(&near);
+            (sources[0].jitter, sources[0].due) = (chance.one_of(&[1, 200]), 1000);
+        }
+        let quiet = if habit == Habit::FallsSilent { end / 10 } else { end };
+        let storm = (habit == Habit::Storms).then(|| chance.within(end / 4, end / 2));
+        let mut life = Self {
+            events: Vec::new(),
+            runs: sources.iter().map(|_| Vec::new()).collect(),
+            spans: Vec::new(),
+            sine: Vec::new(),
+            sampling,
+            end,
+        };
+        life.interrupts(chance, &mut sources, quiet, storm);
+        life.span(chance);
+        let starts: Vec<u64> = life.runs[0].iter().map(|run| run.began).collect();
+        life.work(chance, habit, &starts, sources[0].period);
+        life.samples(chance);
+        life.events.sort_by_key(|(at, _)| *at);
+        // Two things never happen in one cycle.
+        let mut last = 0;
+        for (at, _) in &mut life.events {
+            assert!(*at + 8 > last);
+            last = (*at).max(last + 1);
+            *at = last;
+        }
+        life
+    }
+
+    fn interrupts(
+        &mut self,
+        chance: &mut Chance,
+        sources: &mut [Source],
+        quiet: u64,
+        storm: Option<u64>,
+    ) {
+        let mut stack: Vec<Active> = Vec::new();
+        let (mut now, mut stormy) = (0_u64, storm.map(|at| (at, 60_u64)));
+        loop {
+            let due = sources.iter().filter(|s| !s.pending && s.due < quiet).map(|s| s.due).min();
+            let done = stack.last().map(|active| now + active.left);
+            let Some(next) = due.into_iter().chain(done).min().filter(|next| *next < self.end)
+            else {
+                break;
+            };
+            let next = next.max(now + 1);
+            if let Some(active) = stack.last_mut() {
+                active.left -= (next - now).min(active.left);
+            }
+            now = next;
+            for (place, source) in sources.iter_mut().enumerate() {
+                if !source.pending && source.due <= now && source.due < quiet {
+                    source.pending = true;
+                    source.due += source.period + chance.within(0, source.jitter);
+                    if let Some((at, left)) = &mut stormy
+                        && place == 0
+                        && now > *at
+                        && *left > 0
+                    {
+                        (source.due, *left) = (now + 40, *left - 1);
+                    }
+                }
+            }
+            let ended = stack.last().is_some_and(|active| active.left == 0);
+            if ended && let Some(mut active) = stack.pop() {
+                active.run.pieces.push(active.since..now);
+                active.run.ended = now;
+                self.events.push((now, What::Leave(16 + active.source as u16)));
+                self.runs[active.source].push(active.run);
+                now += TAIL;
+            }
+            let running = stack.last().map_or(usize::MAX, |active| active.source);
+            let wanted = sources.iter().position(|source| source.pending);
+            match wanted.filter(|wanted| *wanted < running) {
+                Some(wanted) => {
+                    if let (false, Some(active)) = (ended, stack.last_mut()) {
+                        active.run.pieces.push(active.since..now);
+                    }
+                    sources[wanted].pending = false;
+                    let is_storm = stormy.is_some_and(|(at, left)| now > at && left > 0);
+                    let usual = sources[wanted].length;
+                    let left = if is_storm && wanted == 0 {
+                        20
+                    } else if chance.once_in(20) {
+                        usual * 3
+                    } else {
+                        usual + chance.within(0, usual / 4 + 1)
+                    };
+                    self.events.push((now, What::Enter(16 + wanted as u16)));
+                    let run = Run { began: now, ended: u64::MAX, pieces: Vec::new() };
+                    stack.push(Active { source: wanted, left, since: now, run });
+                }
+                None if ended => {
+                    let below = stack.last_mut().map_or(0, |active| {
+                        active.since = now;
+                        16 + active.source as u16
+                    });
+                    self.events.push((now, What::Resume(below)));
+                }
+                None => {}
+            }
+        }
+        // Whatever runs when the life ends does so to its end.
+        let top = stack.len();
+        for (depth, mut active) in stack.into_iter().enumerate() {
+            if depth + 1 == top {
+                active.run.pieces.push(active.since..self.end);
+            }
+            self.runs[active.source].push(active.run);
+        }
+    }
+
+    fn span(&mut self, chance: &mut Chance) {
+        let (period, length) = (chance.within(20_000, 90_000), chance.within(500, 15_000));
+        let mut at = chance.within(100, period);
+        while at < self.end {
+            let ended = at + length + chance.within(0, length);
+            self.events.push((at, What::SpanBegins(5)));
+            let mut run = Run { began: at, ended: u64::MAX, pieces: Vec::new() };
+            if ended < self.end {
+                self.events.push((ended, What::SpanEnds(5)));
+                run.ended = ended;
+            }
+            self.spans.push(run);
+            at = ended + 50 + period + chance.within(0, period / 8);
+        }
+    }
+
+    /// Thread mode works now and then.
+    fn work(&mut self, chance: &mut Chance, habit: Habit, starts: &[u64], period: u64) {
+        let mut at = chance.within(0, 10_000);
+        if habit == Habit::KeepsStep {
+            let (after, length) = (period / 3, period / chance.within(8, 20));
+            self.sine = starts.iter().map(|start| start + after..start + after + length).collect();
+            return;
+        }
+        let (busy, idle) = (chance.within(500, 40_000), chance.within(2_000, 60_000));
+        while at < self.end {
+            let until = (at + chance.within(busy / 2, busy * 2)).min(self.end);
+            self.sine.push(at..until);
+            at = until + chance.within(idle / 2, idle * 2);
+        }
+    }
+
+    fn samples(&mut self, chance: &mut Chance) {
+        // Thread mode works only where no handler runs.
+        let mut handlers: Vec<Range<u64>> =
+            self.runs.iter().flatten().map(|run| run.began..run.ended.min(self.end)).collect();
+        handlers.sort_by_key(|range| range.start);
+        self.sine = without(&self.sine, &handlers);
+        let inside = |ranges: &[Range<u64>], at: u64| {
+            let place = ranges.partition_point(|range| range.end <= at);
+            ranges.get(place).is_some_and(|range| range.contains(&at))
+        };
+        let handlers = joined(handlers);
+        let mut at = chance.within(1, self.sampling);
+        while at < self.end {
+            let pc = match (inside(&handlers, at), inside(&self.sine, at)) {
+                (true, _) => HANDLER,
+                (_, true) => SINE,
+                _ => IDLE,
+            };
+            self.events.push((at, What::Sample(pc)));
+            at += self.sampling;
+        }
+    }
+}
+
+fn source(chance: &mut Chance) -> Source {
+    let period = chance.within(4_000, 60_000);
+    let (jitter, length) = (1 + chance.within(0, period / 8), chance.within(60, period / 8));
+    Source { period, jitter, length, due: chance.within(50, period), pending: false }
+}
+
+fn joined(ranges: Vec<Range<u64>>) -> Vec<Range<u64>> {
+    let mut all: Vec<Range<u64>> = Vec::new();
+    for range in ranges {
+        match all.last_mut() {
+            Some(last) if range.start <= last.end => last.end = last.end.max(range.end),
+            _ => all.push(range),
+        }
+    }
+    all
+}
+
+fn without(ranges: &[Range<u64>], holes: &[Range<u64>]) -> Vec<Range<u64>> {
+    let holes = joined(holes.to_vec());
+    let mut left = Vec::new();
+    for range in ranges {
+        let mut from = range.start;
+        for hole in &holes[holes.partition_point(|hole| hole.end <= range.start)..] {
+            if hole.start >= range.end {
+                break;
+            }
+            if hole.start > from {
+                left.push(from..hole.start);
+            }
+            from = from.max(hole.end);
+        }
+        if from < range.end {
+            left.push(from..range.end);
+        }
+    }
+    left
+}

@@ -1,0 +1,272 @@
+//! Verdicts over recordings made to deceive, whose truth is known another way: no budget is falsely called met, and none
+//! falsely broken.
+//!
+//! `VERDICT_RECORDINGS=300 cargo test --release -p weltblick --test verdicts -- --nocapture` looks at more of them, and
+//! prints what was decided for each fault.
+
+mod chance;
+mod life;
+mod recording;
+mod truth;
+
+use chance::Chance;
+use life::{Habit, Life};
+use recording::{Fault, Recording};
+use std::time::Duration;
+use truth::{Asked, Of};
+use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
+use weltblick_core::event::Origin;
+use weltblick_core::image::Image;
+use weltblick_core::judge::{
+    BudgetFile, Judgement, SHORTEST_RUN, Timings, USUAL_WINDOW, Verdict, against_times, judge,
+};
+use weltblick_core::measure::cadence::Cadences;
+use weltblick_core::measure::interrupts::InterruptFigures;
+use weltblick_core::measure::profile::{Conduct, Context, SampleCounts};
+use weltblick_core::measure::recording::Recording as Facts;
+use weltblick_core::measure::span::StatedSpans;
+use weltblick_core::measure::statistic::Scale;
+use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
+use weltblick_core::measure::timing::{Clocks, Timing};
+use weltblick_core::time::{Frequency, Window};
+
+const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
+const CLOCK: f64 = 48e6;
+
+/// What `check` would say.
+fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) -> Vec<Judgement> {
+    let settings = ItmSettings {
+        timestamp_prescaler: recording.prescaler,
+        marks_port: Some(16),
+        pc_sample_period: Some(sampling),
+        ..ItmSettings::default()
+    };
+    let tasks = TaskFigures::new(Settings { keep: 0, window: 4_800_000, each: false });
+    let tracking = Tracking::beside(1.0, tasks, InterruptFigures::new(0));
+    let counted = (SampleCounts::default(), Facts::default(), Cadences::default());
+    let mut sink = (counted, (tracking, StatedSpans::new(0)));
+    let mut line = Line::new(&StreamSpec::itm(Vec::new(), settings), Origin(0));
+    line.push(&recording.bytes, &mut (), &mut sink);
+    line.finish(&mut (), &mut sink);
+    let ((counts, facts, cadences), (tracking, mut spans)) = sink;
+    spans.finish();
+    let exceptions = tracking.exceptions;
+    let (mut tasks, mut interrupts) = tracking.finish_both_at(facts.end());
+    tasks.ended_at(facts.last_moment());
+    interrupts.finish();
+    interrupts.ended_at(facts.last_moment());
+    let clock = Frequency::from_hertz(CLOCK);
+    let clocks = Clocks {
+        stated_period: Some(sampling),
+        core_clock: clock,
+        timestamp_clock: clock,
+        tick_period: None,
+    };
+    let context = Context {
+        image,
+        timing: Timing { recording: &facts, clocks },
+        cadences: &cadences,
+        cut: 0,
+        confidence: 0.95,
+        conduct: Conduct::default(),
+    };
+    let tasks: [(Duration, TaskFigures); 1] = [(USUAL_WINDOW, tasks)];
+    let timings = Timings {
+        interrupts: &interrupts,
+        tasks: &tasks,
+        spans: &spans,
+        signals: None,
+        image: Some(image),
+        scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+        span: facts.span_between().unwrap_or_default(),
+        end: facts.last_moment().unwrap_or(Window::exact(0)),
+        exceptions,
+        by_pace: false,
+        slipped: facts.time_slipped,
+        shortest_run: SHORTEST_RUN,
+        against: against_times(&context.timing, &cadences, &interrupts, false),
+    };
+    let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
+    judge(&file, &counts, Some(&timings), None, &context).unwrap().budgets
+}
+
+/// A budget of chance, and whether it is truly kept: `None` where the truth does not say.
+fn budget(
+    life: &Life,
+    recording: &Recording,
+    chance: &mut Chance,
+) -> Option<(String, Option<bool>)> {
+    let of = chance.one_of(&Of::ALL);
+    let is_span = chance.once_in(4);
+    let (subject, runs) = if is_span {
+        ("span.\"5\"".to_owned(), &life.spans)
+    } else {
+        let number = chance.within(0, life.runs.len() as u64) as usize;
+        (format!("interrupt.\"{}\"", 16 + number), &life.runs[number])
+    };
+    let asked = match chance.within(0, 6) {
+        0 if !is_span => Asked::Own(of),
+        1 | 0 => Asked::Elapsed(of),
+        2 => Asked::Period(of),
+        3 => Asked::Count,
+        4 => Asked::Rate,
+        _ if is_span => Asked::Elapsed(of),
+        _ => Asked::Load,
+    };
+    let (low, high) = truth::truth(runs, asked, &recording.window, recording.last_packet)?;
+    let at_most = chance.once_in(2);
+    // Half of the limits are within a cycle of the truth.
+    let near = chance.one_of(&[-1.0, 0.0, 1.0]);
+    let limit = match asked {
+        _ if chance.once_in(2) => low * chance.one_of(&[0.5, 2.0]),
+        Asked::Rate | Asked::Load => low * (1.0 + (near + 0.5) * 1e-3),
+        // Percentiles are known to three digits.
+        Asked::Own(of) | Asked::Elapsed(of) | Asked::Period(of)
+            if matches!(of, Of::P50 | Of::P95) =>
+        {
+            low * (1.0 + (near + 0.5) * 1e-2)
+        }
+        _ => low + near,
+    };
+    let kept = |value: f64| {
+        if at_most { value <= limit * (1.0 + 1e-9) } else { value >= limit * (1.0 - 1e-9) }
+    };
+    let kept = (kept(low) == kept(high)).then(|| kept(low));
+    let sign = if at_most { "<=" } else { ">=" };
+    let (key, text) = match asked {
+        Asked::Own(of) => (format!("own.{}", of.key()), time(limit)),
+        Asked::Elapsed(of) => (format!("elapsed.{}", of.key()), time(limit)),
+        Asked::Period(of) => (format!("period.{}", of.key()), time(limit)),
+        Asked::Count => ("count".into(), format!("{limit}")),
+        Asked::Rate => ("rate".into(), format!("{:.9} Hz", limit * CLOCK)),
+        Asked::Load => ("load".into(), format!("{:.12} %", 100.0 * limit)),
+    };
+    Some((format!("[{subject}]\n{key} = '{sign} {text}'\n"), kept))
+}
+
+fn time(cycles: f64) -> String {
+    format!("{:.9} ns", cycles * 1e9 / CLOCK)
+}
+
+/// What came of the verdicts of one kind.
+#[derive(Debug, Default)]
+struct Tally {
+    verdicts: u64,
+    undecided: u64,
+    wrong: Vec<String>,
+    /// Why nothing was decided, of the first few.
+    reasons: Vec<String>,
+}
+
+impl Tally {
+    fn add(&mut self, verdict: Verdict, kept: Option<bool>, told: impl Fn() -> String) {
+        self.verdicts += 1;
+        match (verdict, kept) {
+            (Verdict::Undecided, _) => {
+                self.undecided += 1;
+                if self.reasons.len() < 8 {
+                    self.reasons.push(told());
+                }
+            }
+            (Verdict::Met, Some(false)) | (Verdict::Broken, Some(true)) => self.wrong.push(told()),
+            _ => {}
+        }
+    }
+}
+
+fn recordings() -> u64 {
+    std::env::var("VERDICT_RECORDINGS").ok().and_then(|text| text.parse().ok()).unwrap_or(12)
+}
+
+fn tally(fault: Fault, habit: Habit, image: &Image) -> Tally {
+    let mut tally = Tally::default();
+    for number in 0..recordings() {
+        let mut chance = Chance::new(number * 64 + fault as u64 * 8 + habit as u64 + 1);
+        let life = Life::new(&mut chance, habit);
+        let recording = Recording::of(&life, fault, &mut chance);
+        for _ in 0..12 {
+            let Some((budget, kept)) = budget(&life, &recording, &mut chance) else {
+                continue;
+            };
+            for judgement in judged(&recording, life.sampling, image, &budget) {
+                let told = || format!("{number} {fault:?} {habit:?}: {budget} {judgement:?}");
+                tally.add(judgement.verdict, kept, told);
+            }
+        }
+    }
+    let part = 100.0 * tally.undecided as f64 / tally.verdicts.max(1) as f64;
+    println!(
+        "{fault:?}, {habit:?}: {} verdicts, {part:.1} % undecided, {} wrong",
+        tally.verdicts,
+        tally.wrong.len()
+    );
+    tally
+}
+
+const HABITS: [Habit; 3] = [Habit::Usual, Habit::FallsSilent, Habit::Storms];
+
+#[test]
+fn nothing_is_falsely_met_or_broken() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    let faults = [
+        Fault::Clean,
+        Fault::Cut,
+        Fault::Overflow,
+        Fault::Undated,
+        Fault::Delayed,
+        Fault::DelayedPackets,
+        Fault::Prescaled,
+    ];
+    for fault in faults {
+        assert!(!fault.is_silent());
+        for habit in HABITS {
+            let tally = tally(fault, habit, &image);
+            assert!(tally.wrong.is_empty(), "{:#?}", &tally.wrong[..tally.wrong.len().min(4)]);
+            // And not by being undecided.
+            // Whether silence is one more period may be said either way.
+            let silent = if habit == Habit::FallsSilent { 0.3 } else { 0.0 };
+            let most = match fault {
+                Fault::Clean => 0.0 + silent,
+                Fault::Cut => 0.1 + silent,
+                _ => 0.8,
+            };
+            assert!(
+                tally.undecided as f64 <= most * tally.verdicts as f64,
+                "{fault:?}: {:#?}",
+                tally.reasons
+            );
+        }
+    }
+}
+
+/// The formats have no checksums: such bytes may be a sound recording of another life. They are counted, not forbidden.
+#[test]
+fn silent_faults_are_seldom_believed() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    for fault in [Fault::Removed, Fault::Flipped] {
+        let tally = tally(fault, Habit::Usual, &image);
+        assert!(fault.is_silent() && tally.wrong.len() as u64 * 5 < tally.verdicts, "{tally:?}");
+    }
+}
+
+/// Shares of samples: the interval holds the share of this recording as often as it promises.
+#[test]
+fn shares_are_where_their_intervals_say() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    for habit in [Habit::Usual, Habit::KeepsStep] {
+        let (mut inside, mut all, mut widths) = (0_u64, 0_u64, 0.0);
+        for number in 0..recordings() * 4 {
+            let mut chance = Chance::new(number * 64 + 7 + habit as u64);
+            let life = Life::new(&mut chance, habit);
+            let recording = Recording::of(&life, Fault::Clean, &mut chance);
+            let budget = "[function.sine]\nself_share = '<= 50 %'\n";
+            let judgement = judged(&recording, life.sampling, &image, budget).remove(0);
+            let truly = truth::share(&life, &recording.window);
+            let [low, high] = [judgement.observed_low, judgement.observed_high].map(Option::unwrap);
+            inside += u64::from(low <= truly && truly <= high);
+            (all, widths) = (all + 1, widths + high - low);
+        }
+        println!("{habit:?}: {inside} of {all} shares inside, {:.3} wide", widths / all as f64);
+        assert!(inside as f64 >= 0.93 * all as f64 - 1.0, "{habit:?}: {inside} of {all}");
+    }
+}

@@ -1,0 +1,141 @@
+//! What is true of a figure within a recording, from the life alone.
+
+use crate::life::{Life, Run};
+use std::ops::Range;
+
+/// What a budget asks for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Asked {
+    Own(Of),
+    Elapsed(Of),
+    Period(Of),
+    Count,
+    Rate,
+    Load,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Of {
+    Min,
+    Mean,
+    P50,
+    P95,
+    Max,
+}
+
+impl Of {
+    pub(crate) const ALL: [Self; 5] = [Self::Min, Self::Mean, Self::P50, Self::P95, Self::Max];
+
+    pub(crate) const fn key(self) -> &'static str {
+        match self {
+            Self::Min => "min",
+            Self::Mean => "mean",
+            Self::P50 => "p50",
+            Self::P95 => "p95",
+            Self::Max => "max",
+        }
+    }
+}
+
+/// All values that may be called the truth: from the least to the most. Where something stands open at an edge, it
+/// counts as far as it was seen, or not at all.
+pub(crate) fn truth(
+    runs: &[Run],
+    asked: Asked,
+    window: &Range<u64>,
+    last_packet: u64,
+) -> Option<(f64, f64)> {
+    let whole: Vec<&Run> =
+        runs.iter().filter(|run| run.began >= window.start && run.ended <= window.end).collect();
+    let starts: Vec<u64> = runs
+        .iter()
+        .map(|run| run.began)
+        .filter(|at| window.contains(at) || *at == window.end)
+        .collect();
+    let length = (window.end - window.start) as f64;
+    let same = |value: f64| Some((value, value));
+    // A last packet without its timestamp was recorded, and is outside of the time that was.
+    let behind = window.end + 1..=last_packet;
+    let behind = runs.iter().filter(|run| behind.contains(&run.began)).count() as f64;
+    let count = starts.len() as f64;
+    match asked {
+        Asked::Own(of) => {
+            let own = |run: &Run| run.pieces.iter().map(|piece| within(piece, window)).sum::<u64>();
+            lasted(&whole, runs, window, of, own)
+        }
+        Asked::Elapsed(of) => {
+            lasted(&whole, runs, window, of, |run| within(&(run.began..run.ended), window))
+        }
+        Asked::Period(of) => {
+            let periods: Vec<u64> = starts.windows(2).map(|pair| pair[1] - pair[0]).collect();
+            let (low, high) = (statistic(&periods, of)?, statistic(&periods, of)?);
+            // Silence behind the last start is one more, as long as it was seen.
+            let silent: Vec<u64> = periods
+                .iter()
+                .copied()
+                .chain(starts.last().map(|last| window.end - last))
+                .collect();
+            let with = statistic(&silent, of)?;
+            let longest = periods.iter().max()? < silent.last()?;
+            match of {
+                Of::Min => same(low),
+                Of::Max => same(with),
+                _ if longest => Some((low.min(with), high.max(with))),
+                _ => same(low),
+            }
+        }
+        Asked::Count => Some((count, count + behind)),
+        Asked::Rate => Some((count / length, (count + behind) / length)),
+        Asked::Load => {
+            let busy: u64 =
+                runs.iter().flat_map(|run| &run.pieces).map(|piece| within(piece, window)).sum();
+            same(busy as f64 / length)
+        }
+    }
+}
+
+fn lasted(
+    whole: &[&Run],
+    runs: &[Run],
+    window: &Range<u64>,
+    of: Of,
+    long: impl Fn(&Run) -> u64,
+) -> Option<(f64, f64)> {
+    let all: Vec<u64> = whole.iter().map(|run| long(run)).collect();
+    if of == Of::Max {
+        let longest = runs.iter().map(&long).max()? as f64;
+        return (!all.is_empty() || longest > 0.0).then_some((longest, longest));
+    }
+    let _ = window;
+    let value = statistic(&all, of)?;
+    Some((value, value))
+}
+
+/// How much of a range lies within the window.
+fn within(range: &Range<u64>, window: &Range<u64>) -> u64 {
+    range.end.min(window.end).saturating_sub(range.start.max(window.start))
+}
+
+fn statistic(values: &[u64], of: Of) -> Option<f64> {
+    let mut sorted = values.to_vec();
+    sorted.sort_unstable();
+    let rank = |part: f64| {
+        let rank = (part * sorted.len() as f64).ceil().max(1.0) as usize;
+        sorted.get(rank - 1).map(|&value| value as f64)
+    };
+    match of {
+        Of::Min => sorted.first().map(|&value| value as f64),
+        Of::Max => sorted.last().map(|&value| value as f64),
+        Of::Mean => {
+            (!sorted.is_empty()).then(|| sorted.iter().sum::<u64>() as f64 / sorted.len() as f64)
+        }
+        Of::P50 => rank(0.5),
+        Of::P95 => rank(0.95),
+    }
+}
+
+/// The true share of all time.
+pub(crate) fn share(life: &Life, window: &Range<u64>) -> f64 {
+    let busy: u64 = life.sine.iter().map(|range| within(range, window)).sum();
+    busy as f64 / (window.end - window.start) as f64
+}
