@@ -102,7 +102,7 @@ fn itm_bytes_to_profile(bencher: Bencher<'_, '_>) {
         let mut counted = (SampleCounts::default(), Recording::default(), Cadences::default());
         let mut line = Line::new(&spec, Origin(0));
         for chunk in stream.chunks(256 << 10) {
-            line.push(chunk, &mut (), &mut counted);
+            line.push_into(chunk, &mut (), &mut counted);
         }
         line.finish(&mut (), &mut counted);
         assert!(counted.1.samples() > 1_000_000);
@@ -122,7 +122,7 @@ fn itm_bytes_to_interrupts_and_tasks(bencher: Bencher<'_, '_>) {
         let mut sink = (tracking, Recording::default());
         let mut line = Line::new(&spec, Origin(0));
         for chunk in stream.chunks(256 << 10) {
-            line.push(chunk, &mut (), &mut sink);
+            line.push_into(chunk, &mut (), &mut sink);
         }
         line.finish(&mut (), &mut sink);
         let (mut tasks, mut figures) = sink.0.finish_both();

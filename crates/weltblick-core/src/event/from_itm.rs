@@ -61,10 +61,14 @@ pub struct ItmReader {
 /// Sources of packets, each with a queue of its own: exceptions, samples, everything else of the DWT, stimulus.
 const SOURCES: usize = 4;
 
+/// The places of those that outnumber all others.
+const EXCEPTIONS: usize = 0;
+const SAMPLES: usize = 1;
+
 const fn source_of(event: &Event) -> usize {
     match event {
-        Event::Entered { .. } | Event::Left { .. } | Event::Resumed { .. } => 0,
-        Event::Sample { .. } | Event::Asleep | Event::Unobservable => 1,
+        Event::Entered { .. } | Event::Left { .. } | Event::Resumed { .. } => EXCEPTIONS,
+        Event::Sample { .. } | Event::Asleep | Event::Unobservable => SAMPLES,
         Event::Said { .. } | Event::Stated(_) => 3,
         _ => 2,
     }
@@ -287,21 +291,16 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
     #[inline(always)]
     fn dated(&mut self, at: Range<u64>, packet: Packet, end: u64, ticks: u32, relation: Relation) {
         let Self { reader, sink } = self;
-        let event = match packet {
-            Packet::PcSample { pc } => sample(pc),
-            Packet::Asleep => Event::Asleep,
-            Packet::Exception { number, action } => exception(number, action),
+        let (event, source) = match packet {
+            Packet::PcSample { pc } => (sample(pc), SAMPLES),
+            Packet::Asleep => (Event::Asleep, SAMPLES),
+            Packet::Exception { number, action } => (exception(number, action), EXCEPTIONS),
             _ => return self.apart(at, packet, end, ticks, relation),
         };
-        if !reader.waiting.is_empty() {
+        if !reader.waiting.is_empty() || relation != Relation::Synchronous {
             return self.apart(at, packet, end, ticks, relation);
         }
-        let source = source_of(&event);
-        reader.is_paced |= source == 1;
-        let mut time = reader.tick(ticks, relation);
-        if matches!(relation, Relation::PacketDelayed | Relation::BothDelayed) {
-            time.earliest = time.earliest.min(reader.sent[source]);
-        }
+        let time = reader.tick(ticks, relation);
         reader.sent[source] = time.earliest;
         let time = Some(time);
         sink.event(Position { origin: reader.origin, offset: at.start, time }, &event);
@@ -371,13 +370,13 @@ impl ItmReader {
         if let Packet::Stimulus { port, size, value } = packet {
             return self.stimulus(offset, port, size.bytes() as u8, value, sink);
         }
-        if packet == Packet::Overflow && !self.is_paced {
+        if packet == Packet::Overflow && !self.is_paced && self.sent[SAMPLES] == 0 {
             let event = Event::Lost { bytes: offset..offset, why: LossReason::OverflowUntimed };
             self.forget_marks();
             return self.hold(offset, event, sink);
         }
         if let Some(event) = plain_event(offset, packet) {
-            self.is_paced |= source_of(&event) == 1;
+            self.is_paced |= source_of(&event) == SAMPLES;
             if matches!(event, Event::Lost { .. }) {
                 self.forget_marks();
             }

@@ -68,6 +68,8 @@ pub enum Doubt {
         /// Samples.
         samples: u64,
     },
+    /// The core was stopped for each sample.
+    StoppedForSamples,
     /// The capture left the function's code out, or part of it.
     LeftOut,
 
@@ -117,7 +119,12 @@ pub enum Doubt {
     /// A stack pointer lay outside its stack.
     StackLeft,
 
+    /// A number was used again for something else.
+    NumberReused,
+
     // Of values.
+    /// A variable has no known value before it was first written.
+    UnknownBefore,
     /// Something was lost while values, or stacks, were looked at.
     ValuesLost {
         /// In how many places.
@@ -160,6 +167,9 @@ impl Doubt {
             Self::UnwatchedTime { .. } => "unwatched_time",
             Self::InStep { .. } => "in_step",
             Self::FewSamples { .. } => "few_samples",
+            Self::StoppedForSamples => "stopped_for_samples",
+            Self::NumberReused => "number_reused",
+            Self::UnknownBefore => "unknown_before",
             Self::LeftOut => "left_out",
             Self::OpenAtStart { .. } => "open_at_start",
             Self::OpenAtEnd { .. } => "open_at_end",
@@ -209,6 +219,8 @@ impl Doubt {
             | Self::TimeLost
             | Self::NoTimestamps
             | Self::SamplesUncounted
+            | Self::StoppedForSamples
+            | Self::NumberReused
             | Self::Overlapping { .. } => Effect::Both,
             Self::UnwatchedTime { .. }
             | Self::InStep { .. }
@@ -220,6 +232,7 @@ impl Doubt {
             | Self::Polled
             | Self::ReadsOnly
             | Self::PartialValues
+            | Self::UnknownBefore
             | Self::TooManySignals => Effect::Counted,
         }
     }
@@ -258,6 +271,9 @@ impl Doubt {
             Self::FewSamples { samples } => format!(
                 "{samples} samples are too few to say how they depend on each other"
             ),
+            Self::StoppedForSamples => "the core was stopped for each sample: what keeps step with stopping and going on is seen too often, or never".into(),
+            Self::NumberReused => "its number was used for something else, too".into(),
+            Self::UnknownBefore => "what it was before it was first written is unknown".into(),
             Self::LeftOut => "the capture left its code out, or part of it".into(),
             Self::OpenAtStart { count: 1 } => "one had begun before the recording: how long it took is unknown".into(),
             Self::OpenAtStart { count } => format!(
@@ -304,7 +320,11 @@ impl Doubt {
                 "use the image that was on the target, or a recording without damage".into()
             }
             Self::BetweenPoints => "record all of it, without `--window`".into(),
-            Self::Stopped => "measure with the target's own trace".into(),
+            Self::NumberReused => {
+                "give each a number of its own, or judge a window in which it is one (`--within`)".into()
+            }
+            Self::UnknownBefore => "start the recording before it is first written, or let the firmware write it at once".into(),
+            Self::Stopped | Self::StoppedForSamples => "measure with the target's own trace".into(),
             Self::Clock { .. } => {
                 "correct `core_clock` (or the timestamp clock): `inspect` says what it should be".into()
             }

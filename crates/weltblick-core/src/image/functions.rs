@@ -110,6 +110,20 @@ impl Functions {
         self.all[index].range.contains(&address).then_some(FunctionId(index as u32))
     }
 
+    /// What a compiler made of the function of this name besides: `NAME.constprop.0`, `NAME.cold`.
+    pub(super) fn clones(&self, name: &str) -> Vec<FunctionId> {
+        const MARKS: [&str; 5] = ["constprop", "part", "isra", "cold", "lto_priv"];
+        let is_clone = |other: &str| {
+            let rest = other.strip_prefix(name).and_then(|rest| rest.strip_prefix('.'));
+            rest.is_some_and(|rest| MARKS.iter().any(|mark| rest.starts_with(mark)))
+        };
+        let clones = self.by_name.iter().filter(|(other, _)| is_clone(other));
+        let mut ids: Vec<FunctionId> = clones.flat_map(|(_, ids)| ids.iter().copied()).collect();
+        ids.sort_unstable_by_key(|id| id.0);
+        ids.dedup();
+        ids
+    }
+
     pub(super) fn named(&self, name: &str) -> Vec<FunctionId> {
         self.by_name.get(name).cloned().unwrap_or_default()
     }

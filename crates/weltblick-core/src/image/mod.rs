@@ -129,6 +129,17 @@ impl Image {
         self.functions.named(name)
     }
 
+    /// What a compiler made of a function besides: copies for certain arguments, parts of it, its cold code. Of a
+    /// name that several functions have it is not known whose they are: none.
+    #[must_use]
+    pub fn clones_of(&self, id: FunctionId) -> Vec<FunctionId> {
+        let name = &self.function(id).name;
+        if self.functions.named(name).len() > 1 {
+            return Vec::new();
+        }
+        self.functions.clones(name)
+    }
+
     /// Whether `address` lies in executable memory.
     #[must_use]
     pub fn is_executable(&self, address: u64) -> bool {

@@ -2,6 +2,7 @@
 
 use super::executed::{Executed, KNOW_TIME, LOSE_NOTHING};
 use super::runs::Found;
+use super::shares::with_clones;
 use crate::figure::{Absent, Doubt, Figure, SHARE};
 use crate::image::FunctionId;
 use crate::measure::execution::{Calls, Named};
@@ -41,7 +42,13 @@ impl Executed<'_> {
                 "record all of it",
             ));
         }
-        let (instructions, time) = calls.tree().own(Named(Some(function)));
+        let clones = self.image.clones_of(function);
+        let (mut instructions, mut time) = calls.tree().own(Named(Some(function)));
+        for &clone in &clones {
+            let (more, own) = calls.tree().own(Named(Some(clone)));
+            instructions += more;
+            time.add(own);
+        }
         let part = |ticks: u64| (ticks as f64 / all).min(1.0);
         let (bounds, basis, narrows) = if self.knows_all_time() {
             let bounds = Bounds { low: part(time.low), high: part(time.high) };
@@ -52,6 +59,7 @@ impl Executed<'_> {
             );
             (SHARE, basis, LOSE_NOTHING)
         };
+        let basis = basis + &with_clones(self.image, &clones);
         let mut found = Figure::between(part(time.ticks), bounds, u64::MAX, basis);
         found.possible = SHARE;
         found.evidence.narrows = narrows;

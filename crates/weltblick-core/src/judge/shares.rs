@@ -8,8 +8,8 @@ use super::entry::About;
 use super::file::BudgetFile;
 use super::runs::Found;
 use crate::figure::{Absent, Doubt, Evidence, Figure, SHARE, Sampled};
-use crate::image::FunctionId;
-use crate::measure::profile::{Context, InStep, SampleCounts};
+use crate::image::{FunctionId, Image};
+use crate::measure::profile::{Basis, Context, InStep, SampleCounts};
 use crate::stats::{Bounds, ShareEstimate, estimate_share_with};
 use rustc_hash::FxHashMap;
 
@@ -69,18 +69,24 @@ impl<'a> Shares<'a> {
 
     /// The share of samples in a function, without what it calls.
     pub(super) fn function(&self, id: FunctionId) -> Found {
-        let range = &self.context.image.function(id).range;
-        let mine = self.counts.addresses().filter(|(address, _)| range.contains(address));
+        let image = self.context.image;
+        let clones = image.clones_of(id);
+        let ranges: Vec<_> =
+            [id].iter().chain(&clones).map(|&id| &image.function(id).range).collect();
+        let is_mine = |address: &u64| ranges.iter().any(|range| range.contains(address));
+        let mine = self.counts.addresses().filter(|(address, _)| is_mine(address));
         let categories: Vec<usize> = mine.map(|(_, category)| category).collect();
         let batches = self.counts.batches();
         // Of samples that were not told apart, any may be this function's.
         let beyond = batches.count(SampleCounts::BEYOND);
-        let left_out = !self.context.conduct.ranges.hold_all(range);
+        let asked_for = &self.context.conduct.ranges;
+        let left_out = !ranges.iter().all(|range| asked_for.hold_all(range));
         let elsewhere = if left_out { batches.count(SampleCounts::ELSEWHERE) } else { 0 };
         let mut found = self.share(&categories, beyond + elsewhere)?;
         if left_out {
             found.doubt(Doubt::LeftOut);
         }
+        found.evidence.basis += &with_clones(image, &clones);
         Ok(found)
     }
 
@@ -163,6 +169,12 @@ impl<'a> Shares<'a> {
     }
 }
 
+/// Names the clones that count with a function.
+pub(super) fn with_clones(image: &Image, clones: &[FunctionId]) -> String {
+    let names: Vec<&str> = clones.iter().map(|&id| image.function(id).name.as_str()).collect();
+    if names.is_empty() { String::new() } else { format!(", with {}", names.join(", ")) }
+}
+
 /// The largest design effect of all functions, and of sleep: what a share without hits is taken to have.
 fn largest_effect(counts: &SampleCounts, context: &Context<'_>, confidence: f64) -> Option<f64> {
     let batches = counts.batches();
@@ -198,6 +210,7 @@ fn against(
         is_outside.then_some(Doubt::OtherImage { samples: outside }),
         context.conduct.between_points.then_some(Doubt::BetweenPoints),
         context.conduct.intrusive.then_some(Doubt::Stopped),
+        (context.conduct.basis == Basis::Stopped).then_some(Doubt::StoppedForSamples),
         missing.is_none().then_some(Doubt::SamplesUncounted),
         context.timing.recording.span().is_none().then_some(Doubt::NoTimestamps),
     ]

@@ -8,9 +8,10 @@ use super::judgement::LOSE_NOTHING;
 use super::runs::{Found, Missing, counted, spread, weigh_silence};
 use super::timing::{Timings, no_such_figure};
 use crate::figure::{ANYTHING, Absent, Doubt, Effect, Figure};
-use crate::measure::signals::{AccessKey, Signal, Signals};
+use crate::measure::signals::{AccessKey, Signal, Signals, Subject};
 use crate::measure::statistic::Scale;
 use crate::stats::Bounds;
+use crate::time::Window;
 
 impl Timings<'_> {
     pub(super) fn signal(&self, figure: &TimingFigure, scale: Scale) -> Found {
@@ -46,15 +47,40 @@ impl Timings<'_> {
             Measure::Jitter => spread(&signal.jitter, figure.of, &missing, scale)?,
             Measure::Count => counted(signal.count, &missing, 1.0),
             Measure::Rate => self.rate(signal.count, &missing, scale),
-            Measure::Value => return value(signal, figure.of, signals),
+            Measure::Value => return self.value(signal, figure.of, signals),
             _ => return Err(no_such_figure()),
         };
         Self::relied(figure, &missing, &mut found);
         Ok(found)
     }
+
+    /// A value holds until the next. A variable has one all the time, and it is unknown before it is first written; a
+    /// quantity has one from when it is first stated on.
+    fn value(&self, signal: &Signal, of: Of, signals: &Signals<'_>) -> Found {
+        let mut found = value(signal, of, signals, self.end)?;
+        let first = signal.values.first.and_then(|first| first.time);
+        let began = self.end.latest.saturating_sub(self.span.high);
+        let is_variable = matches!(signal.key.subject, Subject::Watch(_));
+        if is_variable
+            && !signals.is_polled(signal.key)
+            && first.is_some_and(|first| first.earliest > began)
+        {
+            found.doubt_with(Doubt::UnknownBefore, unseen(of));
+        }
+        Ok(found)
+    }
 }
 
-fn value(signal: &Signal, of: Of, signals: &Signals<'_>) -> Found {
+/// What was not seen may have been anything: an extreme that was seen was one all the same.
+const fn unseen(of: Of) -> Effect {
+    match of {
+        Of::Max => Effect::Above,
+        Of::Min => Effect::Below,
+        _ => Effect::Both,
+    }
+}
+
+fn value(signal: &Signal, of: Of, signals: &Signals<'_>, end: Window) -> Found {
     let values = &signal.values;
     let (scale, offset) = signals.scaling(signal.key);
     let told = |raw: f64| raw * scale + offset;
@@ -64,19 +90,14 @@ fn value(signal: &Signal, of: Of, signals: &Signals<'_>) -> Found {
     let observed = match of {
         Of::Max => max,
         Of::Min => min,
-        Of::Mean => values.mean().map(told).ok_or_else(nothing)?,
+        Of::Mean => values.mean_until(end.latest).map(told).ok_or_else(nothing)?,
         Of::Deviation => {
             let deviation = values.deviation().map(|deviation| deviation * scale.abs());
             deviation.ok_or_else(|| Absent::new("two are needed at least", "measure longer"))?
         }
         _ => return Err(no_such_figure()),
     };
-    // What was not seen may have been anything: an extreme that was seen was one all the same.
-    let unseen = match of {
-        Of::Max => Effect::Above,
-        Of::Min => Effect::Below,
-        _ => Effect::Both,
-    };
+    let unseen = unseen(of);
     let basis = match signals.lost {
         0 => format!("{} values, none missing", values.count),
         _ => format!("{} values", values.count),

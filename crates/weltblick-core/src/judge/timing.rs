@@ -300,6 +300,9 @@ impl Timings<'_> {
             Measure::Interval | Measure::Value => return Err(no_such_figure()),
         };
         Self::relied(figure, &missing, &mut found);
+        if row.reused {
+            found.doubt(Doubt::NumberReused);
+        }
         if by_turns && figure.measure != Measure::Load {
             found.doubt(Doubt::Turns);
         }
@@ -393,6 +396,9 @@ impl Timings<'_> {
             Measure::Rate => self.rate(row.count, &missing, scale),
             _ => return Err(no_such_figure()),
         };
+        if row.reused {
+            found.doubt(Doubt::NumberReused);
+        }
         Self::relied(figure, &missing, &mut found);
         Ok(found)
     }

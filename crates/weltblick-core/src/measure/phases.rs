@@ -5,8 +5,8 @@
 //! the time since its last beginning, and the number of that. Over its period, and over several of them, that says
 //! which phases were never visited: whatever runs then is not seen, or seen too often.
 //!
-//! The samples that are kept are chosen by chance (Vitter, ACM TOMS 11, 1985, algorithm R, with a fixed sequence): every
-//! `n`th of them might keep step itself.
+//! The samples that are kept are chosen by chance, with a fixed sequence, each as likely as every other (reservoir
+//! sampling with skips: Vitter, ACM TOMS 11, 1985): every `n`th of them might keep step itself.
 
 use crate::event::{Event, Position, Sink, Statement};
 use crate::time::Window;
@@ -76,13 +76,21 @@ pub struct Phases {
     subjects: Vec<Subject>,
     kept: Vec<Kept>,
     samples: u64,
+    /// The number of the next sample that is kept.
+    next: u64,
     /// The state of a generator of chance (Marsaglia's xorshift, Journal of Statistical Software 8, 2003).
     chance: u64,
 }
 
 impl Default for Phases {
     fn default() -> Self {
-        Self { subjects: Vec::new(), kept: Vec::new(), samples: 0, chance: 0x9e37_79b9_7f4a_7c15 }
+        Self {
+            subjects: Vec::new(),
+            kept: Vec::new(),
+            samples: 0,
+            next: 0,
+            chance: 0x9e37_79b9_7f4a_7c15,
+        }
     }
 }
 
@@ -116,25 +124,43 @@ impl Phases {
     #[inline(always)]
     fn sample(&mut self, time: Window) {
         self.samples += 1;
-        self.chance ^= self.chance << 13;
-        self.chance ^= self.chance >> 7;
-        self.chance ^= self.chance << 17;
-        let place = ((u128::from(self.chance) * u128::from(self.samples)) >> 64) as usize;
-        if self.kept.len() < MOST_KEPT || place < MOST_KEPT {
-            self.keep(place, time);
+        if self.samples >= self.next {
+            self.keep(time);
         }
     }
 
-    /// Keeps a sample; where its time is known to a window, somewhere in that.
-    fn keep(&mut self, place: usize, time: Window) {
+    /// Keeps a sample, in the place of another if there are enough; where its time is known to a window, somewhere in
+    /// that.
+    #[inline(never)]
+    fn keep(&mut self, time: Window) {
         let width = (time.latest - time.earliest).saturating_add(1);
-        let at = time.earliest + (self.chance >> 8) % width;
+        let at = time.earliest + (self.draw() >> 8) % width;
         let kept = self.snapshot(at);
         if self.kept.len() < MOST_KEPT {
             self.kept.push(kept);
         } else {
+            let place = (self.draw() >> 8) as usize % MOST_KEPT;
             self.kept[place] = kept;
         }
+        self.next = self.samples + 1 + self.skipped();
+    }
+
+    /// How many samples are passed over until the next is kept: each is with the same chance, that of all that are kept
+    /// to be among those so far.
+    fn skipped(&mut self) -> u64 {
+        if self.kept.len() < MOST_KEPT {
+            return 0;
+        }
+        let chance = MOST_KEPT as f64 / (self.samples + 1) as f64;
+        let drawn = ((self.draw() >> 11) as f64 + 0.5) / (1_u64 << 53) as f64;
+        (drawn.ln() / (1.0 - chance).ln()) as u64
+    }
+
+    fn draw(&mut self) -> u64 {
+        self.chance ^= self.chance << 13;
+        self.chance ^= self.chance >> 7;
+        self.chance ^= self.chance << 17;
+        self.chance
     }
 
     fn snapshot(&self, now: u64) -> Kept {

@@ -63,7 +63,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let values = values.map(|values| FromText::new(&patterns, dictionary.image, values));
     let spans = asks_for(&budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
     let mut sink = ((Counted::default(), followed), (spans, values));
-    capture.replay(&mut sink)?;
+    capture.replay_into(&mut sink)?;
     let (((counts, recording, cadences), followed), (spans, values)) = sink;
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(0));
     spans.finish();

@@ -10,8 +10,9 @@ use std::io::Write;
 use weltblick_core::capture::Framing;
 use weltblick_core::judge::PointRange;
 use weltblick_core::measure::inspection::{
-    Entries, Finding, InspectReport, Inspection, Settings, cross_check,
+    Contradictions, Entries, Finding, InspectReport, Inspection, Settings, cross_check,
 };
+use weltblick_core::measure::interrupts::Nesting;
 
 /// What is in a capture, and how far to believe it?
 #[derive(Debug, clap::Args)]
@@ -52,11 +53,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut inspection = Inspection::default();
     let (wire, counted) = inspection.split();
     let mut entries = Entries::default();
-    capture.replay_tapped(wire, &mut (counted, &mut entries))?;
+    let mut nesting = Nesting::new(1.0, Contradictions::default());
+    capture.replay_tapped(wire, &mut (counted, &mut entries, &mut nesting))?;
     let mut report = inspection.report(&settings(&capture));
     if capture.manifest.streams.iter().any(|stream| stream.sources.len() > 1) {
         // Events tell of one source's bytes: they do not add up to the port's.
         report.rate.clear();
+    }
+    if capture.sources() == 1 {
+        report.findings.extend(nesting.finish().finding());
     }
     report.findings.extend(second_opinion(&capture, &entries)?);
     match args.output.format {

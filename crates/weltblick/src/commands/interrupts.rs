@@ -80,7 +80,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         let all = if wanted.is_empty() { (0..512).collect() } else { wanted.clone() };
         figures.list_each(all);
     }
-    let (nesting, recording) = reading.first(Nesting::new(reading.ticks_per_cycle, figures))?;
+    let (nesting, recording) =
+        reading.first_into(Nesting::new(reading.ticks_per_cycle, figures))?;
     let mut figures = nesting.finish();
     figures.finish();
     if figures.rows().next().is_none() {

@@ -66,6 +66,16 @@ impl<'a> Reading<'a> {
         Ok((within.sink, within.slipped))
     }
 
+    /// Reads for figures that are asked for of long recordings, and for the facts of the recording: compiled for them.
+    pub(crate) fn first_into<S: Sink>(&self, sink: S) -> Result<(S, Recording)> {
+        if self.cycles.is_some() {
+            return self.first(sink);
+        }
+        let mut sink = (sink, Recording::default());
+        self.capture.replay_into(&mut sink)?;
+        Ok(sink)
+    }
+
     /// Reads for figures, and for the facts of the recording.
     pub(crate) fn first<S: Sink>(&self, sink: S) -> Result<(S, Recording)> {
         let ((sink, mut recording), slipped) = self.read((sink, Recording::default()))?;

@@ -88,7 +88,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         bail!("--load-window: a window must be longer than a tick of the timestamps");
     }
     let settings = Settings { keep: args.worst, window, each: args.each };
-    let (tracking, recording) = reading.first(Tracking::new(TaskFigures::new(settings)))?;
+    let (tracking, recording) = reading.first_into(Tracking::new(TaskFigures::new(settings)))?;
     let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed());
     let mut figures = tracking.finish();
     figures.finish();

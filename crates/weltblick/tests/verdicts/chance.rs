@@ -22,7 +22,7 @@ impl Chance {
 
     /// Whether something happens that does so once in `many` times.
     pub(crate) fn once_in(&mut self, many: u64) -> bool {
-        self.next() % many == 0
+        self.next().is_multiple_of(many)
     }
 
     pub(crate) fn one_of<T: Copy>(&mut self, all: &[T]) -> T {

@@ -86,7 +86,7 @@ pub struct SelfTime {
 
 impl SelfTime {
     /// Adds what ran elsewhere.
-    pub(super) const fn add(&mut self, other: Self) {
+    pub(crate) const fn add(&mut self, other: Self) {
         self.ticks = self.ticks.saturating_add(other.ticks);
         self.low = self.low.saturating_add(other.low);
         self.high = self.high.saturating_add(other.high);

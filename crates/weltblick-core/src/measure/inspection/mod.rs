@@ -1,6 +1,7 @@
 //! What is in a recording, and how far to believe it.
 
 mod agreement;
+mod contradictions;
 mod cross_check;
 mod diagnosis;
 mod event_trace;
@@ -11,6 +12,7 @@ mod report;
 mod trial;
 
 pub use agreement::{Agreement, agreement};
+pub use contradictions::Contradictions;
 pub use cross_check::{Entries, cross_check};
 pub use diagnosis::{Finding, Weight};
 pub use event_trace::EventKindRow;

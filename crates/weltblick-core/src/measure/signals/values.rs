@@ -164,6 +164,18 @@ impl Values {
         (self.held_ticks > 0.0).then(|| self.held / self.held_ticks)
     }
 
+    /// The mean over time up to this tick, at which the recording ends: the last value holds until then. Of values
+    /// without times, the mean of all.
+    #[must_use]
+    pub fn mean_until(&self, end: u64) -> Option<f64> {
+        let last = self.last.filter(|_| self.follows);
+        let held =
+            last.and_then(|last| Some((last.value, end.saturating_sub(last.time?.latest) as f64)));
+        let (value, ticks) = held.unwrap_or_default();
+        let all = self.held_ticks + ticks;
+        if all > 0.0 { Some((self.held + value * ticks) / all) } else { self.mean() }
+    }
+
     /// The standard deviation.
     #[must_use]
     pub fn deviation(&self) -> Option<f64> {

@@ -29,6 +29,8 @@ pub struct StatedSpan {
     pub count: u64,
     /// Something is missing inside, or it began again before it ended: without a duration.
     pub cut: u64,
+    /// Its number was another span's, too: figures are of both.
+    pub reused: bool,
     /// Of these, began again before it ended: which end belongs to which is unknown.
     pub overlapping: u64,
     /// Open when the recording began, and when it ended.
@@ -76,6 +78,7 @@ impl StatedSpan {
             jitter: spread(),
             count: 0,
             cut: 0,
+            reused: false,
             overlapping: 0,
             open_count: [0; 2],
             open_elapsed: 0,
@@ -258,7 +261,12 @@ impl Sink for StatedSpans {
             Event::Stated(Statement::Named(Thing::Span(span), name))
                 if self.names.len() < MOST_SPANS =>
             {
-                self.names.insert(*span, name.clone());
+                let before = self.names.insert(*span, name.clone());
+                if before.is_some_and(|before| before != *name)
+                    && let Some(span) = self.span(*span)
+                {
+                    span.reused = true;
+                }
             }
             // Before the first moment and behind the last nothing is missing of the recording.
             Event::Lost { why, .. }

@@ -68,6 +68,8 @@ pub struct Figures {
     pub priority: Option<u8>,
     /// Its stack.
     pub stack: Stack,
+    /// Its number was another task's, too: figures are of both.
+    pub reused: bool,
     /// Activations without a duration: something is missing inside.
     pub cut: u64,
     /// Of these, open when the recording began, and when it ended.
@@ -131,6 +133,7 @@ impl Figures {
             task,
             priority: None,
             stack: Stack::default(),
+            reused: false,
             cut: 0,
             open: [0; 2],
             open_elapsed: 0,
@@ -471,7 +474,12 @@ impl Watcher for TaskFigures {
     fn stated(&mut self, statement: &Statement) {
         match *statement {
             Statement::Named(thing, ref name) if self.names.len() < MOST_NAMES => {
-                self.names.insert(thing, name.clone());
+                let before = self.names.insert(thing, name.clone());
+                if let (Thing::Task(task), Some(before)) = (thing, before)
+                    && before != *name
+                {
+                    self.row(task).reused = true;
+                }
                 if let Thing::Task(task) = thing {
                     self.row(task);
                 }
@@ -483,6 +491,7 @@ impl Watcher for TaskFigures {
             Statement::Created { task, priority, stack } => {
                 let row = self.row(task);
                 row.priority = priority.or(row.priority);
+                row.reused |= row.stack.extent.zip(stack).is_some_and(|(old, new)| old != new);
                 row.stack.extent = stack.or(row.stack.extent);
             }
             Statement::Runs { task, stack_pointer: Some(pointer) } => {

@@ -1,0 +1,33 @@
+//! Entries, exits and returns of handlers that do not fit each other.
+
+use super::diagnosis::{Finding, doubt};
+use crate::measure::interrupts::{Cut, Watcher};
+
+/// Counts how often what a core does contradicts what it did before: packets were lost, and nothing says where.
+#[derive(Debug, Default)]
+pub struct Contradictions {
+    count: u64,
+}
+
+impl Watcher for Contradictions {
+    fn cut(&mut self, why: Cut) {
+        self.count += u64::from(why == Cut::Contradiction);
+    }
+}
+
+impl Contradictions {
+    /// What to say of it, if there was one.
+    #[must_use]
+    pub fn finding(&self) -> Option<Finding> {
+        (self.count > 0).then(|| {
+            doubt(
+                "contradictions",
+                format!(
+                    "Entries, exits and returns of handlers contradict each other {} times: packets were lost, and nothing says where. No figure of interrupts, tasks or spans is certain.",
+                    self.count
+                ),
+                "Check the wiring and the bit rate; trace less beside, or widen the link.",
+            )
+        })
+    }
+}
