@@ -140,6 +140,11 @@ pub enum Doubt {
     TooManySignals,
 
     // Of executed code.
+    /// Cycle counts and timestamps of an instruction trace disagree.
+    TimesDisagree {
+        /// In so many intervals between timestamps.
+        places: u64,
+    },
     /// Something was not traced.
     CodeMissing,
     /// A buffer that kept the end says nothing of what it overwrote.
@@ -189,6 +194,7 @@ impl Doubt {
             Self::ReadsOnly => "reads_only",
             Self::PartialValues => "partial_values",
             Self::TooManySignals => "too_many_signals",
+            Self::TimesDisagree { .. } => "times_disagree",
             Self::CodeMissing => "code_missing",
             Self::KeptTheEnd => "kept_the_end",
         }
@@ -220,6 +226,7 @@ impl Doubt {
             | Self::NoTimestamps
             | Self::SamplesUncounted
             | Self::StoppedForSamples
+            | Self::TimesDisagree { .. }
             | Self::NumberReused
             | Self::Overlapping { .. } => Effect::Both,
             Self::UnwatchedTime { .. }
@@ -306,6 +313,9 @@ impl Doubt {
             Self::ReadsOnly => "only reads of it were looked at: what was written between them is not known".into(),
             Self::PartialValues => "some accesses have no number: only a part of it, or none".into(),
             Self::TooManySignals => "there are more signals than are kept".into(),
+            Self::TimesDisagree { places } => format!(
+                "cycle counts and timestamps of the instruction trace disagree in {places} places: packets vanished there"
+            ),
             Self::CodeMissing => "something is missing: what ran there is unknown".into(),
             Self::KeptTheEnd => "the buffer kept the end of the trace: what it overwrote is unknown".into(),
         }
@@ -364,7 +374,7 @@ impl Doubt {
             Self::Polled => "watch it with a comparator (`plan --watch`)".into(),
             Self::ReadsOnly => "trace its writes".into(),
             Self::PartialValues => "trace addresses too, or watch the part".into(),
-            Self::CodeMissing => {
+            Self::CodeMissing | Self::TimesDisagree { .. } => {
                 "lose nothing: trace less, or give the trace unit a wider port".into()
             }
             Self::KeptTheEnd => "record all of it, or read the buffer out before it wraps".into(),

@@ -64,9 +64,7 @@ impl Executed<'_> {
         found.possible = SHARE;
         found.evidence.narrows = narrows;
         found.evidence.lossy = !self.knows_all_time();
-        if self.intrusive {
-            found.doubt(Doubt::Stopped);
-        }
+        self.weigh(&mut found);
         Ok(found)
     }
 }

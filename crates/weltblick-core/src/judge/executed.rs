@@ -3,7 +3,7 @@
 use super::entry::{CallMeasure, Covered, Of};
 use super::runs::{Found, OpenRuns};
 use super::timing::SLEEP_BY_PACE;
-use crate::figure::{Absent, Doubt, Figure, SHARE};
+use crate::figure::{Absent, Doubt, Effect, Figure, SHARE};
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Build, Choice, Part, report};
 use crate::measure::execution::{CallFigures, Calls, Listing, Named, Seen};
@@ -30,6 +30,8 @@ pub struct Executed<'a> {
     pub intrusive: bool,
     /// The trace is what a buffer kept at its end: what it overwrote is unknown.
     pub kept_the_end: bool,
+    /// In so many places cycle counts and timestamps disagree: something vanished there.
+    pub times_disagree: u64,
 }
 
 /// Something that happens again and again, and how long it takes.
@@ -62,7 +64,10 @@ pub(super) const KNOW_TIME: &str =
 
 impl Executed<'_> {
     /// Counts against a figure what speaks against the trace.
-    fn weigh(&self, found: &mut Figure) {
+    pub(super) fn weigh(&self, found: &mut Figure) {
+        if self.times_disagree > 0 {
+            found.doubt(Doubt::TimesDisagree { places: self.times_disagree });
+        }
         if self.seen.gaps.mismatches > 0 {
             found.doubt(Doubt::ImageContradicted);
         }
@@ -108,6 +113,10 @@ impl Executed<'_> {
         }
         if self.kept_the_end {
             found.doubt(Doubt::KeptTheEnd);
+        }
+        if self.times_disagree > 0 {
+            let doubt = Doubt::TimesDisagree { places: self.times_disagree };
+            found.doubt_with(doubt, Effect::Above);
         }
         Ok(found)
     }

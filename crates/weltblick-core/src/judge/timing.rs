@@ -13,7 +13,7 @@ use crate::measure::statistic::Scale;
 use crate::measure::tasks::{self, TaskFigures};
 use crate::measure::timing::Timing;
 use crate::stats::{Bounds, Spread, Ticks};
-use crate::time::Window;
+use crate::time::{Window, duration_ns};
 use std::time::Duration;
 
 /// The window of a load, where a budget names none.
@@ -151,7 +151,8 @@ impl Timings<'_> {
 
     /// Says that a verdict relied on what the budget guarantees.
     pub(super) fn relied(figure: &TimingFigure, missing: &Missing, found: &mut Figure) {
-        if let (Some(hertz), true) = (figure.at_most, missing.runs > 0) {
+        let counts_runs = !matches!(figure.measure, Measure::Load | Measure::StackPeak);
+        if let (Some(hertz), true) = (figure.at_most, missing.runs > 0 && counts_runs) {
             found.evidence.basis += &format!(", relying on at most {hertz} Hz");
         }
     }
@@ -295,7 +296,7 @@ impl Timings<'_> {
             Measure::Jitter => spread(&row.jitter, of, &apart.unsummed(), scale)?,
             Measure::Count => counted(row.activations, &missing, 1.0),
             Measure::Rate => self.rate(row.activations, &missing, scale),
-            Measure::Load => self.loads(figures, row, of)?,
+            Measure::Load => self.loads(figures, row, of, scale)?,
             Measure::StackPeak => stack(row, figures.gaps)?,
             Measure::Interval | Measure::Value => return Err(no_such_figure()),
         };
@@ -322,7 +323,7 @@ impl Timings<'_> {
         Ok(found)
     }
 
-    fn loads(&self, figures: &TaskFigures, row: &tasks::Figures, of: Of) -> Found {
+    fn loads(&self, figures: &TaskFigures, row: &tasks::Figures, of: Of, scale: Scale) -> Found {
         let loads = figures.loads(row, self.end.latest);
         if loads.windows == 0 {
             return Err(Absent::new(
@@ -336,15 +337,13 @@ impl Timings<'_> {
             Of::Mean => (loads.mean, mean),
             _ => (loads.most, most),
         };
-        let basis = match loads.windows {
-            1 => "over one window".to_owned(),
-            windows => format!("over every window in the time of {windows}"),
-        };
+        let length = duration_ns(figures.window() as f64 * scale.ns);
+        let basis = format!("over every position of a window of {length}");
         let mut found = Figure::between(observed, bounds, loads.windows, basis);
         found.possible = SHARE;
         found.evidence.lossy = figures.gaps > 0;
         if figures.gaps > 0 {
-            found.evidence.basis += "; something is missing in some";
+            found.evidence.basis += "; who had the core is unknown in some";
         }
         Ok(found)
     }

@@ -16,7 +16,9 @@ use weltblick_core::judge::{
     About, BudgetFile, CheckReport, Executed, Point, SHORTEST_RUN, TimingSubject, Timings,
     USUAL_WINDOW, Verdict, address_of, against_times, judge,
 };
-use weltblick_core::measure::execution::{BlockCounts, Calls, Crossings, Listing, Seen};
+use weltblick_core::measure::execution::{
+    BlockCounts, Calls, Crossings, Listing, Seen, TimeAgreement,
+};
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::signals::{FromText, Signals};
@@ -121,6 +123,7 @@ struct Ran<'a> {
     seen: Seen,
     calls: Option<Calls<'a>>,
     ways: Vec<(Vec<Point>, Calls<'a>)>,
+    times_disagree: u64,
 }
 
 impl<'a> Ran<'a> {
@@ -141,14 +144,18 @@ impl<'a> Ran<'a> {
         let listing = Listing::of(image);
         if !capture.has_flow() {
             let seen = Seen::of_samples(samples, &listing);
-            return Ok(Some(Self { listing, seen, calls: None, ways: Vec::new() }));
+            let (calls, ways, times_disagree) = (None, Vec::new(), 0);
+            return Ok(Some(Self { listing, seen, calls, ways, times_disagree }));
         }
         let calls = Calls::new(image, capture.flow_clocking());
-        let mut beside: Beside<'_> = (Some(BlockCounts::default()), None);
+        let mut agreement = TimeAgreement::default();
+        let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut agreement));
         let (code, calls) = Part::default().follow(capture, &[], &mut beside, calls)?;
-        let seen = seen_of(capture, &beside.0.unwrap_or_default().into_tally(&code), &listing);
+        let counts = beside.0.unwrap_or_default();
+        let times_disagree = agreement.contradictions();
+        let seen = seen_of(capture, &counts.into_tally(&code), &listing);
         let ways = ways(budgets, capture)?;
-        Ok(Some(Self { listing, seen, calls: Some(calls), ways }))
+        Ok(Some(Self { listing, seen, calls: Some(calls), ways, times_disagree }))
     }
 
     fn executed(&self, capture: &'a Capture) -> Result<Executed<'_>> {
@@ -162,6 +169,7 @@ impl<'a> Ran<'a> {
             scale: clock.map(|clock| Scale::of(clock, Some(clock))),
             intrusive: capture.conduct().intrusive,
             kept_the_end: capture.kept_the_end(),
+            times_disagree: self.times_disagree,
         })
     }
 }
