@@ -14,6 +14,9 @@ const LONGEST_WAIT: f64 = 1000.0;
 pub(super) const LOSE_NOTHING: &str =
     "lose nothing: sample more slowly, trace less beside, or widen the link";
 
+/// What helps where bounds lie on either side of a limit, and nothing is missing.
+pub(super) const SHARPEN: &str = "the true figure lies between the bounds, on either side of the limit: sharpen the timestamps (a smaller prescaler, no overflow)";
+
 /// Something that speaks against a figure.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct Objection {
@@ -204,8 +207,10 @@ fn advise(judgement: &mut Judgement, limit: &Limit, figure: &Figure) {
     }
     let doubt = figure.evidence.against.first().map(Doubt::advice);
     let lossy = figure.evidence.lossy;
-    judgement.advice = Some(doubt.unwrap_or_else(|| {
-        if lossy { LOSE_NOTHING.into() } else { figure.evidence.narrows.into() }
+    judgement.advice = Some(doubt.unwrap_or_else(|| match figure.evidence.narrows {
+        _ if lossy => LOSE_NOTHING.into(),
+        "" => SHARPEN.into(),
+        narrows => narrows.into(),
     }));
 }
 

@@ -7,7 +7,7 @@
 //! even if all of them had been shorter.
 
 use super::entry::Of;
-use super::judgement::LOSE_NOTHING;
+use super::judgement::{LOSE_NOTHING, SHARPEN};
 use crate::figure::{Absent, Doubt, Evidence, FROM_ZERO, Figure};
 use crate::measure::bridges::Bridges;
 use crate::measure::statistic::Scale;
@@ -15,8 +15,6 @@ use crate::stats::{Bounds, Spread, Ticks};
 use crate::time::duration_ns;
 
 pub(super) type Found = Result<Figure, Absent>;
-
-const SHARPEN: &str = "the true figure lies between the bounds, on either side of the limit: sharpen the timestamps (a smaller prescaler, no overflow)";
 
 /// Nothing bounds how many.
 const UNCOUNTED: u64 = u64::MAX / 4;

@@ -481,14 +481,16 @@ pub(super) fn no_such_figure() -> Absent {
 fn load(row: &Figures, span: Ticks, unknown: f64) -> Figure {
     let busy = row.busy as f64;
     let [shortest, all] = [span.low, span.high].map(|ticks| ticks.max(1) as f64);
-    let mut bounds = Bounds { low: busy / all, high: (busy + unknown) / shortest };
-    // Where beginnings and ends are known to windows, so is what lies between them.
-    if let Some(own) = row.own.mean() {
-        let runs = row.own.count() as f64;
-        bounds.low = bounds.low.min(own.low * runs / all);
-        bounds.high = bounds.high.max((own.high * runs + unknown) / shortest);
-    }
-    bounds.high = bounds.high.min(1.0);
+    // Where beginnings and ends are known to windows, so is what lies between them; of runs without a duration, as
+    // far as of the least known.
+    let blur = row.own.mean().map_or(0.0, |own| {
+        let whole = (own.high - own.low) * row.own.count() as f64;
+        whole + row.own.widest() as f64 * row.cut as f64
+    });
+    let bounds = Bounds {
+        low: ((busy - blur) / all).max(0.0),
+        high: ((busy + blur + unknown) / shortest).min(1.0),
+    };
     let count = row.entries;
     let basis = format!("of {count} runs, {:.1} % of the time unknown", 100.0 * unknown / all);
     let mut found = Figure::between(busy / (all - unknown).max(1.0), bounds, count, basis);

@@ -240,7 +240,7 @@ fn it_says_when_there_is_enough() {
     ));
     assert_eq!(ended.code, 0, "{}", ended.err);
     assert!(ended.err.contains("= you have enough"), "{}", ended.err);
-    assert!(ended.out.contains("every budget is decided"), "{}", ended.out);
+    assert!(ended.out.contains("every budget on shares is decided"), "{}", ended.out);
 }
 
 #[test]

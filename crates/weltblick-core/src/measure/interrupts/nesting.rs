@@ -438,7 +438,7 @@ impl<W: Watcher> Nesting<W> {
     /// An event without a time, where others have times: it lies somewhere between those around it, as if it
     /// had been lost. Whether that is so.
     #[cold]
-    fn undated(&mut self) -> bool {
+    pub(crate) fn undated(&mut self) -> bool {
         let has_times = self.gaps.first().is_some();
         if has_times {
             let last = Window::exact(self.gaps.last());

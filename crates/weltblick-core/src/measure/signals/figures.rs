@@ -354,6 +354,12 @@ impl<'a> Signals<'a> {
 impl Sink for Signals<'_> {
     #[inline]
     fn event(&mut self, position: Position, event: &Event) {
+        let is_value =
+            matches!(event, Event::Accessed { .. } | Event::Stated(Statement::Quantity { .. }));
+        if let (true, None, Some((_, last))) = (is_value, position.time, self.last) {
+            // It lies somewhere between those around it: nothing that spans it has a time.
+            self.lost(Position { time: Some(last), ..position });
+        }
         match event {
             Event::Accessed { .. } => self.accessed(position, event),
             Event::Stated(statement) => self.stated(position, statement),

@@ -223,6 +223,21 @@ impl StatedSpans {
         told.unwrap_or_else(|| format!("span {span}"))
     }
 
+    /// A statement without a time, where others have times: it lies somewhere between those around it, as if it had
+    /// been lost, but for that it was.
+    #[cold]
+    fn undated(&mut self, event: &Event) {
+        self.gaps += 1;
+        let since = self.gap_watch.begin(Window::exact(self.gap_watch.last()));
+        let all = self.list.iter_mut().chain([&mut self.unseen]);
+        all.for_each(|span| span.interrupt(Some(since)));
+        if let Event::Stated(Statement::SpanBegan { span }) = event
+            && let Some(span) = self.span(*span)
+        {
+            span.count += 1;
+        }
+    }
+
     fn span(&mut self, span: u32) -> Option<&mut StatedSpan> {
         let at = self.list.iter().position(|known| known.span == span);
         let at = match at {
@@ -248,7 +263,13 @@ impl Sink for StatedSpans {
         if let Some(gap) = self.gap_watch.pass(position, event) {
             self.list.iter_mut().chain([&mut self.unseen]).for_each(|span| span.missing(gap));
         }
+        let has_no_time = position.time.is_none() && self.gap_watch.first().is_some();
         match event {
+            Event::Stated(Statement::SpanBegan { .. } | Statement::SpanEnded { .. })
+                if has_no_time =>
+            {
+                self.undated(event);
+            }
             Event::Stated(Statement::SpanBegan { span }) => {
                 self.span(*span).into_iter().for_each(|span| span.began(position.time));
             }

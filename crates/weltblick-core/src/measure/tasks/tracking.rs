@@ -311,6 +311,13 @@ impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
                 self.nesting.event(position, event);
             }
             Event::Stated(statement) => {
+                let is_of_task = matches!(
+                    statement,
+                    Statement::Ready { .. } | Statement::Runs { .. } | Statement::Stops { .. }
+                );
+                if is_of_task && position.time.is_none() {
+                    self.nesting.undated();
+                }
                 // A request belongs to the handler that runs.
                 self.nesting.event(position, event);
                 let core = self.core();

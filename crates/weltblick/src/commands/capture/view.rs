@@ -66,12 +66,13 @@ impl View<'_> {
             if !enough && watch.has_enough() {
                 enough = true;
                 let line = format!(
-                    "= you have enough: every budget is decided after {} samples",
+                    "= you have enough: every budget on shares is decided after {} samples",
                     show::count(watch.samples())
                 );
                 self.tell(&line, screen.as_mut());
                 if self.args.until_enough() {
-                    let _ = self.outbox.send(Message::Stop("every budget is decided".into()));
+                    let _ =
+                        self.outbox.send(Message::Stop("every budget on shares is decided".into()));
                 }
             }
             if self
