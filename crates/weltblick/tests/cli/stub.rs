@@ -232,11 +232,11 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
     // Eight times slower than usual: it holds some 160 ms, however busy the machine is.
     let options = "--link buffer --buffer-size 4KiB --core-clock 6MHz";
     bench.out(&format!("plan target.toml {options} --out plan.toml"));
-    let capture = |every: &str, out: &str| {
+    let capture = |every: &str, lasting: &str, out: &str| {
         let target = Running::start(&bench, "--core-clock 6MHz");
         let ended = bench.run(&format!(
             "capture {} --plan plan.toml --image buoy/wave-buoy.elf --reset --read-out etb:0xe0042000 \
-             --read-out-every {every} --for 1500ms --out {out} --quiet",
+             --read-out-every {every} --for {lasting} --out {out} --quiet",
             target.stub
         ));
         assert_eq!(ended.code, 0, "{}", ended.err);
@@ -244,7 +244,7 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
         let journal = String::from_utf8(bench.read(&format!("{out}/journal.jsonl"))).unwrap();
         (findings, journal.matches("read_out").count(), journal.matches("overwritten").count())
     };
-    let (findings, times, wrapped) = capture("20ms", "often");
+    let (findings, times, wrapped) = capture("20ms", "4s", "often");
     assert!(times > 2 && bench.path("often/buffer.000002.bin").exists(), "{times}");
     assert!(!findings.contains("\"fault\""), "{findings}");
     // On a busy machine one may come too late.
@@ -252,7 +252,7 @@ fn a_buffer_on_the_chip_is_read_out_again_and_again() {
     let profile = bench.json("profile often");
     assert!(profile["recording"]["samples"].as_u64().unwrap() > 100, "{profile}");
     assert_eq!(profile["rows"][0]["kind"], "asleep");
-    let (findings, ..) = capture("700ms", "seldom");
+    let (findings, ..) = capture("700ms", "1500ms", "seldom");
     assert!(findings.contains("had wrapped before"), "{findings}");
 }
 
