@@ -145,8 +145,6 @@ pub enum Doubt {
         /// In so many intervals between timestamps.
         places: u64,
     },
-    /// Something was not traced.
-    CodeMissing,
     /// A buffer that kept the end says nothing of what it overwrote.
     KeptTheEnd,
 }
@@ -195,7 +193,6 @@ impl Doubt {
             Self::PartialValues => "partial_values",
             Self::TooManySignals => "too_many_signals",
             Self::TimesDisagree { .. } => "times_disagree",
-            Self::CodeMissing => "code_missing",
             Self::KeptTheEnd => "kept_the_end",
         }
     }
@@ -233,7 +230,6 @@ impl Doubt {
             | Self::InStep { .. }
             | Self::FewSamples { .. }
             | Self::LeftOut
-            | Self::CodeMissing
             | Self::KeptTheEnd
             | Self::ValuesLost { .. }
             | Self::Polled
@@ -316,7 +312,6 @@ impl Doubt {
             Self::TimesDisagree { places } => format!(
                 "cycle counts and timestamps of the instruction trace disagree in {places} places: packets vanished there"
             ),
-            Self::CodeMissing => "something is missing: what ran there is unknown".into(),
             Self::KeptTheEnd => "the buffer kept the end of the trace: what it overwrote is unknown".into(),
         }
     }
@@ -374,7 +369,7 @@ impl Doubt {
             Self::Polled => "watch it with a comparator (`plan --watch`)".into(),
             Self::ReadsOnly => "trace its writes".into(),
             Self::PartialValues => "trace addresses too, or watch the part".into(),
-            Self::CodeMissing | Self::TimesDisagree { .. } => {
+            Self::TimesDisagree { .. } => {
                 "lose nothing: trace less, or give the trace unit a wider port".into()
             }
             Self::KeptTheEnd => "record all of it, or read the buffer out before it wraps".into(),

@@ -74,12 +74,21 @@ impl Bridges {
         self.asked = open.start.map(|_| open.from);
     }
 
-    /// The recording ended then, and no start came since the last gap, if there was one: how long that was at least.
-    pub fn end(&mut self, end: Window) -> Option<u64> {
-        let open = self.open?;
-        self.dangling = end.latest.saturating_sub(open.from);
-        self.longest = self.longest.max(self.dangling);
-        Some(end.earliest.saturating_sub(open.until))
+    /// How long nothing started up to the end of the recording: since the last start, or, where something is missing
+    /// after it, between the end of that gap and the start before it.
+    pub fn silence(&mut self, last: Option<Window>, end: Window) -> Ticks {
+        let (low, high) = match (last, self.open) {
+            (Some(last), _) => (last.latest, last.earliest),
+            (None, Some(open)) => (open.until, open.from),
+            (None, None) => return Ticks::default(),
+        };
+        let silence =
+            Ticks { low: end.earliest.saturating_sub(low), high: end.latest.saturating_sub(high) };
+        if last.is_none() {
+            self.dangling = silence.high;
+            self.longest = self.longest.max(silence.high);
+        }
+        silence
     }
 
     /// The longest that may lie from one start to the next where one of them is missing.

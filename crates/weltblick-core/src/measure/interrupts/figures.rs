@@ -27,9 +27,9 @@ pub struct Figures {
     pub cut: u64,
     /// Of these, open when the recording began, and when it ended.
     pub open: [u64; 2],
-    /// The longest that was seen of an open one: from start to end, and without what pre-empted it.
+    /// The longest that was seen of an open one, from start to end.
     pub open_elapsed: u64,
-    /// The same without what pre-empted it.
+    /// The longest that an open one was seen to run itself, without what pre-empted it.
     pub open_own: u64,
     /// From the last start to the end of the recording, in ticks: no start came in that time.
     pub silence: Ticks,
@@ -345,13 +345,7 @@ impl InterruptFigures {
     pub fn ended_at(&mut self, end: Option<Window>) {
         let Some(end) = end else { return };
         for row in &mut self.rows {
-            row.silence = match row.last {
-                Some(last) => between(last, end),
-                // After a gap: a start may hide there.
-                None => {
-                    row.bridges.end(end).map_or_else(Ticks::default, |low| Ticks { low, high: low })
-                }
-            };
+            row.silence = row.bridges.silence(row.last, end);
         }
     }
 }

@@ -151,13 +151,8 @@ impl StatedSpan {
     /// From its last beginning to the end of the recording, in ticks.
     #[must_use]
     pub fn silence(&self, end: Window) -> Ticks {
-        match self.last {
-            Some(last) => between(last, end),
-            None => {
-                let mut bridges = self.bridges;
-                bridges.end(end).map_or_else(Ticks::default, |low| Ticks { low, high: low })
-            }
-        }
+        let mut bridges = self.bridges;
+        bridges.silence(self.last, end)
     }
 
     /// Something is missing, and no time is lost; or nothing tells how much.

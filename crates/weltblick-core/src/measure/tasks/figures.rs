@@ -363,13 +363,7 @@ impl TaskFigures {
     pub fn ended_at(&mut self, end: Option<Window>) {
         let Some(end) = end else { return };
         for row in &mut self.rows {
-            row.silence = match row.last {
-                Some(last) => between(last, end),
-                // After a gap: a start may hide there.
-                None => {
-                    row.bridges.end(end).map_or_else(Ticks::default, |low| Ticks { low, high: low })
-                }
-            };
+            row.silence = row.bridges.silence(row.last, end);
         }
     }
 
