@@ -227,7 +227,8 @@ fn nothing_is_falsely_met_or_broken() {
             let silent = if habit == Habit::FallsSilent { 0.3 } else { 0.0 };
             let most = match fault {
                 Fault::Clean => 0.0 + silent,
-                Fault::Cut => 0.1 + silent,
+                // 5 to 7 % over many recordings; twelve of them scatter.
+                Fault::Cut => 0.15 + silent,
                 _ => 0.8,
             };
             assert!(
