@@ -310,7 +310,7 @@ fn atoms_of_every_instruction_to_counts(bencher: Bencher<'_, '_>) {
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut counts = BlockCounts::default();
-        let mut flow = Etmv3Flow::new(&image);
+        let mut flow = Etmv3Flow::new(&image, &etmv3::Settings::default());
         let mut decoder = etmv3::Decoder::new(etmv3::Settings::default());
         for chunk in stream.chunks(256 << 10) {
             decoder.push(chunk, &mut flow.feeding(&mut counts));

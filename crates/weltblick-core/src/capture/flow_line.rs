@@ -3,13 +3,16 @@
 use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
 use crate::event::LossReason;
 use crate::flow::{
-    Clocking, Code, Etmv3Flow, Etmv3State, Etmv4Flow, Etmv4State, Gap, MtbFlow, Sink,
+    Clocking, Code, Etmv3Flow, Etmv3State, Etmv4Flow, Etmv4State, Gap, Held, Holding, MtbFlow,
+    Receive, Sink, To,
 };
 use crate::image::Image;
 use crate::wire::{Malformed, etmv3, etmv4, mtb, tpiu};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
+/// Bytes that are read before it is looked how much waits to be confirmed.
+const AT_ONCE: usize = 4 << 10;
 /// Bytes of a source between two anchors.
 const ANCHOR_EVERY: u64 = 256 << 10;
 
@@ -46,6 +49,7 @@ pub struct FlowLine<'a> {
     framing: Option<tpiu::Deframer>,
     trace_id: Option<tpiu::TraceId>,
     reading: Reading<'a>,
+    held: Held,
     anchors: Option<Anchors>,
 }
 
@@ -78,7 +82,11 @@ impl<'a> FlowLine<'a> {
             Framing::None => None,
             Framing::Tpiu(start) => Some(tpiu::Deframer::new(start)),
         };
-        Some(Self { framing, trace_id: *trace_id, reading, anchors: None })
+        let held = match reading {
+            Reading::Mtb(..) => Held::that_confirms_itself(),
+            Reading::Etmv3(..) | Reading::Etmv4(..) => Held::default(),
+        };
+        Some(Self { framing, trace_id: *trace_id, reading, held, anchors: None })
     }
 
     /// The same, for bytes from `anchor` on, which may be the middle of a packet. Only for protocols that
@@ -96,7 +104,8 @@ impl<'a> FlowLine<'a> {
             Framing::None => None,
             Framing::Tpiu(start) => Some(tpiu::Deframer::resuming(start, anchor.stream, anchor.id)),
         };
-        Some(Self { framing, trace_id: *trace_id, reading, anchors: None })
+        let held = Held::default();
+        Some(Self { framing, trace_id: *trace_id, reading, held, anchors: None })
     }
 
     /// From here on, places are remembered at which reading may begin in frames.
@@ -164,67 +173,85 @@ impl<'a> FlowLine<'a> {
     /// The blocks that were reached so far.
     #[must_use]
     pub const fn code(&self) -> &Code<'a> {
-        match &self.reading {
-            Reading::Etmv3(_, flow) => flow.code(),
-            Reading::Etmv4(_, flow) => flow.code(),
-            Reading::Mtb(_, _, flow) => flow.code(),
-        }
+        self.reading.code()
     }
 
     /// Reads the next bytes of the stream.
-    pub fn push(&mut self, bytes: &[u8], mut sink: &mut dyn Sink) {
-        self.push_into(bytes, &mut sink);
+    pub fn push(&mut self, bytes: &[u8], sink: &mut dyn Sink) {
+        self.push_to(bytes, &mut To(sink));
     }
 
     /// Reads the next bytes for one sink alone: compiled for it, where a call for each block would cost too much.
     pub fn push_into<S: Sink>(&mut self, bytes: &[u8], sink: &mut S) {
-        let Self { framing, trace_id, reading, anchors } = self;
+        self.push_to(bytes, &mut To(sink));
+    }
+
+    fn push_to(&mut self, bytes: &[u8], to: &mut dyn Receive) {
+        let Self { framing, trace_id, reading, held, anchors } = self;
         match framing {
-            None => reading.push(bytes, sink),
+            None => reading.push(bytes, held, to),
             Some(deframer) => {
                 let anchors = anchors.as_mut();
-                deframer.push(bytes, &mut Unframe { trace_id: *trace_id, reading, anchors, sink });
+                deframer
+                    .push(bytes, &mut Unframe { trace_id: *trace_id, reading, held, anchors, to });
             }
         }
     }
 
     /// Bytes are missing here, or were not recorded by choice (`None`).
-    pub fn gap(&mut self, why: Option<LossReason>, mut sink: &mut dyn Sink) {
-        let sink = &mut sink;
-        let Self { framing, trace_id, reading, anchors } = self;
+    pub fn gap(&mut self, why: Option<LossReason>, sink: &mut dyn Sink) {
+        let to = &mut To(sink);
+        let Self { framing, trace_id, reading, held, anchors } = self;
         let half = if why.is_none() { Malformed::Unwanted } else { Malformed::FramingLoss };
-        reading.interrupt(half, sink);
+        reading.interrupt(half, held, to);
         if let Some(deframer) = framing {
-            let anchors = anchors.as_mut();
-            deframer.interrupt(&mut Unframe { trace_id: *trace_id, reading, anchors, sink });
+            let (trace_id, anchors) = (*trace_id, anchors.as_mut());
+            deframer.interrupt(&mut Unframe { trace_id, reading, held, anchors, to });
         }
-        reading.gap(if why.is_none() { Gap::Unwatched } else { Gap::Missing }, sink);
+        reading.gap(if why.is_none() { Gap::Unwatched } else { Gap::Missing }, held, to);
     }
 
     /// Ends the stream: the blocks that were reached.
-    pub fn finish(self, mut sink: &mut dyn Sink) -> Code<'a> {
-        let sink = &mut sink;
-        let Self { framing, trace_id, mut reading, .. } = self;
+    pub fn finish(self, sink: &mut dyn Sink) -> Code<'a> {
+        let to = &mut To(sink);
+        let Self { framing, trace_id, mut reading, mut held, .. } = self;
         if let Some(deframer) = framing {
-            let reading = &mut reading;
-            deframer.finish(&mut Unframe { trace_id, reading, anchors: None, sink });
+            let (reading, held) = (&mut reading, &mut held);
+            deframer.finish(&mut Unframe { trace_id, reading, held, anchors: None, to });
         }
-        match reading {
+        let holding = &mut Holding { held: &mut held, to };
+        let code = match reading {
             Reading::Etmv3(decoder, mut flow) => {
-                decoder.finish(&mut flow.feeding(sink));
-                flow.finish(sink);
+                decoder.finish(&mut flow.feeding(holding));
+                flow.finish(holding);
                 flow.into_code()
             }
             Reading::Etmv4(decoder, mut flow) => {
-                decoder.finish(&mut flow.feeding(sink));
-                flow.finish(sink);
+                decoder.finish(&mut flow.feeding(holding));
+                flow.finish(holding);
                 flow.into_code()
             }
             Reading::Mtb(decoder, _, mut flow) => {
-                decoder.finish(&mut flow.feeding(sink));
+                decoder.finish(&mut flow.feeding(holding));
                 flow.into_code()
             }
-        }
+        };
+        held.finish(&code, to);
+        code
+    }
+
+    /// A piece begins here that is read beside others: what waits belongs to the one before. Returns the addresses that
+    /// are known on the return stack, the oldest first.
+    pub(crate) fn begin_piece(&mut self) -> Vec<u64> {
+        self.held.begin_piece();
+        self.etmv4_mut().map(Etmv4Flow::begin_piece).unwrap_or_default()
+    }
+
+    /// Tells `sink` what waited at the end of the piece `before`, if this reader found it right. Whether one reader of
+    /// both would have told the same.
+    pub(crate) fn settle_for(&self, before: &mut Self, sink: &mut dyn Sink) -> bool {
+        let Self { reading, held, .. } = before;
+        self.held.settle_for(held, reading.code(), &mut To(sink))
     }
 }
 
@@ -234,7 +261,7 @@ impl<'a> Reading<'a> {
         Some(match protocol {
             Protocol::Etmv3(settings) => Self::Etmv3(
                 etmv3::Decoder::starting_at(*settings, offset),
-                Box::new(Etmv3Flow::new(image)),
+                Box::new(Etmv3Flow::new(image, settings)),
             ),
             Protocol::Etmv4(settings) => Self::Etmv4(
                 etmv4::Decoder::starting_at(*settings, offset),
@@ -245,15 +272,29 @@ impl<'a> Reading<'a> {
     }
 }
 
-impl Reading<'_> {
-    fn push(&mut self, bytes: &[u8], sink: &mut impl Sink) {
+impl<'a> Reading<'a> {
+    const fn code(&self) -> &Code<'a> {
         match self {
-            Self::Etmv3(decoder, flow) => decoder.push(bytes, &mut flow.feeding(sink)),
-            Self::Etmv4(decoder, flow) => decoder.push(bytes, &mut flow.feeding(sink)),
-            Self::Mtb(decoder, pushed, flow) => {
-                *pushed += bytes.len() as u64;
-                decoder.push(bytes, &mut flow.feeding(sink));
+            Self::Etmv3(_, flow) => flow.code(),
+            Self::Etmv4(_, flow) => flow.code(),
+            Self::Mtb(_, _, flow) => flow.code(),
+        }
+    }
+}
+
+impl Reading<'_> {
+    fn push(&mut self, bytes: &[u8], held: &mut Held, to: &mut dyn Receive) {
+        for bytes in bytes.chunks(AT_ONCE) {
+            let holding = &mut Holding { held, to };
+            match self {
+                Self::Etmv3(decoder, flow) => decoder.push(bytes, &mut flow.feeding(holding)),
+                Self::Etmv4(decoder, flow) => decoder.push(bytes, &mut flow.feeding(holding)),
+                Self::Mtb(decoder, pushed, flow) => {
+                    *pushed += bytes.len() as u64;
+                    decoder.push(bytes, &mut flow.feeding(holding));
+                }
             }
+            held.limit(self.code(), to);
         }
     }
 
@@ -267,41 +308,45 @@ impl Reading<'_> {
     }
 
     /// Half a packet is lost.
-    fn interrupt(&mut self, why: Malformed, sink: &mut impl Sink) {
+    fn interrupt(&mut self, why: Malformed, held: &mut Held, to: &mut dyn Receive) {
         match self {
             Self::Etmv3(decoder, _) => decoder.interrupt(why),
             Self::Etmv4(decoder, _) => decoder.interrupt(why),
-            Self::Mtb(decoder, _, flow) => decoder.interrupt(&mut flow.feeding(sink)),
+            Self::Mtb(decoder, _, flow) => {
+                decoder.interrupt(&mut flow.feeding(&mut Holding { held, to }));
+            }
         }
     }
 
-    fn gap(&mut self, gap: Gap, sink: &mut impl Sink) {
+    fn gap(&mut self, gap: Gap, held: &mut Held, to: &mut dyn Receive) {
+        let holding = &mut Holding { held, to };
         match self {
-            Self::Etmv3(decoder, flow) => flow.gap(decoder.offset(), gap, sink),
-            Self::Etmv4(decoder, flow) => flow.gap(decoder.offset(), gap, sink),
-            Self::Mtb(_, pushed, flow) => flow.gap(*pushed, gap, sink),
+            Self::Etmv3(decoder, flow) => flow.gap(decoder.offset(), gap, holding),
+            Self::Etmv4(decoder, flow) => flow.gap(decoder.offset(), gap, holding),
+            Self::Mtb(_, pushed, flow) => flow.gap(*pushed, gap, holding),
         }
     }
 }
 
 /// Hands the source its bytes.
-struct Unframe<'f, 'a, S> {
+struct Unframe<'f, 'a> {
     trace_id: Option<tpiu::TraceId>,
     reading: &'f mut Reading<'a>,
+    held: &'f mut Held,
     anchors: Option<&'f mut Anchors>,
-    sink: &'f mut S,
+    to: &'f mut dyn Receive,
 }
 
-impl<S: Sink> tpiu::Sink for Unframe<'_, '_, S> {
+impl tpiu::Sink for Unframe<'_, '_> {
     fn data(&mut self, id: tpiu::TraceId, bytes: &[u8], _frame: u64) {
         if Some(id) == self.trace_id {
-            self.reading.push(bytes, self.sink);
+            self.reading.push(bytes, self.held, self.to);
         }
     }
 
     fn loss(&mut self, _at: Range<u64>, _why: tpiu::Damage) {
-        self.reading.interrupt(Malformed::FramingLoss, self.sink);
-        self.reading.gap(Gap::Missing, self.sink);
+        self.reading.interrupt(Malformed::FramingLoss, self.held, self.to);
+        self.reading.gap(Gap::Missing, self.held, self.to);
     }
 
     fn synchronised(&mut self, _at: Range<u64>) {}
@@ -319,6 +364,6 @@ impl<S: Sink> tpiu::Sink for Unframe<'_, '_, S> {
 
     /// These bytes may be this source's: it starts inside a packet.
     fn orphaned(&mut self, _frame: u64, _bytes: usize) {
-        self.reading.interrupt(Malformed::FramingLoss, self.sink);
+        self.reading.interrupt(Malformed::FramingLoss, self.held, self.to);
     }
 }

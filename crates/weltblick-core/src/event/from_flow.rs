@@ -315,7 +315,11 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
             Moment::Gap(gap) => self.gap(gap),
             // A debugger halts the core, for as long as it likes.
             Moment::Entered { exception: None, .. } => self.ran.waits += 1,
-            Moment::Time { .. } | Moment::Context { .. } => {}
+            Moment::Time { .. }
+            | Moment::Context { .. }
+            | Moment::Unconfirmed
+            | Moment::Overdue
+            | Moment::Confirmed => {}
         }
     }
 

@@ -302,6 +302,7 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
         }
         let time = reader.tick(ticks, relation);
         reader.sent[source] = time.earliest;
+        reader.is_paced |= source == SAMPLES;
         let time = Some(time);
         sink.event(Position { origin: reader.origin, offset: at.start, time }, &event);
     }
@@ -370,7 +371,7 @@ impl ItmReader {
         if let Packet::Stimulus { port, size, value } = packet {
             return self.stimulus(offset, port, size.bytes() as u8, value, sink);
         }
-        if packet == Packet::Overflow && !self.is_paced && self.sent[SAMPLES] == 0 {
+        if packet == Packet::Overflow && !self.is_paced {
             let event = Event::Lost { bytes: offset..offset, why: LossReason::OverflowUntimed };
             self.forget_marks();
             return self.hold(offset, event, sink);

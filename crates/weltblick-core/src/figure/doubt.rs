@@ -147,6 +147,10 @@ pub enum Doubt {
     },
     /// A buffer that kept the end says nothing of what it overwrote.
     KeptTheEnd,
+    /// What ran behind the last synchronisation is a part of it.
+    Unconfirmed,
+    /// The trace synchronises too seldom to find out in time what is wrong in it.
+    SeldomSynchronised,
 }
 
 const STATE_REQUEST: &str =
@@ -194,6 +198,8 @@ impl Doubt {
             Self::TooManySignals => "too_many_signals",
             Self::TimesDisagree { .. } => "times_disagree",
             Self::KeptTheEnd => "kept_the_end",
+            Self::Unconfirmed => "unconfirmed",
+            Self::SeldomSynchronised => "seldom_synchronised",
         }
     }
 
@@ -224,6 +230,7 @@ impl Doubt {
             | Self::SamplesUncounted
             | Self::StoppedForSamples
             | Self::TimesDisagree { .. }
+            | Self::SeldomSynchronised
             | Self::NumberReused
             | Self::Overlapping { .. } => Effect::Both,
             Self::UnwatchedTime { .. }
@@ -231,6 +238,7 @@ impl Doubt {
             | Self::FewSamples { .. }
             | Self::LeftOut
             | Self::KeptTheEnd
+            | Self::Unconfirmed
             | Self::ValuesLost { .. }
             | Self::Polled
             | Self::ReadsOnly
@@ -313,6 +321,12 @@ impl Doubt {
                 "cycle counts and timestamps of the instruction trace disagree in {places} places: packets vanished there"
             ),
             Self::KeptTheEnd => "the buffer kept the end of the trace: what it overwrote is unknown".into(),
+            Self::Unconfirmed => {
+                "what ran after the last synchronisation is unconfirmed".into()
+            }
+            Self::SeldomSynchronised => {
+                "the trace synchronises too seldom: what ran is not confirmed".into()
+            }
         }
     }
 
@@ -373,6 +387,10 @@ impl Doubt {
                 "lose nothing: trace less, or give the trace unit a wider port".into()
             }
             Self::KeptTheEnd => "record all of it, or read the buffer out before it wraps".into(),
+            Self::Unconfirmed => "measure longer".into(),
+            Self::SeldomSynchronised => {
+                "let the trace unit synchronise every few kilobytes (`TRCSYNCPR`, `ETMSYNCFR`)".into()
+            }
         }
     }
 }

@@ -99,6 +99,21 @@ impl Figure {
         }
     }
 
+    /// Whether its bounds hold those of another.
+    #[must_use]
+    pub fn spans(&self, other: &Self) -> bool {
+        self.low <= other.low && self.high >= other.high && self.extremes == other.extremes
+    }
+
+    /// It may as well be the other.
+    pub fn widen(&mut self, other: &Self) {
+        (self.low, self.high) = (self.low.min(other.low), self.high.max(other.high));
+        let join =
+            |a: Bounds, b: Bounds| Bounds { low: a.low.min(b.low), high: a.high.max(b.high) };
+        let both = self.extremes.zip(other.extremes);
+        self.extremes = both.map(|(a, b)| [join(a[0], b[0]), join(a[1], b[1])]);
+    }
+
     /// Something speaks against it: the bounds are those of what is certain all the same.
     pub fn doubt(&mut self, doubt: Doubt) {
         let effect = doubt.effect();

@@ -32,6 +32,8 @@ pub struct Block {
     pub links: bool,
     /// An instruction in it waits: for an interrupt, or an event.
     pub waits: bool,
+    /// One writes a stack pointer: behind a handler that did, another thread may go on.
+    pub sets_stack: bool,
 }
 
 /// How a block ends.

@@ -199,6 +199,7 @@ fn walk(image: &Image, within: Range<u64>, id: BlockId, waits: bool) -> Option<B
         conditional: false,
         links: false,
         waits: false,
+        sets_stack: false,
     };
     let mut at = start;
     while let Some(instruction) =
@@ -208,6 +209,7 @@ fn walk(image: &Image, within: Range<u64>, id: BlockId, waits: bool) -> Option<B
         block.last_length = instruction.length;
         block.instructions += 1;
         block.waits |= instruction.kind == Kind::Wait;
+        block.sets_stack |= instruction.kind == Kind::SetsStack;
         at += u64::from(instruction.length);
         if let Some(end) = end_of(instruction.kind, waits) {
             finish(&mut block, instruction.kind, end, state.is_conditional());

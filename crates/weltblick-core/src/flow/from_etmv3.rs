@@ -5,7 +5,9 @@ use super::piece::Etmv3State;
 use super::stepper::Stepper;
 use super::{Code, Gap, Mismatch, Moment, Sink};
 use crate::image::Image;
-use crate::wire::etmv3::{Atoms, Branch, Exception, InstructionSet, Packet, Reason, Start};
+use crate::wire::etmv3::{
+    Atoms, Branch, Exception, InstructionSet, Packet, Reason, Settings, Start,
+};
 use crate::wire::{self, Malformed};
 use std::ops::Range;
 
@@ -40,6 +42,10 @@ pub struct Etmv3Flow<'a> {
     told: bool,
     /// So was code outside the image, in it.
     outside: bool,
+    /// A synchronisation just said where execution is.
+    placed: bool,
+    /// Branches say where they went, also where that is fixed.
+    broadcasts: bool,
     offset: u64,
 }
 
@@ -56,7 +62,7 @@ enum Held {
 impl<'a> Etmv3Flow<'a> {
     /// At the start of a recording.
     #[must_use]
-    pub fn new(image: &'a Image) -> Self {
+    pub fn new(image: &'a Image, settings: &Settings) -> Self {
         Self {
             stepper: Stepper::new(Code::new(image, false).with_conditions()),
             held: Held::Nothing,
@@ -66,6 +72,8 @@ impl<'a> Etmv3Flow<'a> {
             informed: false,
             told: true,
             outside: false,
+            placed: false,
+            broadcasts: settings.branch_broadcast(),
             offset: 0,
         }
     }
@@ -104,7 +112,7 @@ impl<'a> Etmv3Flow<'a> {
             },
             stamp: self.stamp,
             cycles: self.cycles,
-            flags: [self.tells_soon, self.informed, self.told, self.outside],
+            flags: [self.tells_soon, self.informed, self.told, self.outside, self.placed],
         }
     }
 
@@ -173,6 +181,7 @@ impl<'a> Etmv3Flow<'a> {
     fn atoms(&mut self, offset: u64, atoms: Atoms, sink: &mut impl Sink) {
         let Atoms { bits, count, cycles, cycle_each } = atoms;
         self.offset = offset;
+        self.placed = false;
         if cycles > 0 {
             return self.atoms_with_cycles(atoms, sink);
         }
@@ -312,9 +321,16 @@ impl<'a> Etmv3Flow<'a> {
                 self.enter(offset, exception, sink);
                 self.stepper.arrive(address, sink)
             }
+            None if exception.is_none() && self.is_not_asked() => Err(Mismatch::NotAsked(address)),
             None => self.stepper.address(address, sink),
         };
         self.conclude(result, sink);
+    }
+
+    /// The image says where execution is, and no branch before it left that open: then bytes are missing before this
+    /// one, and where it leads is where execution was going anyhow.
+    fn is_not_asked(&self) -> bool {
+        !self.broadcasts && !self.placed && self.stepper.position().is_some()
     }
 
     fn conclude(&mut self, result: Result<(), Mismatch>, sink: &mut impl Sink) {
@@ -362,7 +378,11 @@ impl<'a> Etmv3Flow<'a> {
         } else {
             Err(Mismatch::Outside(address))
         };
+        self.placed = result.is_ok();
         self.conclude(result, sink);
+        if self.placed {
+            sink.agreed(self.stepper.code());
+        }
     }
 
     /// Trace begins here: what ran before was not traced.

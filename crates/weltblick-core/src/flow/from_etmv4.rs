@@ -32,6 +32,8 @@ pub struct Etmv4Flow<'a> {
     told: bool,
     /// So was code outside the image, in it.
     outside: bool,
+    /// A trace info packet came, and no address behind it yet: that one says where execution is.
+    synchronising: bool,
 }
 
 impl<'a> Etmv4Flow<'a> {
@@ -46,6 +48,7 @@ impl<'a> Etmv4Flow<'a> {
             informed: false,
             told: true,
             outside: false,
+            synchronising: false,
         }
     }
 
@@ -81,7 +84,7 @@ impl<'a> Etmv4Flow<'a> {
             speculation,
             exception: self.exception,
             owners: self.follower.stack().map_or_else(Vec::new, ReturnStack::owners),
-            flags: [self.informed, self.told, self.outside],
+            flags: [self.informed, self.told, self.outside, self.synchronising],
         }
     }
 
@@ -108,7 +111,7 @@ impl<'a> Etmv4Flow<'a> {
 
     /// Bytes are missing at `offset`, or were not recorded by choice.
     pub fn gap(&mut self, offset: u64, gap: Gap, sink: &mut impl Sink) {
-        self.informed = false;
+        (self.informed, self.synchronising) = (false, false);
         self.open(offset, gap, sink);
     }
 
@@ -132,6 +135,7 @@ impl<'a> Etmv4Flow<'a> {
     fn contradict(&mut self, offset: u64, what: Mismatch, sink: &mut impl Sink) {
         let outside = matches!(what, Mismatch::Outside(_));
         self.informed &= outside;
+        self.synchronising &= outside;
         if !self.told || outside && !self.outside {
             self.told = true;
             self.outside = outside;
@@ -223,7 +227,7 @@ impl<'a> Etmv4Flow<'a> {
                 self.follower.left();
                 sink.moment(offset, &Moment::Left);
             }
-            Packet::TraceInfo(_) => self.informed = true,
+            Packet::TraceInfo(_) => self.trace_info(sink),
             Packet::TraceOn => self.trace_on(offset, sink),
             Packet::Overflow => self.open(offset, Gap::Overflow, sink),
             Packet::Discard => self.open(offset, Gap::Discarded, sink),
@@ -247,6 +251,14 @@ impl<'a> Etmv4Flow<'a> {
             | Packet::Conditional(_)
             | Packet::Ignore => {}
         }
+    }
+
+    /// A synchronisation begins. Where the one before said no address, nothing contradicted it since.
+    fn trace_info(&mut self, sink: &mut impl Sink) {
+        if std::mem::replace(&mut self.synchronising, true) {
+            sink.agreed(self.follower.code());
+        }
+        self.informed = true;
     }
 
     #[inline(always)]
@@ -276,7 +288,12 @@ impl<'a> Etmv4Flow<'a> {
             None => self.follower.address(address, sink),
         };
         match result {
-            Ok(()) => (self.told, self.outside) = (false, false),
+            Ok(()) => {
+                (self.told, self.outside) = (false, false);
+                if std::mem::take(&mut self.synchronising) {
+                    sink.agreed(self.follower.code());
+                }
+            }
             Err(what) => self.contradict(offset, what, sink),
         }
     }

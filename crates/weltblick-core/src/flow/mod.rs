@@ -14,6 +14,7 @@ mod follower;
 mod from_etmv3;
 mod from_etmv4;
 mod from_mtb;
+mod held;
 mod only;
 mod piece;
 mod return_stack;
@@ -29,6 +30,7 @@ pub use follower::Follower;
 pub use from_etmv3::Etmv3Flow;
 pub use from_etmv4::Etmv4Flow;
 pub use from_mtb::MtbFlow;
+pub(crate) use held::{Held, Holding, Receive, To};
 pub use only::{Edge, Only};
 pub use piece::{Etmv3State, Etmv4State};
 pub(crate) use slowest::{EXCEPTION, Ran, Slowest};
@@ -53,6 +55,9 @@ pub trait Sink {
     fn at(&mut self, _offset: u64) {}
     /// Something other than code: where in the origin's bytes, and what.
     fn moment(&mut self, _offset: u64, _moment: &Moment) {}
+    /// At a synchronisation the trace said where execution is, and what was told up to here led there. For whoever
+    /// holds back what was told: others are told only then.
+    fn agreed(&mut self, _code: &Code<'_>) {}
     /// Whether the rest of the recording is of no interest: whoever reads it may stop.
     fn has_enough(&self) -> bool {
         false
@@ -81,6 +86,9 @@ impl<S: Sink + ?Sized> Sink for &mut S {
     #[inline(always)]
     fn moment(&mut self, offset: u64, moment: &Moment) {
         (**self).moment(offset, moment);
+    }
+    fn agreed(&mut self, code: &Code<'_>) {
+        (**self).agreed(code);
     }
     fn has_enough(&self) -> bool {
         (**self).has_enough()
@@ -198,6 +206,12 @@ pub enum Moment {
     },
     /// What ran from here on is not known, until the next arrival.
     Gap(Gap),
+    /// The recording ends behind what is told from here on, and no synchronisation has agreed with it.
+    Unconfirmed,
+    /// The same for what is told from here on, since the trace synchronises too seldom to wait for it;
+    Overdue,
+    /// up to here, where it did agree at last.
+    Confirmed,
 }
 
 /// What tells time.
@@ -247,6 +261,21 @@ pub enum Gap {
     Mismatch(Mismatch),
 }
 
+impl Gap {
+    /// Whether it says that what was read before it may be wrong, too: bytes are not as they were sent.
+    pub(crate) const fn contradicts(self) -> bool {
+        match self {
+            Self::Mismatch(mismatch) => !matches!(mismatch, Mismatch::Outside(_)),
+            Self::Damaged { .. } => true,
+            Self::Unwatched
+            | Self::Overflow
+            | Self::Discarded
+            | Self::Missing
+            | Self::Uncounted(_) => false,
+        }
+    }
+}
+
 /// How packets and image disagree.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Mismatch {
@@ -269,6 +298,8 @@ pub enum Mismatch {
         /// Where the packets lead.
         told: u64,
     },
+    /// The packets say where a branch went, here, and there is none whose target the image leaves open.
+    NotAsked(u64),
     /// An exception came in at an address that the code since `since` does not reach.
     NotReached {
         /// Where execution was.

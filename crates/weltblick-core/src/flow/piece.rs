@@ -27,7 +27,7 @@ pub struct Etmv4State {
     pub(super) exception: Option<(u64, Exception)>,
     /// Whose entries of the return stack are.
     pub(super) owners: Vec<u32>,
-    pub(super) flags: [bool; 3],
+    pub(super) flags: [bool; 4],
 }
 
 /// The same of an ETMv3.
@@ -37,7 +37,7 @@ pub struct Etmv3State {
     pub(super) held: (u8, u32),
     pub(super) stamp: Option<(u64, u64)>,
     pub(super) cycles: u32,
-    pub(super) flags: [bool; 4],
+    pub(super) flags: [bool; 5],
 }
 
 /// The return stack of a reader, where it has one: entries, the oldest first.

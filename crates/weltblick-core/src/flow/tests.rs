@@ -253,8 +253,8 @@ fn what_may_be_taken_back_waits() {
 
 fn told_by_version_3(image: &Image, etmcr: u32, packets: &[u8]) -> Vec<String> {
     let mut told = Told::default();
-    let mut flow = Etmv3Flow::new(image);
     let settings = etmv3::Settings { etmcr, ..etmv3::Settings::default() };
+    let mut flow = Etmv3Flow::new(image, &settings);
     let mut decoder = etmv3::Decoder::new(settings);
     let begin = [0, 0, 0, 0, 0, 0x80, 0x08, 0x21, 1, 0, 0, 0];
     decoder.push(&[&begin[..], packets].concat(), &mut flow.feeding(&mut told));
@@ -343,7 +343,7 @@ fn a_part_ends_where_its_end_may_be_missing() {
     // movs, movs, b 0; then nop, bx lr at 6.
     let image = image(&[0x2000, 0x2101, 0xe7fc, 0xbf00, 0x4770]);
     let only = |from: Option<Edge>, until: Option<Edge>, packets: &[u8]| {
-        let mut flow = Etmv3Flow::new(&image);
+        let mut flow = Etmv3Flow::new(&image, &etmv3::Settings::default());
         flow.cut_at(&[2]);
         let mut only = Only::new(from, until, Told::default());
         let mut decoder = etmv3::Decoder::new(etmv3::Settings::default());
@@ -532,7 +532,7 @@ proptest! {
         let stream = [&[0, 0, 0, 0, 0, 0x80, 0x08, 0x21, 1, 0, 0, 0][..], &packets].concat();
         let run = |chunk: usize| {
             told_of_any(&image, chunk, |told| {
-                let mut flow = Etmv3Flow::new(&image);
+                let mut flow = Etmv3Flow::new(&image, &settings);
                 let mut decoder = etmv3::Decoder::new(settings);
                 for bytes in stream.chunks(chunk) {
                     decoder.push(bytes, &mut flow.feeding(told));

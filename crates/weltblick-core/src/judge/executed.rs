@@ -32,6 +32,19 @@ pub struct Executed<'a> {
     pub kept_the_end: bool,
     /// In so many places cycle counts and timestamps disagree: something vanished there.
     pub times_disagree: u64,
+    /// The same without what no synchronisation confirms, where there is such.
+    pub confirmed: Option<Confirmed<'a>>,
+}
+
+/// What was executed before the last synchronisation that agrees with it.
+#[derive(Debug, Clone, Copy)]
+pub struct Confirmed<'a> {
+    /// What ran.
+    pub seen: &'a Seen,
+    /// Who called whom.
+    pub calls: Option<&'a Calls<'a>>,
+    /// Ways through the code.
+    pub ways: &'a [(Vec<Point>, Calls<'a>)],
 }
 
 /// Something that happens again and again, and how long it takes.
@@ -74,6 +87,25 @@ impl Executed<'_> {
         if self.intrusive {
             found.doubt(Doubt::Stopped);
         }
+    }
+
+    /// A figure with the bounds that it has with what no synchronisation confirms, and without it: nothing is met, or
+    /// broken, by that alone.
+    pub(super) fn agreed(&self, figure: impl Fn(&Executed<'_>) -> Found) -> Found {
+        let mut found = figure(self)?;
+        if self.seen.gaps.overdue || self.seen.gaps.told_wrong > 0 {
+            found.doubt(Doubt::SeldomSynchronised);
+        }
+        let Some(Confirmed { seen, calls, ways }) = self.confirmed else { return Ok(found) };
+        match figure(&Executed { seen, calls, ways, confirmed: None, ..*self }) {
+            Ok(before) if found.spans(&before) => {}
+            Ok(before) => {
+                found.widen(&before);
+                found.doubt(Doubt::Unconfirmed);
+            }
+            Err(_) => found.doubt_with(Doubt::Unconfirmed, Effect::Both),
+        }
+        Ok(found)
     }
 
     /// Whether everything that ran is known.

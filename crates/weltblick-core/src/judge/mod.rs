@@ -19,7 +19,7 @@ mod verdict;
 
 pub use crate::point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
 pub use entry::{About, Budget, CallMeasure, Covered, Measure, Of, TimingFigure, TimingSubject};
-pub use executed::Executed;
+pub use executed::{Confirmed, Executed};
 pub use file::BudgetFile;
 pub use judgement::{Judgement, Objection, Verdict};
 pub use limit::{Comparison, Condition, Limit};

@@ -125,17 +125,19 @@ impl Known<'_> {
                 return self.timings.map_or_else(Vec::new, |timings| timings.find(figure));
             }
             About::Coverage { pattern, measure } => {
-                self.executed.map(|executed| executed.coverage(pattern, *measure))
+                self.executed.map(|executed| executed.agreed(|ran| ran.coverage(pattern, *measure)))
             }
             About::Call { measure, .. } => {
                 let found = self.executed.zip(function);
-                found.map(|(executed, function)| executed.calls(function, *measure))
+                found.map(|(executed, function)| {
+                    executed.agreed(|ran| ran.calls(function, *measure))
+                })
             }
             About::Way { points, measure } => {
-                self.executed.map(|executed| executed.way(points, *measure))
+                self.executed.map(|executed| executed.agreed(|ran| ran.way(points, *measure)))
             }
             About::SelfShare { .. } => function.map(|function| match self.exact() {
-                Some(executed) => executed.share(function),
+                Some(executed) => executed.agreed(|ran| ran.share(function)),
                 None => self.shares.function(function),
             }),
             About::SleepShare => Some(self.shares.sleep()),

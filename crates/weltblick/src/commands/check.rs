@@ -13,8 +13,8 @@ use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
 use weltblick_core::judge::{
-    About, BudgetFile, CheckReport, Executed, Point, SHORTEST_RUN, TimingSubject, Timings,
-    USUAL_WINDOW, Verdict, address_of, against_times, judge,
+    About, BudgetFile, CheckReport, Confirmed, Executed, Point, SHORTEST_RUN, TimingSubject,
+    Timings, USUAL_WINDOW, Verdict, address_of, against_times, judge,
 };
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, Crossings, Listing, Seen, TimeAgreement,
@@ -124,6 +124,15 @@ struct Ran<'a> {
     calls: Option<Calls<'a>>,
     ways: Vec<(Vec<Point>, Calls<'a>)>,
     times_disagree: u64,
+    /// The same without what no synchronisation confirms.
+    confirmed: Option<Agreed<'a>>,
+}
+
+/// What was executed, as far as synchronisations agree with it.
+struct Agreed<'a> {
+    seen: Seen,
+    calls: Option<Calls<'a>>,
+    ways: Vec<(Vec<Point>, Calls<'a>)>,
 }
 
 impl<'a> Ran<'a> {
@@ -145,17 +154,28 @@ impl<'a> Ran<'a> {
         if !capture.has_flow() {
             let seen = Seen::of_samples(samples, &listing);
             let (calls, ways, times_disagree) = (None, Vec::new(), 0);
-            return Ok(Some(Self { listing, seen, calls, ways, times_disagree }));
+            let confirmed = None;
+            return Ok(Some(Self { listing, seen, calls, ways, times_disagree, confirmed }));
         }
         let calls = Calls::new(image, capture.flow_clocking());
         let mut agreement = TimeAgreement::default();
         let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut agreement));
-        let (code, calls) = Part::default().follow(capture, &[], &mut beside, calls)?;
+        let (code, mut calls) = Part::default().follow(capture, &[], &mut beside, calls)?;
         let counts = beside.0.unwrap_or_default();
         let times_disagree = agreement.contradictions();
-        let seen = seen_of(capture, &counts.into_tally(&code), &listing);
-        let ways = ways(budgets, capture)?;
-        Ok(Some(Self { listing, seen, calls: Some(calls), ways, times_disagree }))
+        let tally = counts.into_tally(&code);
+        let seen = seen_of(capture, &tally, &listing);
+        let mut ways = ways(budgets, capture)?;
+        let confirmed = tally.confirmed.map(|tally| {
+            let seen = seen_of(capture, &tally, &listing);
+            let part = |(points, calls): &mut (Vec<Point>, Calls<'a>)| {
+                Some((points.clone(), calls.take_confirmed()?))
+            };
+            let (calls, ways) =
+                (calls.take_confirmed(), ways.iter_mut().filter_map(part).collect());
+            Agreed { seen, calls, ways }
+        });
+        Ok(Some(Self { listing, seen, calls: Some(calls), ways, times_disagree, confirmed }))
     }
 
     fn executed(&self, capture: &'a Capture) -> Result<Executed<'_>> {
@@ -170,6 +190,11 @@ impl<'a> Ran<'a> {
             intrusive: capture.conduct().intrusive,
             kept_the_end: capture.kept_the_end(),
             times_disagree: self.times_disagree,
+            confirmed: self.confirmed.as_ref().map(|ran| Confirmed {
+                seen: &ran.seen,
+                calls: ran.calls.as_ref(),
+                ways: &ran.ways,
+            }),
         })
     }
 }

@@ -200,6 +200,10 @@ fn add(
         What::Left => lines.push(other("left", "handler returns".into())),
         What::PassedOver(_) => {}
         What::Gap(gap) => lines.push(other("gap", gap_text(gap))),
+        What::Unconfirmed => lines.push(other(
+            "unconfirmed",
+            "behind the last synchronisation: nothing confirms what follows".into(),
+        )),
         What::LeftOut { instructions, losses } => lines.push(FlowLine {
             left_out: Some(instructions),
             ..other("left_out", left_out_text(instructions, losses))

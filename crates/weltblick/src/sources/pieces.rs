@@ -88,15 +88,16 @@ impl Capture {
             for (range, mut piece) in wave.iter().zip(counted) {
                 before = Some(match before.take() {
                     None => piece,
-                    Some(before) if piece.join(&before) => {
-                        tally.merge(before.into_tally());
-                        in_vain = 0;
-                        piece
-                    }
                     Some(mut before) => {
-                        read(files, range, |bytes| before.push(bytes))?;
-                        in_vain += 1;
-                        before
+                        if piece.join(&mut before) {
+                            tally.merge(before.into_tally());
+                            in_vain = 0;
+                            piece
+                        } else {
+                            read(files, range, |bytes| before.push(bytes))?;
+                            in_vain += 1;
+                            before
+                        }
                     }
                 });
                 progress.add(range.end - range.start);

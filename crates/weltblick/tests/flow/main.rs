@@ -7,6 +7,7 @@ mod calls;
 mod etmv3;
 mod etmv4;
 mod executed;
+mod hold;
 mod mtb;
 mod parts;
 mod pieces;

@@ -10,14 +10,14 @@ use weltblick_standin::trace::Fitted;
 use weltblick_standin::trace::etmv3::Etm;
 
 /// What a trace unit sends, and how a manifest says so.
-struct Recorded {
-    spec: StreamSpec,
-    bytes: Vec<u8>,
+pub(crate) struct Recorded {
+    pub(crate) spec: StreamSpec,
+    pub(crate) bytes: Vec<u8>,
 }
 
 /// The demo's firmware, as one of these tells it: with a return stack and cycle counts, on a link that is too
 /// slow for it, and from an older unit.
-fn record(kind: usize, cycles: u64) -> Recorded {
+pub(crate) fn record(kind: usize, cycles: u64) -> Recorded {
     let etmv4 = [
         (ETM + 0x010, 1 | 1 << 4 | 1 << 12),
         (ETM + 0x034, 12),
@@ -53,7 +53,7 @@ impl Recorded {
         }
     }
 
-    fn whole(&self, image: &Image) -> Tally {
+    pub(crate) fn whole(&self, image: &Image) -> Tally {
         let mut counts = BlockCounts::default();
         let mut line = self.line(image, 0);
         line.push(&self.bytes, &mut counts);
@@ -74,14 +74,15 @@ impl Recorded {
             piece.push(&self.bytes[start..end]);
             before = Some(match before.take() {
                 None => piece,
-                Some(before) if piece.join(&before) => {
-                    tally.merge(before.into_tally());
-                    joined += 1;
-                    piece
-                }
                 Some(mut before) => {
-                    before.push(&self.bytes[start..end]);
-                    before
+                    if piece.join(&mut before) {
+                        tally.merge(before.into_tally());
+                        joined += 1;
+                        piece
+                    } else {
+                        before.push(&self.bytes[start..end]);
+                        before
+                    }
                 }
             });
             start = end;

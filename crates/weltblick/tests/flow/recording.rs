@@ -90,7 +90,7 @@ impl Told {
                 flow.into_code()
             }
             Self::Etmv3(settings) => {
-                let mut flow = Etmv3Flow::new(image);
+                let mut flow = Etmv3Flow::new(image, &settings);
                 flow.cut_at(cuts);
                 let mut decoder = etmv3::Decoder::starting_at(settings, offset);
                 decoder.push(bytes, &mut flow.feeding(sink));

@@ -2,7 +2,8 @@
 //!
 //! Encodings follow the *Armv7-M Architecture Reference Manual* (DDI 0403E), chapters A5 and A7, and
 //! for security states and low-overhead loops the *Armv8-M Architecture Reference Manual* (DDI 0553).
-//! Only what moves the program counter is told apart; everything else is [`Kind::Plain`].
+//! Only what moves the program counter, waits, or puts another stack in place is told apart; everything else is
+//! [`Kind::Plain`].
 
 #[cfg(test)]
 mod tests;
@@ -46,6 +47,9 @@ pub enum Kind {
     Supervisor,
     /// A breakpoint (`bkpt`), or permanently undefined (`udf`): an exception follows.
     Trap,
+    /// Writes a stack pointer from a register or from memory (`msr psp`, `mov sp`): a kernel may put another thread in
+    /// place so, and no other way.
+    SetsStack,
 }
 
 /// How an indirect branch is meant.
@@ -138,6 +142,7 @@ fn narrow(address: u64, half: u16) -> Kind {
     match half >> 8 {
         // Special data instructions with a high destination: `add pc`, `mov pc`.
         0x44 if half & 0x87 == 0x87 => Kind::Indirect(Indirect::Jump),
+        0x44 | 0x46 if half & 0x87 == 0x85 => Kind::SetsStack,
         0x46 if half & 0x87 == 0x87 => by_register(half),
         // `bx`, `blx`, and their forms that leave the secure state.
         0x47 if half & 0x80 != 0 => Kind::Indirect(Indirect::Call),

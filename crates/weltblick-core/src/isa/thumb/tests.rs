@@ -42,6 +42,8 @@ fn meaning(mnemonic: &str, operands: &str) -> Kind {
         "bx" | "bxns" if first == "lr" => Kind::Indirect(Indirect::Return),
         "bx" | "bxns" => Kind::Indirect(Indirect::Jump),
         "mov" if operands == "pc, lr" => Kind::Indirect(Indirect::Return),
+        "mov" | "add" | "ldr" if first == "sp" && sets_stack(operands) => Kind::SetsStack,
+        "msr" if matches!(first, "msp" | "psp" | "msp_ns" | "psp_ns" | "sp_ns") => Kind::SetsStack,
         "mov" | "add" if first == "pc" => Kind::Indirect(Indirect::Jump),
         "tbb" | "tbh" => Kind::Indirect(Indirect::Table),
         "pop" if operands.contains("pc") => Kind::Indirect(Indirect::Return),
@@ -65,6 +67,11 @@ fn meaning(mnemonic: &str, operands: &str) -> Kind {
         }
         _ => Kind::Plain,
     }
+}
+
+/// From a register or from memory, and not only by a constant.
+fn sets_stack(operands: &str) -> bool {
+    !operands.contains('#') || operands.contains('[')
 }
 
 /// IT states are held against each other elsewhere: here only that there is one.

@@ -10,6 +10,8 @@ pub(super) fn kind(address: u64, first: u16, second: u16) -> Kind {
         // Load word, and its neighbours.
         0b111_1100 => load(first, second),
         0b111_1000..=0b111_1011 if second & 0x8000 != 0 => control(address, first, second),
+        // `mov.w sp, rm`: the only move to it of 32 bits (A7.7.77, encoding T3).
+        0b111_0101 if first & 0xffef == 0xea4f && second & 0xfff0 == 0x0d00 => Kind::SetsStack,
         _ => Kind::Plain,
     }
 }
@@ -31,9 +33,10 @@ const fn load_multiple_or_table(first: u16, second: u16) -> Kind {
     Kind::Plain
 }
 
-/// `ldr` to the program counter (A5.3.7): immediate, literal or register.
+/// `ldr` to the program counter or the stack pointer (A5.3.7): immediate, literal or register.
 const fn load(first: u16, second: u16) -> Kind {
-    if second >> 12 != PC {
+    let to = second >> 12;
+    if to != PC && to != SP {
         return Kind::Plain;
     }
     let literal = first & 0xff7f == 0xf85f;
@@ -45,6 +48,9 @@ const fn load(first: u16, second: u16) -> Kind {
     let by_register = short && second & 0x0fc0 == 0;
     if !(literal || long_offset || indexed || by_register) {
         return Kind::Plain;
+    }
+    if to == SP {
+        return Kind::SetsStack;
     }
     // `ldr pc, [sp], #4` is how a single register is popped.
     let popped = indexed && first & 0xf == SP && second & 0x0fff == 0xb04;
@@ -94,6 +100,10 @@ const fn miscellaneous(first: u16, second: u16) -> Kind {
         (0xf3af, 0x800) if matches!(second & 0xf, 2 | 3) => Kind::Wait,
         // `udf.w`
         (0xf7f0..=0xf7ff, 0xa00..=0xaff) => Kind::Trap,
+        // `msr` (B5.2.3): MSP, PSP, and those of the other security state.
+        (0xf380..=0xf39f, _) if matches!(second & 0xff, 8 | 9 | 0x88 | 0x89 | 0x98) => {
+            Kind::SetsStack
+        }
         _ => Kind::Plain,
     }
 }

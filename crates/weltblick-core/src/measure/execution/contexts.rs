@@ -2,7 +2,8 @@
 //!
 //! An exception's entry puts a handler on top, its return goes on with what is below. In thread mode
 //! that need not be the thread that was interrupted: a kernel changes threads there. Which one goes on
-//! is told by the address at which it was interrupted. Where several wait at one address (all threads
+//! is told by the address at which it was interrupted. Where no handler wrote a stack pointer, it is the thread
+//! that was interrupted, for all that a kernel can do. Where several wait at one address (all threads
 //! that gave way in the same function do), a stand-in runs until a return shows whose it is: only one
 //! of them was called from there.
 
@@ -38,7 +39,7 @@ struct Context {
 }
 
 /// All of them.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Contexts {
     all: Vec<Option<Context>>,
     /// Numbers that may be used again.
@@ -54,6 +55,8 @@ pub(super) struct Contexts {
     known: bool,
     /// What runs was taken for another thread until now.
     mistaken: bool,
+    /// The thread that handlers interrupted, as long as none of them wrote a stack pointer.
+    interrupted: Option<usize>,
 }
 
 /// How something goes on.
@@ -232,7 +235,10 @@ impl Contexts {
             (context.address, context.edge) = (address, edge);
             match context.root {
                 Root::Exception(_) => self.handlers.push(current),
-                Root::Thread | Root::Unknown => self.threads.push(current),
+                Root::Thread | Root::Unknown => {
+                    self.threads.push(current);
+                    self.interrupted = Some(current);
+                }
             }
         }
         self.current = Some(self.add(Root::Exception(exception)));
@@ -260,7 +266,15 @@ impl Contexts {
             let edge = self.get(handler).map_or(Edge::None, |context| context.edge);
             return Resumed { edge, stands_in: false };
         }
+        let interrupted = self.interrupted.take();
         let waits = |&number: &usize| self.get(number).is_some_and(|c| c.address == address);
+        let still_waits = |same: &usize| self.threads.contains(same) && waits(same);
+        if let Some(same) = interrupted.filter(still_waits) {
+            self.threads.retain(|&number| number != same);
+            self.current = Some(same);
+            let edge = self.get(same).map_or(Edge::None, |context| context.edge);
+            return Resumed { edge, stands_in: false };
+        }
         let candidates: Vec<usize> = self.threads.iter().copied().filter(waits).collect();
         match *candidates.as_slice() {
             [] => {
@@ -340,6 +354,12 @@ impl Contexts {
         None
     }
 
+    /// Whether something that waits stands in for this thread.
+    pub(super) fn may_have_run_as_another(&self, number: usize) -> bool {
+        let stands_in = |&other: &usize| self.candidates(other).contains(&number);
+        self.threads.iter().any(stands_in)
+    }
+
     /// What a stand-in ran belongs to the context that it stood in for: instructions.
     pub(super) fn join_instructions(&mut self, stand_in: usize, context: usize) {
         let Clock { instructions, .. } = self.clock(stand_in);
@@ -356,6 +376,11 @@ impl Contexts {
         self.dead.push(stand_in);
     }
 
+    /// A handler wrote a stack pointer: another thread may go on. A thread that does is still the same.
+    pub(super) const fn set_stack(&mut self) {
+        self.interrupted = None;
+    }
+
     /// Every frame that is open.
     pub(super) fn open_frames(&self) -> Vec<usize> {
         let numbers = self.current.iter().chain(&self.threads).chain(&self.handlers);
@@ -365,6 +390,7 @@ impl Contexts {
     /// Nothing is known any more: all whose frames are cut.
     pub(super) fn forget_all(&mut self) -> Vec<usize> {
         self.known = false;
+        self.interrupted = None;
         let mut numbers: Vec<usize> = self.current.take().into_iter().collect();
         numbers.append(&mut self.threads);
         numbers.append(&mut self.handlers);
@@ -412,10 +438,37 @@ mod tests {
         let thread = contexts.current();
         [10, 11].into_iter().for_each(|frame| contexts.push(thread, frame));
         contexts.enter(14, 0x100, Edge::None);
+        contexts.set_stack();
         contexts.leave();
         assert!(!contexts.resume(0x100).stands_in);
         assert_eq!(contexts.running(), Some(thread));
         (contexts, thread)
+    }
+
+    #[test]
+    fn where_no_stack_was_set_the_interrupted_thread_goes_on_whoever_waits_there() {
+        let (mut contexts, first) = resumed();
+        // It waits at 0x100, and another thread is interrupted there, too.
+        contexts.enter(14, 0x100, Edge::None);
+        contexts.set_stack();
+        contexts.leave();
+        contexts.resume(0x200);
+        let second = contexts.running();
+        contexts.enter(15, 0x100, Edge::None);
+        contexts.enter(16, 0x40, Edge::None);
+        contexts.leave();
+        assert!(!contexts.resume(0x40).stands_in, "the handler below");
+        contexts.leave();
+        assert!(!contexts.resume(0x100).stands_in);
+        assert_eq!(contexts.running(), second);
+        assert_ne!(second, Some(first));
+        // Returning elsewhere changes nothing about that.
+        assert!(!contexts.replace_mistaken());
+        // Behind a kernel it may be either.
+        contexts.enter(15, 0x100, Edge::None);
+        contexts.set_stack();
+        contexts.leave();
+        assert!(contexts.resume(0x100).stands_in);
     }
 
     #[test]

@@ -17,6 +17,8 @@ pub struct BlockCounts {
     skipped: FxHashMap<u64, u64>,
     /// What is not known.
     pub gaps: Gaps,
+    /// The same before what no synchronisation confirms.
+    confirmed: Option<Box<Self>>,
 }
 
 /// What is not known of a recording.
@@ -41,10 +43,29 @@ pub struct Gaps {
     pub first_outside: Option<(u64, u64)>,
     /// Times that execution was in code outside the image.
     pub outside: u64,
+    /// What ran last was told before a synchronisation agreed with it: there came none for too long.
+    pub overdue: bool,
+    /// So often it was told before, and then contradicted.
+    pub told_wrong: u64,
+    /// From this byte on no synchronisation agrees with what ran: the recording ends.
+    pub unconfirmed: Option<u64>,
 }
 
 impl Gaps {
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        match *moment {
+            Moment::Gap(gap) => self.note(offset, gap),
+            Moment::Unconfirmed => self.unconfirmed = Some(offset),
+            Moment::Overdue => self.overdue = true,
+            Moment::Confirmed => self.overdue = false,
+            _ => {}
+        }
+    }
+
     fn note(&mut self, offset: u64, gap: Gap) {
+        if gap.contradicts() {
+            self.told_wrong += u64::from(std::mem::take(&mut self.overdue));
+        }
         match gap {
             Gap::Unwatched => self.unwatched += 1,
             Gap::Overflow => self.overflows += 1,
@@ -83,6 +104,9 @@ impl Gaps {
             first_mismatch,
             first_outside,
             outside,
+            overdue,
+            told_wrong,
+            unconfirmed,
         } = later;
         self.overflows += overflows;
         self.unwatched += unwatched;
@@ -91,6 +115,9 @@ impl Gaps {
         self.untold += untold;
         self.mismatches += mismatches;
         self.outside += outside;
+        self.overdue = overdue;
+        self.told_wrong += told_wrong;
+        self.unconfirmed = self.unconfirmed.or(unconfirmed);
         self.first_mismatch = self.first_mismatch.or(first_mismatch);
         self.first_outside = self.first_outside.or(first_outside);
     }
@@ -113,7 +140,8 @@ impl BlockCounts {
     #[must_use]
     pub fn into_tally(self, code: &Code<'_>) -> Tally {
         let skipped = code.tells_conditions().then_some(self.skipped);
-        let mut tally = Tally { gaps: self.gaps, skipped, ..Tally::default() };
+        let confirmed = self.confirmed.map(|counts| Box::new(counts.into_tally(code)));
+        let mut tally = Tally { gaps: self.gaps, skipped, confirmed, ..Tally::default() };
         for (block, &[stayed, branched]) in code.blocks().iter().zip(&self.ran) {
             if stayed + branched > 0 {
                 let run = Run {
@@ -155,9 +183,10 @@ impl Sink for BlockCounts {
     }
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
-        if let Moment::Gap(gap) = *moment {
-            self.gaps.note(offset, gap);
+        if *moment == Moment::Unconfirmed {
+            self.confirmed = Some(Box::new(self.clone()));
         }
+        self.gaps.moment(offset, moment);
     }
 }
 
@@ -186,12 +215,19 @@ pub struct Tally {
     pub skipped: Option<FxHashMap<u64, u64>>,
     /// What is not known.
     pub gaps: Gaps,
+    /// The same without what no synchronisation confirms, where there is such.
+    pub confirmed: Option<Box<Self>>,
 }
 
 impl Tally {
     /// Adds what was counted of a later part.
     pub fn merge(&mut self, later: Self) {
-        let Self { runs, parts, skipped, gaps } = later;
+        let Self { runs, parts, skipped, gaps, confirmed } = later;
+        self.confirmed = confirmed.map(|later| {
+            let mut confirmed = Box::new(self.clone());
+            confirmed.merge(*later);
+            confirmed
+        });
         for (run, [stayed, branched]) in runs {
             let counts = self.runs.entry(run).or_default();
             *counts = [counts[0] + stayed, counts[1] + branched];

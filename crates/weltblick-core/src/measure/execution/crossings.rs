@@ -64,7 +64,7 @@ impl Callers {
 }
 
 /// How long something took, and how many instructions.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct LegFigures {
     /// From one point to the other, in ticks.
     pub elapsed: Spread,
@@ -101,7 +101,7 @@ pub struct Took {
 }
 
 /// All that went from the first point to the last.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Crossings {
     /// An address and the point's number.
     places: Vec<(u64, u8)>,

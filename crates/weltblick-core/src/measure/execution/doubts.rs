@@ -67,6 +67,9 @@ fn describe(mismatch: Mismatch) -> String {
         Mismatch::OtherTarget { expected, told } => {
             format!("execution was at {told:#010x}, where the image leads to {expected:#010x}")
         }
+        Mismatch::NotAsked(address) => format!(
+            "a branch went to {address:#010x}, and there is none there that could go anywhere"
+        ),
         Mismatch::NotReached { since, told } => {
             format!("an exception came in at {told:#010x}, which {since:#010x} does not lead to")
         }

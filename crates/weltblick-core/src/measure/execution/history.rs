@@ -61,6 +61,8 @@ pub enum What {
     Left,
     /// What ran is not known.
     Gap(Gap),
+    /// No synchronisation confirms what comes.
+    Unconfirmed,
     /// What ran is not shown.
     LeftOut {
         /// How many instructions.
@@ -412,7 +414,13 @@ impl Sink for History<'_> {
             Moment::Entered { exception, .. } => self.push(What::Entered(exception)),
             Moment::Left => self.push(What::Left),
             Moment::Gap(gap) => self.push(What::Gap(gap)),
-            Moment::Cycles(_) | Moment::Time { .. } | Moment::Context { .. } => {}
+            Moment::Unconfirmed | Moment::Overdue if !self.hidden => self.push(What::Unconfirmed),
+            Moment::Cycles(_)
+            | Moment::Time { .. }
+            | Moment::Context { .. }
+            | Moment::Unconfirmed
+            | Moment::Overdue
+            | Moment::Confirmed => {}
         }
     }
 

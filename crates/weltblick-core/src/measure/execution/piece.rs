@@ -45,7 +45,7 @@ impl<'a> FlowPiece<'a> {
 
     /// The piece begins here.
     pub fn begin(&mut self) {
-        let stack = self.line.etmv4_mut().map(|flow| flow.begin_piece()).unwrap_or_default();
+        let stack = self.line.begin_piece();
         self.begin = Some(Begin { state: self.line.state(), stack });
     }
 
@@ -57,7 +57,7 @@ impl<'a> FlowPiece<'a> {
     /// Joins this piece, which is read, to the one before it, which is joined to all before. `false` if it
     /// does not go on from there: then the one before must read these bytes, too.
     #[must_use]
-    pub fn join(&mut self, before: &Self) -> bool {
+    pub fn join(&mut self, before: &mut Self) -> bool {
         let Some(Begin { state: Some(state), stack }) = &self.begin else { return false };
         let whole = before.line.return_stack();
         if before.line.state().as_ref() != Some(state) || !whole.ends_with(stack) {
@@ -65,6 +65,7 @@ impl<'a> FlowPiece<'a> {
         }
         let older = &whole[..whole.len() - stack.len()];
         self.line.etmv4_mut().is_none_or(|flow| flow.put_below(older))
+            && self.line.settle_for(&mut before.line, &mut before.counts)
     }
 
     /// What it counted, by address.

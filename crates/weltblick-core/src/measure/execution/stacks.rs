@@ -20,7 +20,7 @@ pub struct OnStack {
 type Shown = (usize, u64, Named);
 
 /// Follows the stack of what runs.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Stacks {
     /// As it is now, before what changed has its time.
     shown: Vec<Shown>,

@@ -199,9 +199,9 @@ mod tests {
         }
         assert!(watch.observed().ends_with(" instructions"));
         let figures = figures_of(&watch);
-        // What the commands say of the whole file; the last of it has not arrived before it ends.
+        // What the commands say of the whole file; the last of it is not confirmed before it ends.
         for (pane, parts) in [
-            (Pane::Functions, ["1 997", "adc_ready_handler", "wave_filter"]),
+            (Pane::Functions, ["1 995", "adc_ready_handler", "wave_filter"]),
             (Pane::Coverage, ["[coverage, least covered first]", "71/83", "src/kernel/kernel.c"]),
             (Pane::Interrupts, ["1 997 adc_ready", "499 SysTick", "gnss_pulse"]),
         ] {

@@ -61,7 +61,7 @@ pub(super) struct Frame {
 }
 
 /// Follows calls.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(super) struct Following<'a> {
     pub(super) image: &'a Image,
     pub(super) clocking: Clocking,
@@ -98,6 +98,8 @@ pub(super) struct Following<'a> {
     pub(super) joined: Vec<Clock>,
     /// What was on the stack when, if that is wanted.
     pub(super) stacks: Option<Box<Stacks>>,
+    /// The same before what no synchronisation confirms.
+    pub(super) confirmed: Option<Box<Self>>,
 }
 
 impl<'a> Following<'a> {
@@ -132,6 +134,7 @@ impl<'a> Following<'a> {
             passed: Vec::new(),
             joined: Vec::new(),
             stacks: None,
+            confirmed: None,
         }
     }
 
@@ -338,10 +341,11 @@ impl<'a> Following<'a> {
         if self.contexts.surface(context) || self.unwind(context, address) {
             return;
         }
-        // Beyond what was seen to be called: by somebody else, who waited at the same place?
-        let mistaken = self.contexts.frames(context).last().copied();
-        if self.contexts.replace_mistaken()
-            && let Some(frame) = mistaken
+        // Beyond what was seen to be called: by somebody else, who waited at the same place? Nobody knows where a call
+        // returns that began before the recording did.
+        let top = self.contexts.frames(context).last().copied();
+        if let Some(frame) = top.filter(|&frame| self.frames[frame].whole)
+            && self.contexts.replace_mistaken()
         {
             self.frames[frame].itself.unsure = true;
         }
@@ -361,6 +365,12 @@ impl<'a> Following<'a> {
         // These ended while nobody knew whose they were.
         for _ in 0..popped {
             self.take_off_returning(context, Item::Cut);
+        }
+        // Another stand-in that still waits may have run for it, too: nobody knows how long.
+        if self.contexts.may_have_run_as_another(context) {
+            for &frame in self.contexts.frames(context) {
+                self.frames[frame].whole = false;
+            }
         }
         // Some of what the stand-in ran was this call's own.
         if let Some(&top) = self.contexts.frames(context).last() {
@@ -582,6 +592,8 @@ impl Steps for Following<'_> {
                 self.ran.waits += 1;
                 self.item(Item::Waits(self.node));
             }
+            What::SetStack => self.contexts.set_stack(),
+            What::Unconfirmed => self.confirmed = Some(Box::new(self.clone())),
             What::Arrived { start, function } => self.arrived(start, function),
             What::Entered { exception, returns_to } => self.entered(exception, returns_to),
             What::Left => self.left(),

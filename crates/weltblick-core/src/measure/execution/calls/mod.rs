@@ -86,6 +86,16 @@ impl<'a> Calls<'a> {
         self.following.finish();
     }
 
+    /// What the calls came to before what no synchronisation confirms, if anything ran there: a recording of its own, that
+    /// ends there.
+    pub fn take_confirmed(&mut self) -> Option<Self> {
+        let Following { confirmed, image, clocking, .. } = &mut self.following;
+        let following = *confirmed.take()?;
+        let mut confirmed = Self { strides: Strides::new(image, *clocking), following };
+        confirmed.finish();
+        Some(confirmed)
+    }
+
     /// What is known of each function's calls.
     pub fn figures(&self) -> impl Iterator<Item = (Named, &CallFigures)> {
         self.following.figures.iter()

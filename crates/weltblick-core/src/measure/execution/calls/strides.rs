@@ -32,12 +32,16 @@ pub(super) enum What {
     Ticked(Option<u64>),
     /// Code with an instruction that waits ran.
     Waited,
+    /// Code that writes a stack pointer ran.
+    SetStack,
     /// An exception was taken.
     Entered { exception: Option<u16>, returns_to: u64 },
     /// A handler ended.
     Left,
     /// What ran is not known any more.
     Lost,
+    /// No synchronisation confirms what follows.
+    Unconfirmed,
     /// A stretch of so many instructions was slower than others.
     Learnt { instructions: u64, ticks: u64 },
     /// Nothing but what ran.
@@ -106,13 +110,16 @@ struct Known {
     stops: bool,
     /// An instruction in it waits.
     waits: bool,
+    /// One writes a stack pointer.
+    sets_stack: bool,
     /// Where it branches, calls could depend on it.
     leads: bool,
 }
 
 impl Known {
     /// Nothing yet.
-    const NOTHING: Self = Self { function: Key(0), stops: false, waits: false, leads: false };
+    const NOTHING: Self =
+        Self { function: Key(0), stops: false, waits: false, sets_stack: false, leads: false };
 }
 
 /// A function by its number and 2, so that one comparison says whether a block goes on in what ran before it and
@@ -183,9 +190,10 @@ impl<'a> Strides<'a> {
         }
         let function = Named(self.image.function_at(block.start));
         let stops = self.stops.binary_search(&block.start).is_ok();
-        let waits = block.waits;
+        let (waits, sets_stack) = (block.waits, block.sets_stack);
         let leads = block.links || matches!(block.end, End::Indirect(_));
-        let known = Known { function: Key::of(function, stops || waits), stops, waits, leads };
+        let function = Key::of(function, stops || waits || sets_stack);
+        let known = Known { function, stops, waits, sets_stack, leads };
         self.known[number] = known;
         known
     }
@@ -235,6 +243,9 @@ impl<'a> Strides<'a> {
         if known.waits {
             self.step(What::Waited, out);
         }
+        if known.sets_stack {
+            self.step(What::SetStack, out);
+        }
         known.leads
     }
 
@@ -277,6 +288,11 @@ impl<'a> Strides<'a> {
             (Moment::Time { value, .. }, Clocking::Timestamps) if value > 0 => {
                 let since = self.stamp.replace(value).and_then(|before| value.checked_sub(before));
                 self.tick(since, out);
+            }
+            (Moment::Unconfirmed, _) => {
+                let quiet = self.quiet;
+                self.step(What::Unconfirmed, out);
+                self.quiet = quiet;
             }
             (Moment::Gap(_), _) => {
                 self.step(What::Lost, out);
