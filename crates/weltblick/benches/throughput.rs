@@ -7,9 +7,9 @@ use divan::counter::BytesCount;
 use divan::{Bencher, black_box};
 use std::ops::Range;
 use std::sync::LazyLock;
-use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
+use weltblick_core::capture::{FlowLine, ItmSettings, Line, Protocol, StreamSpec};
 use weltblick_core::event::Origin;
-use weltblick_core::flow::{Clocking, Code, Etmv3Flow, Etmv4Flow};
+use weltblick_core::flow::{Clocking, Code};
 use weltblick_core::image::Image;
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::execution::{BlockCounts, Calls};
@@ -155,17 +155,22 @@ fn tpiu_frames_to_bytes(bencher: Bencher<'_, '_>) {
 }
 
 /// Instruction trace of the buoy at work, again and again, and how many instructions it tells.
-static INSTRUCTIONS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| instructions(RETURN_STACK));
+static INSTRUCTIONS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| instructions(RETURN_STACK, USUAL));
 
 /// The same with a cycle count as soon as four cycles have passed.
 static CYCLES: LazyLock<(Vec<u8>, u64)> =
-    LazyLock::new(|| instructions(RETURN_STACK | CYCLE_COUNTS));
+    LazyLock::new(|| instructions(RETURN_STACK | CYCLE_COUNTS, USUAL));
 
+/// The first with a synchronisation every 256 bytes: as often as it gets.
+static SYNCHRONISED: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| instructions(RETURN_STACK, 8));
+
+/// `TRCSYNCPR`: a synchronisation every 1024 bytes.
+const USUAL: u32 = 10;
 /// Bits of `TRCCONFIGR`.
 const RETURN_STACK: u32 = 1 | 1 << 12;
 const CYCLE_COUNTS: u32 = 1 << 4;
 
-fn instructions(trcconfigr: u32) -> (Vec<u8>, u64) {
+fn instructions(trcconfigr: u32, synchronises: u32) -> (Vec<u8>, u64) {
     let program = Program::parse(FIRMWARE).expect("the demo firmware");
     let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
     let mut machine = Machine::new(&program, setup).expect("it fits");
@@ -173,7 +178,7 @@ fn instructions(trcconfigr: u32) -> (Vec<u8>, u64) {
     for (address, value) in [
         (0xe000_edfc, 1 << 24),
         (ETM + 0x010, trcconfigr),
-        (ETM + 0x034, 10),
+        (ETM + 0x034, synchronises),
         (ETM + 0x038, 4),
         (ETM + 0x080, 1 | 1 << 9),
         (ETM + 0x004, 1),
@@ -217,10 +222,22 @@ fn instruction_trace_to_counts(bencher: Bencher<'_, '_>) {
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut counts = BlockCounts::default();
-        let code = follow(&image, stream, RETURN_STACK, &mut counts);
+        let code = follow(&image, stream, etmv4(RETURN_STACK), &mut counts);
         let tally = counts.into_tally(&code);
         let ran = tally.runs.iter().map(|(run, counts)| run.instructions * (counts[0] + counts[1]));
         assert!(ran.sum::<u64>() > *instructions * 9 / 10);
+    });
+}
+
+/// The same where what waits to be confirmed is told as often as it gets.
+#[divan::bench(sample_count = 10)]
+fn instruction_trace_to_counts_synchronised_often(bencher: Bencher<'_, '_>) {
+    let (stream, instructions) = &*SYNCHRONISED;
+    let image = Image::parse(FIRMWARE).expect("the demo firmware");
+    bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
+        let mut counts = BlockCounts::default();
+        let code = follow(&image, stream, etmv4(RETURN_STACK), &mut counts);
+        assert!(counts.into_tally(&code).instructions() > *instructions * 9 / 10);
     });
 }
 
@@ -231,7 +248,7 @@ fn instruction_trace_to_counts_and_calls(bencher: Bencher<'_, '_>) {
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut sink = (BlockCounts::default(), Calls::new(&image, Clocking::Nothing));
-        follow(&image, stream, RETURN_STACK, &mut sink);
+        follow(&image, stream, etmv4(RETURN_STACK), &mut sink);
         let (_, mut calls) = sink;
         calls.finish();
         assert!(calls.instructions() > *instructions * 9 / 10);
@@ -246,7 +263,7 @@ fn instruction_trace_with_cycles_to_profile(bencher: Bencher<'_, '_>) {
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut sink = (BlockCounts::default(), Calls::new(&image, Clocking::Cycles));
-        follow(&image, stream, RETURN_STACK | CYCLE_COUNTS, &mut sink);
+        follow(&image, stream, etmv4(RETURN_STACK | CYCLE_COUNTS), &mut sink);
         let (_, mut calls) = sink;
         calls.finish();
         assert!(calls.instructions() > *instructions * 9 / 10);
@@ -261,7 +278,7 @@ fn instruction_trace_with_cycles_to_profile_on_two_cores(bencher: Bencher<'_, '_
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let (_, mut calls) = Calls::new(&image, Clocking::Cycles).apart(|ahead| {
             let mut sink = (BlockCounts::default(), ahead);
-            follow(&image, stream, RETURN_STACK | CYCLE_COUNTS, &mut sink);
+            follow(&image, stream, etmv4(RETURN_STACK | CYCLE_COUNTS), &mut sink);
             sink.0
         });
         calls.finish();
@@ -269,21 +286,23 @@ fn instruction_trace_with_cycles_to_profile_on_two_cores(bencher: Bencher<'_, '_
     });
 }
 
+fn etmv4(trcconfigr: u32) -> Protocol {
+    Protocol::Etmv4(etmv4::Settings { trcconfigr, ..etmv4::Settings::default() })
+}
+
 fn follow<'a>(
     image: &'a Image,
     stream: &[u8],
-    trcconfigr: u32,
+    protocol: Protocol,
     sink: &mut impl weltblick_core::flow::Sink,
 ) -> Code<'a> {
-    let settings = etmv4::Settings { trcconfigr, ..etmv4::Settings::default() };
-    let mut flow = Etmv4Flow::new(image, &settings);
-    let mut decoder = etmv4::Decoder::new(settings);
+    let mut spec = StreamSpec::itm(Vec::new(), ItmSettings::default());
+    spec.sources[0].protocol = protocol;
+    let mut line = FlowLine::new(&spec, 0, image).expect("an instruction trace");
     for chunk in stream.chunks(256 << 10) {
-        decoder.push(chunk, &mut flow.feeding(sink));
+        line.push_into(chunk, sink);
     }
-    decoder.finish(&mut flow.feeding(sink));
-    flow.finish(sink);
-    flow.into_code()
+    line.finish(sink)
 }
 
 /// The same work as an ETMv3 tells it, an atom for every instruction, again and again; without cycles.
@@ -310,14 +329,9 @@ fn atoms_of_every_instruction_to_counts(bencher: Bencher<'_, '_>) {
     let image = Image::parse(FIRMWARE).expect("the demo firmware");
     bencher.counter(divan::counter::ItemsCount::new(*instructions)).bench_local(|| {
         let mut counts = BlockCounts::default();
-        let mut flow = Etmv3Flow::new(&image, &etmv3::Settings::default());
-        let mut decoder = etmv3::Decoder::new(etmv3::Settings::default());
-        for chunk in stream.chunks(256 << 10) {
-            decoder.push(chunk, &mut flow.feeding(&mut counts));
-        }
-        decoder.finish(&mut flow.feeding(&mut counts));
-        flow.finish(&mut counts);
-        let tally = counts.into_tally(flow.code());
+        let protocol = Protocol::Etmv3(etmv3::Settings::default());
+        let code = follow(&image, stream, protocol, &mut counts);
+        let tally = counts.into_tally(&code);
         assert!(tally.instructions() > *instructions * 9 / 10);
     });
 }

@@ -9,21 +9,32 @@ use super::{Block, BlockId, Code, Moment, Sink};
 /// Steps that wait at most: where trace units synchronise as they usually do, few thousand do.
 const MOST: usize = 1 << 16;
 
-/// A step in 32 bits: what it is in the lowest two, and a block's number, a distance in bytes, or a place in `others`.
-const STAYED: u32 = 0;
-const BRANCHED: u32 = 1;
-const AT: u32 = 2;
-const OTHER: u32 = 3;
-/// What fits beside that.
-const MOST_BESIDE: u64 = u32::MAX as u64 >> 2;
+/// A step in 64 bits: what it is in the lowest three; then a block's number, cycles, or a place in `others`; and how many
+/// bytes lie between the first step and what tells this one in the upper half.
+const STAYED: u64 = 0;
+const BRANCHED: u64 = 1;
+const CYCLES: u64 = 2;
+const OTHER: u64 = 3;
+const KIND: u64 = 7;
+const MOST_BESIDE: u32 = u32::MAX >> 3;
+
+const fn beside(step: u64) -> u32 {
+    step as u32 >> 3
+}
+
+const fn distance(step: u64) -> u64 {
+    step >> 32
+}
 
 /// What waits, in order.
 #[derive(Debug, Default)]
 pub(crate) struct Held {
-    steps: Vec<u32>,
+    steps: Vec<u64>,
     others: Vec<Other>,
     /// Distances in bytes are from here.
     base: u64,
+    /// How far what tells of what comes is from there; in the upper half.
+    now: u64,
     /// More came than can wait: it was told, and nothing has agreed with it yet.
     overdue: bool,
     /// Each branch is told whole, and confirms itself.
@@ -48,8 +59,7 @@ enum Other {
     Part { block: BlockId, until: u64, instructions: u32 },
     Skipped(u64),
     Arrived(BlockId),
-    At(u64),
-    Moment(u64, Moment),
+    Moment(Moment),
 }
 
 /// Who is told what waited.
@@ -65,14 +75,21 @@ pub(crate) struct To<'s, S: ?Sized>(pub(crate) &'s mut S);
 
 impl<S: Sink + ?Sized> Receive for To<'_, S> {
     fn receive(&mut self, held: &Held, code: &Code<'_>) {
-        let (sink, blocks) = (&mut *self.0, code.blocks());
+        let (sink, blocks, mut now) = (&mut *self.0, code.blocks(), u64::MAX);
         for &step in &held.steps {
-            let beside = step >> 2;
-            match step & 3 {
-                STAYED => sink.ran(&blocks[beside as usize], false),
-                BRANCHED => sink.ran(&blocks[beside as usize], true),
-                AT => sink.at(held.base + u64::from(beside)),
-                _ => tell(sink, &held.others[beside as usize], code),
+            let offset = held.base + distance(step);
+            if step & KIND == CYCLES {
+                sink.moment(offset, &Moment::Cycles(Some(beside(step))));
+                continue;
+            }
+            if offset != now {
+                now = offset;
+                sink.at(offset);
+            }
+            if step & KIND == OTHER {
+                tell(sink, offset, &held.others[beside(step) as usize], code);
+            } else {
+                sink.ran(&blocks[beside(step) as usize], step & KIND == BRANCHED);
             }
         }
     }
@@ -82,15 +99,14 @@ impl<S: Sink + ?Sized> Receive for To<'_, S> {
     }
 }
 
-fn tell<S: Sink + ?Sized>(sink: &mut S, other: &Other, code: &Code<'_>) {
+fn tell<S: Sink + ?Sized>(sink: &mut S, offset: u64, other: &Other, code: &Code<'_>) {
     match *other {
         Other::Part { block, until, instructions } => {
             sink.ran_part(code.block(block), until, instructions);
         }
         Other::Skipped(address) => sink.skipped(address),
         Other::Arrived(block) => sink.arrived(code.block(block)),
-        Other::At(offset) => sink.at(offset),
-        Other::Moment(offset, moment) => sink.moment(offset, &moment),
+        Other::Moment(moment) => sink.moment(offset, &moment),
     }
 }
 
@@ -105,8 +121,22 @@ impl Held {
         self.others.clear();
     }
 
+    /// What comes is told by the packet at this byte. Where nothing came for four gigabytes, it is taken to be there.
+    #[inline(always)]
+    fn at(&mut self, offset: u64) {
+        if self.steps.is_empty() {
+            self.base = offset;
+        }
+        self.now = offset.saturating_sub(self.base).min(u32::MAX.into()) << 32;
+    }
+
+    #[inline(always)]
+    fn step(&mut self, kind: u64, beside: u32) {
+        self.steps.push(kind | u64::from(beside) << 3 | self.now);
+    }
+
     fn other(&mut self, other: Other) {
-        self.steps.push((self.others.len() as u32) << 2 | OTHER);
+        self.step(OTHER, self.others.len() as u32);
         self.others.push(other);
     }
 
@@ -124,10 +154,13 @@ impl Held {
     fn withdraw(&mut self) {
         self.first.get_or_insert(Fate::Withdrawn);
         self.overdue = false;
-        let mut others = std::mem::take(&mut self.others);
-        others.retain(|other| matches!(other, Other::Moment(_, Moment::Gap(_))));
-        self.steps.clear();
-        others.into_iter().for_each(|gap| self.other(gap));
+        let (steps, others) = (std::mem::take(&mut self.steps), std::mem::take(&mut self.others));
+        for step in steps.into_iter().filter(|step| step & KIND == OTHER) {
+            if let gap @ Other::Moment(Moment::Gap(_)) = others[beside(step) as usize] {
+                self.now = distance(step) << 32;
+                self.other(gap);
+            }
+        }
     }
 
     /// After some bytes: what is more than can wait is told as it is.
@@ -148,7 +181,7 @@ impl Held {
 
     /// The end of the recording: nothing agrees with what still waits, and nothing contradicts it.
     pub(crate) fn finish(&mut self, code: &Code<'_>, to: &mut dyn Receive) {
-        let is_code = |step: &u32| matches!(step & 3, STAYED | BRANCHED);
+        let is_code = |step: &u64| matches!(step & KIND, STAYED | BRANCHED);
         if !self.confirms_itself && !self.overdue && self.steps.iter().any(is_code) {
             to.moment(self.base, &Moment::Unconfirmed);
         }
@@ -189,7 +222,7 @@ pub(crate) struct Holding<'h> {
 impl Sink for Holding<'_> {
     #[inline(always)]
     fn ran(&mut self, block: &Block, taken: bool) {
-        self.held.steps.push(block.id.0 << 2 | u32::from(taken));
+        self.held.step(u64::from(taken), block.id.0);
     }
 
     fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
@@ -206,36 +239,35 @@ impl Sink for Holding<'_> {
 
     #[inline(always)]
     fn at(&mut self, offset: u64) {
-        let held = &mut *self.held;
-        if held.steps.is_empty() {
-            held.base = offset;
-        }
-        let distance = offset.wrapping_sub(held.base);
-        if distance <= MOST_BESIDE {
-            // Packets that told nothing need no place.
-            match held.steps.last_mut() {
-                Some(last) if *last & 3 == AT => *last = (distance as u32) << 2 | AT,
-                _ => held.steps.push((distance as u32) << 2 | AT),
+        self.held.at(offset);
+    }
+
+    #[inline(always)]
+    fn moment(&mut self, offset: u64, moment: &Moment) {
+        match *moment {
+            Moment::Cycles(Some(cycles)) if cycles <= MOST_BESIDE => {
+                self.held.at(offset);
+                self.held.step(CYCLES, cycles);
             }
-        } else {
-            held.other(Other::At(offset));
+            _ => self.seldom(offset, moment),
         }
     }
 
-    fn moment(&mut self, offset: u64, moment: &Moment) {
-        if self.held.steps.is_empty() {
-            self.held.base = offset;
-        }
+    fn agreed(&mut self, code: &Code<'_>) {
+        self.held.confirm(code, self.to);
+    }
+}
+
+impl Holding<'_> {
+    #[inline(never)]
+    fn seldom(&mut self, offset: u64, moment: &Moment) {
         if let Moment::Gap(gap) = moment
             && gap.contradicts()
             && !self.held.confirms_itself
         {
             self.held.withdraw();
         }
-        self.held.other(Other::Moment(offset, *moment));
-    }
-
-    fn agreed(&mut self, code: &Code<'_>) {
-        self.held.confirm(code, self.to);
+        self.held.at(offset);
+        self.held.other(Other::Moment(*moment));
     }
 }

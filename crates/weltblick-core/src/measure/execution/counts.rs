@@ -125,6 +125,14 @@ impl Gaps {
 
 impl BlockCounts {
     #[cold]
+    fn seldom(&mut self, offset: u64, moment: &Moment) {
+        if *moment == Moment::Unconfirmed {
+            self.confirmed = Some(Box::new(self.clone()));
+        }
+        self.gaps.moment(offset, moment);
+    }
+
+    #[cold]
     fn first_run(&mut self, id: BlockId, taken: bool) {
         self.ran.resize((id.0 as usize + 1).next_power_of_two().max(256), [0; 2]);
         self.ran[id.0 as usize][usize::from(taken)] += 1;
@@ -182,11 +190,11 @@ impl Sink for BlockCounts {
         *self.skipped.entry(address).or_default() += 1;
     }
 
+    #[inline(always)]
     fn moment(&mut self, offset: u64, moment: &Moment) {
-        if *moment == Moment::Unconfirmed {
-            self.confirmed = Some(Box::new(self.clone()));
+        if !matches!(moment, Moment::Cycles(_)) {
+            self.seldom(offset, moment);
         }
-        self.gaps.moment(offset, moment);
     }
 }
 
