@@ -1,5 +1,6 @@
 //! Points, limits, the budget file, and verdicts.
 
+mod draft;
 mod entry;
 mod exact_share;
 mod executed;
@@ -18,6 +19,7 @@ mod timing_file;
 mod verdict;
 
 pub use crate::point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
+pub use draft::{Draft, EVERYTHING};
 pub use entry::{About, Budget, CallMeasure, Covered, Measure, Of, TimingFigure, TimingSubject};
 pub use executed::{Confirmed, Executed};
 pub use file::BudgetFile;

@@ -7,32 +7,40 @@ use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
 use crate::sources::{self, Beside, Capture, Part};
-use anyhow::{Context as _, Result};
+use anyhow::{Context as _, Result, bail};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
+use weltblick_core::image::{FunctionId, Image};
 use weltblick_core::judge::{
-    About, BudgetFile, CheckReport, Confirmed, Executed, Point, SHORTEST_RUN, TimingSubject,
-    Timings, USUAL_WINDOW, Verdict, address_of, against_times, judge,
+    About, BudgetFile, CheckReport, Confirmed, Draft, EVERYTHING, Executed, Point, SHORTEST_RUN,
+    TimingSubject, Timings, USUAL_WINDOW, Verdict, address_of, against_times, judge,
 };
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Crossings, Listing, Seen, TimeAgreement,
+    BlockCounts, Calls, Crossings, Listing, Named, Seen, TimeAgreement,
 };
 use weltblick_core::measure::interrupts::InterruptFigures;
-use weltblick_core::measure::profile::SampleCounts;
+use weltblick_core::measure::profile::{Context, SampleCounts};
 use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
-use weltblick_core::time::Window;
+use weltblick_core::time::{Window, parse_share};
 
 /// Does every budget hold?
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The budget file
-    #[arg(value_name = "BUDGETS", index = 2, required_unless_present = "schema")]
+    #[arg(value_name = "BUDGETS", index = 2, required_unless_present_any = ["schema", "draft"])]
     pub(crate) budgets: Option<PathBuf>,
+    /// Write a budget file instead: what this recording shows, and head-room
+    #[arg(long, conflicts_with = "budgets")]
+    pub(crate) draft: bool,
+    /// How far a draft's limits lie from what was seen
+    #[arg(long, value_name = "SHARE", value_parser = parse_share, default_value = "20%", requires = "draft")]
+    pub(crate) headroom: f64,
     #[command(flatten)]
     pub(crate) output: OutputArgs,
     #[command(flatten)]
@@ -40,37 +48,136 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
-    let path = match &args.budgets {
-        Some(path) if !args.output.schema => path,
-        _ => {
-            show::schema::<CheckReport>(out)?;
-            return Ok(Outcome::Done);
-        }
-    };
+    if args.output.schema {
+        show::schema::<CheckReport>(out)?;
+        return Ok(Outcome::Done);
+    }
+    if args.draft {
+        return draft(args, out);
+    }
+    let path = args.budgets.as_ref().context("which budget file?")?;
     let name = path.display().to_string();
     let text = fs::read_to_string(path).with_context(|| name.clone())?;
     let budgets = BudgetFile::parse(&name, &text)?;
     let capture = sources::open(&args.capture)?;
     let tells_tasks = asks_for(&budgets, TimingSubject::Task);
     let capture = if tells_tasks { capture.telling_tasks() } else { capture };
+    let report = with_measured(&capture, &budgets, |measured| measured.judge(&budgets))?;
+    match args.output.format {
+        Format::Json => show::json(&report, out)?,
+        Format::Csv => show::check::csv(&report, out)?,
+        Format::Text => {
+            let shown = capture.name.display().to_string();
+            show::check::text(&report, &name, &shown, Paint::new(args.output.color), out)?;
+        }
+    }
+    Ok(match report.verdict {
+        Verdict::Met => Outcome::Done,
+        Verdict::Broken => Outcome::Broken,
+        Verdict::Undecided => Outcome::Undecided,
+    })
+}
+
+/// Functions that a draft has limits for: those that ran longest.
+const DRAFTED: usize = 5;
+
+/// Writes a budget file instead of judging one.
+fn draft(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
+    if args.output.format != Format::Text {
+        bail!("a draft is a budget file: leave --format out");
+    }
+    let capture = sources::open(&args.capture)?.telling_tasks();
+    let everything = BudgetFile::parse("draft", EVERYTHING)?;
+    let file = with_measured(&capture, &everything, |measured| {
+        let image = capture.image()?;
+        let calls = measured.executed.and_then(|executed| executed.calls);
+        let functions = match calls {
+            Some(calls) => longest(calls),
+            None => most_sampled(measured.counts, image),
+        };
+        let draft = Draft {
+            timings: measured.timings,
+            image,
+            functions: &functions,
+            sleeps: measured.counts.batches().count(SampleCounts::ASLEEP) > 0,
+            executed: calls.is_some(),
+            headroom: args.headroom,
+        };
+        let title = capture.name.display().to_string();
+        draft.write(&title, |file| Ok(measured.judge(file)?.budgets))
+    })?;
+    out.write_all(file.as_bytes())?;
+    Ok(Outcome::Done)
+}
+
+/// The functions with most time of their own, or where nothing tells time, most instructions.
+fn longest(calls: &Calls<'_>) -> Vec<FunctionId> {
+    // What waits for interrupts is not too long, however long it is.
+    let nodes = calls.tree().nodes().iter();
+    let waits: BTreeSet<_> =
+        nodes.filter(|node| node.waits > 0).filter_map(|node| node.function).collect();
+    let named = calls.figures().filter(|(named, _)| !waits.contains(named));
+    let named = named.filter_map(|(Named(id), _)| id);
+    let mut functions: Vec<_> = named
+        .map(|id| {
+            let (instructions, time) = calls.tree().own(Named(Some(id)));
+            (time.ticks, instructions, id)
+        })
+        .collect();
+    functions.sort_unstable_by(|a, b| b.cmp(a));
+    functions.into_iter().take(DRAFTED).map(|(_, _, id)| id).collect()
+}
+
+fn most_sampled(counts: &SampleCounts, image: &Image) -> Vec<FunctionId> {
+    let mut samples: BTreeMap<FunctionId, u64> = BTreeMap::new();
+    for (address, category) in counts.addresses() {
+        if let Some(id) = image.function_at(address) {
+            *samples.entry(id).or_default() += counts.batches().count(category);
+        }
+    }
+    let mut functions: Vec<_> = samples.into_iter().map(|(id, count)| (count, id)).collect();
+    functions.sort_unstable_by(|a, b| b.cmp(a));
+    functions.into_iter().take(DRAFTED).map(|(_, id)| id).collect()
+}
+
+/// Everything that budgets ask for, measured.
+struct Measured<'m> {
+    counts: &'m SampleCounts,
+    timings: &'m Timings<'m>,
+    executed: Option<&'m Executed<'m>>,
+    context: &'m Context<'m>,
+}
+
+impl Measured<'_> {
+    fn judge(&self, budgets: &BudgetFile) -> Result<CheckReport> {
+        Ok(judge(budgets, self.counts, Some(self.timings), self.executed, self.context)?)
+    }
+}
+
+/// Measures what `budgets` ask for, in one reading, and hands it on.
+fn with_measured<R>(
+    capture: &Capture,
+    budgets: &BudgetFile,
+    act: impl FnOnce(&Measured<'_>) -> Result<R>,
+) -> Result<R> {
     // Names first: a typing error should not cost a long reading.
     budgets.verify(capture.image()?)?;
-    let windows = windows(&budgets);
-    let followed: Vec<Followed> = windows.iter().map(|window| follow(&capture, *window)).collect();
-    let wants_values = asks_for(&budgets, TimingSubject::Signal);
+    let windows = windows(budgets);
+    let followed: Vec<Followed> = windows.iter().map(|window| follow(capture, *window)).collect();
+    let wants_values = asks_for(budgets, TimingSubject::Signal);
     let variables = if wants_values { capture.variables()? } else { None };
     let patterns = signals::patterns(&capture.manifest.signals, &[]);
-    let dictionary = signals::dictionary(&capture, variables.as_ref(), &patterns, &[])?;
+    let dictionary = signals::dictionary(capture, variables.as_ref(), &patterns, &[])?;
     let values = wants_values.then(|| Signals::new(&dictionary));
     let values = values.map(|values| FromText::new(&patterns, dictionary.image, values));
-    let spans = asks_for(&budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
+    let spans = asks_for(budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
     let mut sink = ((Counted::default(), followed), (spans, values));
     capture.replay_into(&mut sink)?;
     let (((counts, recording, cadences), followed), (spans, values)) = sink;
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(0));
     spans.finish();
     let values = values.map(|from_text| from_text.sink);
-    let context = context(&capture, &recording, &cadences, 0)?;
+    let context = context(capture, &recording, &cadences, 0)?;
     let clocks = capture.clocks();
     let exceptions = followed.iter().any(|tracking| tracking.exceptions);
     let (mut tasks, mut interrupts) = (Vec::new(), InterruptFigures::new(0));
@@ -99,21 +206,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         shortest_run: SHORTEST_RUN * ratio,
         against: against_times(&context.timing, &cadences, &interrupts, intrusive),
     };
-    let ran = Ran::of(&budgets, &capture, &counts)?;
-    let executed = ran.as_ref().map(|ran| ran.executed(&capture)).transpose()?;
-    let report = judge(&budgets, &counts, Some(&timings), executed.as_ref(), &context)?;
-    match args.output.format {
-        Format::Json => show::json(&report, out)?,
-        Format::Csv => show::check::csv(&report, out)?,
-        Format::Text => {
-            let shown = capture.name.display().to_string();
-            show::check::text(&report, &name, &shown, Paint::new(args.output.color), out)?;
-        }
-    }
-    Ok(match report.verdict {
-        Verdict::Met => Outcome::Done,
-        Verdict::Broken => Outcome::Broken,
-        Verdict::Undecided => Outcome::Undecided,
+    let ran = Ran::of(budgets, capture, &counts)?;
+    let executed = ran.as_ref().map(|ran| ran.executed(capture)).transpose()?;
+    act(&Measured {
+        counts: &counts,
+        timings: &timings,
+        executed: executed.as_ref(),
+        context: &context,
     })
 }
 

@@ -17,6 +17,26 @@ fn judges_the_demo() {
     assert_snapshot!(ended.out);
 }
 
+/// What a draft has as a budget is met by the recording that it came from; what it has as a comment says why.
+#[test]
+fn a_draft_is_met_by_its_own_recording() {
+    let bench = Bench::with_all_flows();
+    for capture in ["buoy", "buoy-flow", "buoy-etmv3", "buoy-mtb"] {
+        for headroom in ["20%", "0%"] {
+            let draft = bench.run(&format!("check --draft {capture} --headroom {headroom}"));
+            assert_eq!((draft.code, draft.err.as_str()), (0, ""), "{capture}");
+            bench.write("drafted.toml", &draft.out);
+            let ended = bench.run(&format!("check {capture} drafted.toml"));
+            assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{capture}: {}", ended.out);
+            if (capture, headroom) == ("buoy", "20%") {
+                assert_snapshot!(draft.out);
+            }
+        }
+    }
+    let ended = bench.run("check --draft buoy --format json");
+    assert!(ended.err.contains("a draft is a budget file"), "{}", ended.err);
+}
+
 #[test]
 fn exit_codes_tell_met_broken_and_undecided_apart() {
     let bench = Bench::new();

@@ -80,6 +80,19 @@ impl Life {
         }
     }
 
+    /// A life in which nothing but work in thread mode happens, and samples.
+    pub(crate) fn working(
+        chance: &mut Chance,
+        sine: Vec<Range<u64>>,
+        sampling: u64,
+        end: u64,
+    ) -> Self {
+        let (events, runs, spans) = (Vec::new(), Vec::new(), Vec::new());
+        let mut life = Self { events, runs, spans, sine, sampling, end };
+        life.samples(chance);
+        life
+    }
+
     fn any(chance: &mut Chance, habit: Habit) -> Self {
         let end = chance.within(3_000_000, 6_000_000);
         let sampling = chance.one_of(&[4093, 8191, 2048]);

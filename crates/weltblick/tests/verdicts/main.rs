@@ -7,6 +7,7 @@
 mod chance;
 mod life;
 mod recording;
+mod study;
 mod truth;
 
 use chance::Chance;

@@ -402,7 +402,7 @@ impl TaskFigures {
 
     /// The task that has the core when nothing else wants it: it runs, never stops, and no other that
     /// does so has a lower priority.
-    fn idle(&self) -> Option<u32> {
+    pub(crate) fn idle(&self) -> Option<u32> {
         if self.are_turns() {
             return self.idle;
         }
