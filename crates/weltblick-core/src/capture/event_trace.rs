@@ -2,7 +2,9 @@
 
 use super::manifest::CtfSettings;
 use crate::document::{Fault, Source};
-use crate::event::{CtfReader, Event, Grounding, LossReason, Origin, Position, Sink, Translation};
+use crate::event::{
+    CtfReader, Event, Grounding, LossReason, Origin, Position, Sink, Translation, TwoCores,
+};
 use crate::time::Window;
 use crate::wire::ctf::{self, Clock, Damage, Decoder, Missing, Record, Schema};
 use std::collections::VecDeque;
@@ -192,6 +194,12 @@ impl<'s> EventReading<'s> {
     #[must_use]
     pub const fn unclear(&self) -> u64 {
         self.reader.unclear
+    }
+
+    /// Events of two cores, if they are read as those of one.
+    #[must_use]
+    pub const fn two_cores(&self) -> Option<&TwoCores> {
+        self.reader.two_cores.as_ref()
     }
 
     /// The next bytes of a file.

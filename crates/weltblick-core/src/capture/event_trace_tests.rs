@@ -24,6 +24,10 @@ const METADATA: &str = "
 ";
 
 fn trace() -> EventTrace {
+    trace_of(METADATA)
+}
+
+fn trace_of(metadata: &str) -> EventTrace {
     let at = |text: &str| At { value: text.to_owned(), span: 0..0 };
     let meaning = |event: &str, means, part, field: &str| Meaning {
         event: at(event),
@@ -38,7 +42,7 @@ fn trace() -> EventTrace {
         meaning("out", Means::InterruptLeft, Part::Interrupt, "line"),
     ];
     let settings = CtfSettings { meanings, ..CtfSettings::default() };
-    EventTrace::new("metadata", METADATA, &settings, Source::new("capture.toml", "")).unwrap()
+    EventTrace::new("metadata", metadata, &settings, Source::new("capture.toml", "")).unwrap()
 }
 
 /// A file of one stream: kinds, times, what they are about.
@@ -248,4 +252,62 @@ fn times_that_go_back_are_a_loss_where_a_clock_is_too_wide_to_wrap() {
     assert_eq!(lost, [back - 1], "{:?}", heard.0);
     let Event::Lost { why, .. } = &heard.0[back - 1].1 else { unreachable!() };
     assert_eq!(*why, LossReason::EventTrace(Damage::TimeWentBack));
+}
+
+/// The same events on two cores: of the meanings of one core that is nonsense, unless each asks for one.
+#[test]
+fn two_cores_are_noticed_where_no_meaning_asks_for_one() {
+    let metadata = METADATA
+        .replace("stream { id = 0;", "stream { id = 0; packet.context := struct { u8 cpu_id; };");
+    let at = |text: &str| At { value: text.to_owned(), span: 0..0 };
+    let two_cores = |only: Option<&str>, cores: [u8; 2]| {
+        let meaning = Meaning {
+            event: at("in"),
+            means: Means::InterruptEntered,
+            parts: vec![(Part::Interrupt, at("line"))],
+            called: None,
+            only: only.map(|core| (at("cpu_id"), core.to_owned())),
+        };
+        let settings = CtfSettings { meanings: vec![meaning], ..CtfSettings::default() };
+        let source = Source::new("capture.toml", "");
+        let trace = EventTrace::new("metadata", &metadata, &settings, source).unwrap();
+        let mut reading = trace.reading(Origin(0), &[0, 7]);
+        let mut heard = Heard::default();
+        for (number, core) in cores.into_iter().enumerate() {
+            let mut bytes = file(0, &[(1, 5, 2)]);
+            bytes.insert(1, core);
+            reading.push(number, &bytes, &mut heard);
+            reading.finish_file(number, &mut heard);
+        }
+        reading.two_cores().cloned()
+    };
+    let found = two_cores(None, [0, 1]).unwrap();
+    assert_eq!((found.event.as_str(), found.cores), ("in", [0, 1]));
+    assert!(found.field.ends_with("cpu_id"), "{}", found.field);
+    assert_eq!(two_cores(None, [1, 1]), None);
+    assert_eq!(two_cores(Some("0"), [0, 1]), None);
+}
+
+/// A target that began anew: nothing says how long it was off.
+#[test]
+fn times_that_go_back_take_an_unknown_time_with_them() {
+    assert!(LossReason::EventTrace(Damage::TimeWentBack).loses_bytes());
+    // With 64 bits it is no wrap.
+    let metadata = METADATA
+        .replace("size = 32; align = 8; map = clock.a", "size = 64; align = 8; map = clock.a");
+    let trace = trace_of(&metadata);
+    let mut reading = trace.reading(Origin(0), &[0]);
+    let mut bytes = vec![0];
+    for (at, task) in [(900_u64, 1), (5, 2)] {
+        bytes.push(0);
+        bytes.extend(at.to_le_bytes());
+        bytes.push(task);
+    }
+    let mut heard = Heard::default();
+    reading.push(0, &bytes, &mut heard);
+    reading.finish_file(0, &mut heard);
+    let lost = heard.0.iter().any(|(_, event)| {
+        matches!(event, Event::Lost { why, .. } if why.loses_bytes() && why.drops_events())
+    });
+    assert!(lost, "{:?}", heard.0);
 }

@@ -24,6 +24,8 @@ pub struct Translation {
     by_class: Vec<Vec<Bound>>,
     /// By kind of event: the field that says how much earlier it may have been.
     earlier_by: Vec<Option<u32>>,
+    /// By kind of event: the field that says on which core it happened, where nothing is asked of it.
+    cores: Vec<Option<u32>>,
     wanted: Vec<u32>,
 }
 
@@ -82,9 +84,16 @@ impl Translation {
                 return Err(source.fault(field.span.clone(), why));
             }
         }
+        let cores: Vec<Option<u32>> = schema
+            .events()
+            .iter()
+            .zip(&by_class)
+            .map(|(class, meanings)| core_of(schema, class, meanings))
+            .collect();
+        wanted.extend(cores.iter().flatten());
         wanted.sort_unstable();
         wanted.dedup();
-        Ok(Self { by_class, earlier_by: earlier, wanted })
+        Ok(Self { by_class, earlier_by: earlier, cores, wanted })
     }
 
     /// Whether a field is part of any meaning.
@@ -107,6 +116,29 @@ impl Translation {
             _ => 0,
         }
     }
+}
+
+/// What traces call the number of a core.
+const CORES: [&str; 4] = ["cpu_id", "core_id", "cpu", "core"];
+
+/// The field that says on which core a kind of event happened, if it means something that each core has of its own, and
+/// no meaning asks for one of them.
+fn core_of(schema: &Schema, class: &EventClass, meanings: &[Bound]) -> Option<u32> {
+    let field = CORES.iter().find_map(|name| schema.find_field(class, name))?;
+    let asks = |bound: &Bound| bound.only.as_ref().is_some_and(|(only, _)| *only == field);
+    let all_of_each = meanings.iter().all(|bound| !bound.means.is_of_a_core() || asks(bound));
+    (!all_of_each).then_some(field)
+}
+
+/// Events of two cores that were read as those of one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TwoCores {
+    /// The kind of event.
+    pub event: String,
+    /// The field that tells them apart.
+    pub field: String,
+    /// The first two of them.
+    pub cores: [i128; 2],
 }
 
 /// A meaning in the numbers of a kind of event.
@@ -174,6 +206,10 @@ pub struct CtfReader<'s> {
     names: FxHashMap<Thing, Box<str>>,
     /// Records of meanings that lacked what they need.
     pub unclear: u64,
+    /// The first core that was told.
+    core: Option<i128>,
+    /// Another one was told, too.
+    pub two_cores: Option<TwoCores>,
 }
 
 impl<'s> CtfReader<'s> {
@@ -186,16 +222,33 @@ impl<'s> CtfReader<'s> {
             numbers: FxHashMap::default(),
             names: FxHashMap::default(),
             unclear: 0,
+            core: None,
+            two_cores: None,
         }
     }
 
     /// What one record means, event by event.
     pub fn tell(&mut self, record: &Record<'_>, at: Range<u64>, tell: &mut impl FnMut(Event)) {
         let translation = self.translation;
+        if let Some(field) = translation.cores[record.class] {
+            self.on_core(field, record);
+        }
         for bound in &translation.by_class[record.class] {
             if self.applies(bound, record) && self.event(bound, record, &at, tell).is_none() {
                 self.unclear += 1;
             }
+        }
+    }
+
+    fn on_core(&mut self, field: u32, record: &Record<'_>) {
+        let Some(core) = record.get(field).and_then(|value| value.integer()) else { return };
+        let first = *self.core.get_or_insert(core);
+        if first != core && self.two_cores.is_none() {
+            self.two_cores = Some(TwoCores {
+                event: self.schema.events()[record.class].name.clone(),
+                field: self.schema.field(field).path.clone(),
+                cores: [first, core],
+            });
         }
     }
 

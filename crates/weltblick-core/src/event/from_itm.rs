@@ -386,7 +386,14 @@ impl ItmReader {
         }
         match packet {
             Packet::Extension { hardware: false, value } => self.page = value,
-            Packet::GlobalTimeLow { bits, width, .. } => self.global_low(bits, width),
+            Packet::GlobalTimeLow { bits, width, clock_changed, .. } => {
+                // The first says nothing of before: there is none.
+                if clock_changed && self.global.is_some() {
+                    let why = LossReason::ClockChanged;
+                    self.hold(offset, Event::Lost { bytes: offset..offset, why }, sink);
+                }
+                self.global_low(bits, width);
+            }
             Packet::GlobalTimeHigh { bits, .. } => self.global_high(bits),
             Packet::DataPc { comparator, pc } => {
                 self.access(offset, comparator, Part::Code(pc), sink);

@@ -167,6 +167,24 @@ impl Part {
 }
 
 impl Means {
+    /// Whether each core has it of its own: of two cores together it says nothing.
+    #[must_use]
+    pub const fn is_of_a_core(self) -> bool {
+        matches!(
+            self,
+            Self::TaskRuns
+                | Self::TaskAway
+                | Self::InterruptEntered
+                | Self::InterruptLeft
+                | Self::InterruptResumed
+                | Self::Request
+                | Self::Sample
+                | Self::Asleep
+                | Self::Unobservable
+                | Self::Elsewhere
+        )
+    }
+
     /// All meanings.
     pub const ALL: [Self; 32] = [
         Self::TaskCreated,

@@ -18,7 +18,7 @@ mod vocabulary;
 
 pub use current_task::CurrentTask;
 pub(crate) use from_ctf::Grounding;
-pub use from_ctf::{CtfReader, Translation};
+pub use from_ctf::{CtfReader, Translation, TwoCores};
 pub use from_flow::FlowEvents;
 pub use from_itm::{ItmClock, ItmEvents, ItmReader};
 pub use from_poll::{PollEvents, PollReader};

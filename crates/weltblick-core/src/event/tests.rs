@@ -128,6 +128,21 @@ fn global_timestamps_are_pieced_together() {
 }
 
 #[test]
+fn a_clock_that_changes_slips_time_once_there_was_one() {
+    let mut recorder = Recorder::default();
+    let mut reader =
+        ItmReader::new(Origin(0), ItmClock { prescaler: 1, is_own: false, marks_port: None });
+    let changed = Packet::GlobalTimeLow { bits: 9, width: 26, clock_changed: true, wrapped: false };
+    for _ in 0..2 {
+        reader.feeding(&mut recorder).packet(0..1, changed);
+    }
+    reader.finish(&mut recorder);
+    let told: Vec<Event> = recorder.0.into_iter().map(|(_, event)| event).collect();
+    assert_eq!(told, [Event::Lost { bytes: 0..0, why: LossReason::ClockChanged }]);
+    assert!(LossReason::ClockChanged.loses_bytes());
+}
+
+#[test]
 fn a_loss_leaves_what_waited_undated_and_slips_time() {
     let mut recorder = Recorder::default();
     let mut reader =

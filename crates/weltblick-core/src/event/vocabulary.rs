@@ -135,6 +135,8 @@ pub enum LossReason {
     FlowGap,
     /// A mark without its arguments, or of no known kind: writes before it are missing.
     NoMark,
+    /// The core clock became another one: ticks before and behind are not of one length.
+    ClockChanged,
 }
 
 impl LossReason {
@@ -159,20 +161,19 @@ impl LossReason {
             Self::FlowGap => "instructions are missing, and nothing says for how long",
             Self::PacketsMissing => "packets of the event trace are missing",
             Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
+            Self::ClockChanged => "the core clock changed: ticks have another length from here on",
         }
     }
 
     /// Whether bytes are missing, and with them an unknown time.
     #[must_use]
     pub const fn loses_bytes(self) -> bool {
-        !matches!(
-            self,
-            Self::Overflow
-                | Self::NoMark
-                | Self::Dropped
-                | Self::PacketsMissing
-                | Self::EventTrace(_)
-        )
+        match self {
+            Self::Overflow | Self::NoMark | Self::Dropped | Self::PacketsMissing => false,
+            // A target that began anew: nobody knows how long it was off.
+            Self::EventTrace(why) => matches!(why, ctf::Damage::TimeWentBack),
+            _ => true,
+        }
     }
 
     /// Whether it lies behind everything that was recorded: the recording ends inside a packet.

@@ -145,6 +145,18 @@ pub enum Doubt {
         /// In so many intervals between timestamps.
         places: u64,
     },
+    /// The core clock changed while this was recorded.
+    ClockChanged {
+        /// So often.
+        times: u64,
+    },
+    /// A task was stated to be ready while it ran: for another activation, or for none.
+    ReadyWhileRunning {
+        /// So often.
+        times: u64,
+    },
+    /// Whole numbers of so many bits are rounded.
+    Rounded,
     /// A buffer that kept the end says nothing of what it overwrote.
     KeptTheEnd,
     /// What ran behind the last synchronisation is a part of it.
@@ -197,6 +209,9 @@ impl Doubt {
             Self::PartialValues => "partial_values",
             Self::TooManySignals => "too_many_signals",
             Self::TimesDisagree { .. } => "times_disagree",
+            Self::ClockChanged { .. } => "clock_changed",
+            Self::ReadyWhileRunning { .. } => "ready_while_running",
+            Self::Rounded => "rounded",
             Self::KeptTheEnd => "kept_the_end",
             Self::Unconfirmed => "unconfirmed",
             Self::SeldomSynchronised => "seldom_synchronised",
@@ -230,6 +245,8 @@ impl Doubt {
             | Self::SamplesUncounted
             | Self::StoppedForSamples
             | Self::TimesDisagree { .. }
+            | Self::ClockChanged { .. }
+            | Self::ReadyWhileRunning { .. }
             | Self::SeldomSynchronised
             | Self::NumberReused
             | Self::Overlapping { .. } => Effect::Both,
@@ -238,6 +255,7 @@ impl Doubt {
             | Self::FewSamples { .. }
             | Self::LeftOut
             | Self::KeptTheEnd
+            | Self::Rounded
             | Self::Unconfirmed
             | Self::ValuesLost { .. }
             | Self::Polled
@@ -320,6 +338,13 @@ impl Doubt {
             Self::TimesDisagree { places } => format!(
                 "cycle counts and timestamps of the instruction trace disagree in {places} places: packets vanished there"
             ),
+            Self::ClockChanged { times } => format!(
+                "the core clock changed while this was recorded ({times} times): ticks are not of one length"
+            ),
+            Self::ReadyWhileRunning { times } => format!(
+                "it was stated to be ready while it ran ({times} times): for another activation, or for none"
+            ),
+            Self::Rounded => "whole numbers above 2^53 are rounded".into(),
             Self::KeptTheEnd => "the buffer kept the end of the trace: what it overwrote is unknown".into(),
             Self::Unconfirmed => {
                 "what ran after the last synchronisation is unconfirmed".into()
@@ -386,6 +411,13 @@ impl Doubt {
             Self::TimesDisagree { .. } => {
                 "lose nothing: trace less, or give the trace unit a wider port".into()
             }
+            Self::ClockChanged { .. } => {
+                "judge a window in which the clock is one (`--within`), or record without the change".into()
+            }
+            Self::ReadyWhileRunning { .. } => {
+                "let the kernel state an activation when the one before has ended".into()
+            }
+            Self::Rounded => "choose a limit that is farther off".into(),
             Self::KeptTheEnd => "record all of it, or read the buffer out before it wraps".into(),
             Self::Unconfirmed => "measure longer".into(),
             Self::SeldomSynchronised => {

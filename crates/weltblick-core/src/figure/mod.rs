@@ -23,6 +23,8 @@ pub struct Figure {
     pub extremes: Option<[Bounds; 2]>,
     /// How many observations it rests on.
     pub count: u64,
+    /// The unit of a value, where it is stated.
+    pub unit: Option<String>,
     /// What a figure of this kind can be at all: no share lies above 1, no duration below 0.
     pub possible: Bounds,
     /// On what it rests, what is missing, and what speaks against it.
@@ -94,6 +96,7 @@ impl Figure {
             high: bounds.high,
             extremes: None,
             count,
+            unit: None,
             possible: FROM_ZERO,
             evidence: Evidence { basis: basis.into(), ..Evidence::default() },
         }

@@ -56,10 +56,25 @@ impl Subject {
         let quoted = if !name.is_empty() && name.chars().all(is_bare) {
             name.to_owned()
         } else {
-            toml::Value::from(name).to_string()
+            quoted(name)
         };
         Self { header: format!("{kind}.{quoted}"), name: format!("{kind}.{name}"), keys }
     }
+}
+
+/// A basic string of TOML.
+fn quoted(text: &str) -> String {
+    let mut quoted = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => quoted.extend(['\\', c]),
+            c if c.is_control() => {
+                let _ = write!(quoted, "\\u{:04X}", u32::from(c));
+            }
+            c => quoted.push(c),
+        }
+    }
+    quoted + "\""
 }
 
 /// Asks for everything that a draft may be about: what is measured for it is measured for any draft.

@@ -256,10 +256,25 @@ pub(super) fn judge(relation: &Relation, left: Found, right: Found) -> Judgement
         ..blank.clone()
     };
     match (left, right) {
-        (Ok(left), Ok(right)) => weigh(relation, &left, &right, blank),
+        (Ok(left), Ok(right)) => match units_differ(relation, &left, &right) {
+            Some(evidence) => Judgement {
+                evidence,
+                advice: Some("write a factor before one of them: it converts".into()),
+                ..blank
+            },
+            None => weigh(relation, &left, &right, blank),
+        },
         (Err(absent), _) => missing("left", absent),
         (_, Err(absent)) => missing("right", absent),
     }
+}
+
+/// Values in two units are no two of a kind; whoever writes a factor has converted one.
+fn units_differ(relation: &Relation, left: &Figure, right: &Figure) -> Option<String> {
+    let told = |figure: &Figure| figure.unit.clone().unwrap_or_else(|| "no stated unit".into());
+    let converts = relation.left.factor != 1.0 || relation.right.factor != 1.0;
+    (left.unit != right.unit && !converts)
+        .then(|| format!("one is in {}, the other in {}", told(left), told(right)))
 }
 
 fn weigh(relation: &Relation, left: &Figure, right: &Figure, blank: Judgement) -> Judgement {
@@ -398,6 +413,26 @@ mod tests {
         fn any_text_is_an_answer(text in "[a-z. *0-9<>=+%-]{0,40}") {
             let _ = parse(&text);
         }
+    }
+
+    #[test]
+    fn values_in_two_units_are_not_held_against_each_other() {
+        let judged = |text: &str, units: [Option<&str>; 2]| {
+            let (left, sign, right, unit) = parse(text).unwrap();
+            let (written, name) = (text.into(), "r".into());
+            let relation = Relation { name, left, sign, right, written, line: 1, span: 0..0, unit };
+            let [left, right] = units.map(|unit| {
+                let unit = unit.map(str::to_owned);
+                Ok(Figure { unit, ..Figure::exact(3.0, 1, "") })
+            });
+            judge(&relation, left, right).verdict
+        };
+        let plain = "signal.a.value.max <= signal.b.value.max";
+        assert_eq!(judged(plain, [Some("mV"), Some("V")]), Verdict::Undecided);
+        assert_eq!(judged(plain, [None, Some("V")]), Verdict::Undecided);
+        assert_eq!(judged(plain, [Some("V"), Some("V")]), Verdict::Met);
+        let converted = "1000 * signal.a.value.max >= signal.b.value.max";
+        assert_eq!(judged(converted, [Some("V"), Some("mV")]), Verdict::Met);
     }
 
     #[test]

@@ -271,6 +271,7 @@ pub(super) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -
         high,
         extremes,
         count,
+        unit: None,
         possible: FROM_ZERO,
         evidence: Evidence { basis, lossy: !whole, narrows: SHARPEN, ..Evidence::default() },
     })

@@ -213,6 +213,7 @@ fn against(
         (context.conduct.basis == Basis::Stopped).then_some(Doubt::StoppedForSamples),
         missing.is_none().then_some(Doubt::SamplesUncounted),
         context.timing.recording.span().is_none().then_some(Doubt::NoTimestamps),
+        context.timing.clock_changes().map(|times| Doubt::ClockChanged { times }),
     ]
     .into_iter()
     .flatten()

@@ -13,6 +13,9 @@ use crate::measure::statistic::Scale;
 use crate::stats::Bounds;
 use crate::time::Window;
 
+/// Whole numbers below this are exact in 64 bits of floating point.
+const EXACT: f64 = (1_u64 << 53) as f64;
+
 impl Timings<'_> {
     pub(super) fn signal(&self, figure: &TimingFigure, scale: Scale) -> Found {
         let absent = || {
@@ -104,6 +107,12 @@ fn value(signal: &Signal, of: Of, signals: &Signals<'_>, end: Window) -> Found {
     };
     let mut found = Figure::between(observed, Bounds::exact(observed), values.count, basis);
     found.possible = ANYTHING;
+    found.unit = signals.unit(signal.key).map(str::to_owned);
+    if observed.abs() >= EXACT {
+        // The number may be rounded, and so may the limit.
+        (found.low, found.high) = (observed.next_down(), observed.next_up());
+        found.doubt(Doubt::Rounded);
+    }
     found.evidence.lossy = signals.lost > 0;
     if signals.lost > 0 {
         found.doubt_with(Doubt::ValuesLost { places: signals.lost }, unseen);

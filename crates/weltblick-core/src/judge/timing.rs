@@ -68,6 +68,7 @@ pub fn against_times(
     [
         (contradictions > 0).then_some(Doubt::Contradictions { count: contradictions }),
         timing.clock_off(cadences).map(|off| Doubt::Clock { off }),
+        timing.clock_changes().map(|times| Doubt::ClockChanged { times }),
         intrusive.then_some(Doubt::Stopped),
     ]
     .into_iter()
@@ -303,6 +304,10 @@ impl Timings<'_> {
         Self::relied(figure, &missing, &mut found);
         if row.reused {
             found.doubt(Doubt::NumberReused);
+        }
+        let of_activations = !matches!(figure.measure, Measure::Load | Measure::StackPeak);
+        if of_activations && row.ready_again > 0 {
+            found.doubt(Doubt::ReadyWhileRunning { times: row.ready_again });
         }
         if by_turns && figure.measure != Measure::Load {
             found.doubt(Doubt::Turns);

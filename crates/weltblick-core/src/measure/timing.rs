@@ -4,6 +4,7 @@ use super::cadence::Cadences;
 use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
 use crate::capture::{Manifest, Protocol, SourceSpec};
+use crate::event::LossReason;
 use crate::time::Frequency;
 
 /// What a capture says of its clocks; whatever it does not say is absent.
@@ -98,6 +99,13 @@ impl Timing<'_> {
         let (real, _) = self.clock_by_tick(cadences)?;
         let off = (real / self.clocks.timestamp_clock?.hertz() - 1.0).abs();
         (off > CLOCK_TOLERANCE).then_some(off)
+    }
+
+    /// How often the core clock changed, if it did.
+    #[must_use]
+    pub fn clock_changes(&self) -> Option<u64> {
+        let times = self.recording.losses.of(LossReason::ClockChanged);
+        (times > 0).then_some(times)
     }
 
     /// Nanoseconds between samples.

@@ -27,7 +27,7 @@ use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
-use weltblick_core::time::{Window, parse_share};
+use weltblick_core::time::{Quantity, QuantityError, Unit, Window};
 
 /// Does every budget hold?
 #[derive(Debug, clap::Args)]
@@ -39,12 +39,17 @@ pub(crate) struct Args {
     #[arg(long, conflicts_with = "budgets")]
     pub(crate) draft: bool,
     /// How far a draft's limits lie from what was seen
-    #[arg(long, value_name = "SHARE", value_parser = parse_share, default_value = "20%", requires = "draft")]
+    #[arg(long, value_name = "SHARE", value_parser = parse_headroom, default_value = "20%", requires = "draft")]
     pub(crate) headroom: f64,
     #[command(flatten)]
     pub(crate) output: OutputArgs,
     #[command(flatten)]
     pub(crate) capture: CaptureArgs,
+}
+
+/// A part of what was seen, none included.
+fn parse_headroom(text: &str) -> Result<f64, QuantityError> {
+    Quantity::parse(text, &[Unit::Share]).map(|part| part.value.max(0.0))
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {

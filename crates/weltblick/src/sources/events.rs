@@ -7,7 +7,7 @@ use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{CtfSettings, EventTrace, Tap};
 use weltblick_core::document::Source;
-use weltblick_core::event::{Origin, Sink};
+use weltblick_core::event::{Origin, Sink, TwoCores};
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::ctf::{MOST_METADATA, metadata_text};
 
@@ -70,6 +70,18 @@ pub(crate) fn files(folder: &Path) -> Result<Vec<PathBuf>> {
     Ok(files)
 }
 
+/// What to write where events of two cores are read as those of one.
+fn two_cores(two: &TwoCores, inputs: &[Input]) -> String {
+    let folder = match inputs.first() {
+        Some(Input::File(path)) => path.parent().unwrap_or(path).display().to_string(),
+        _ => "the event trace".into(),
+    };
+    let TwoCores { event, field, cores: [first, second] } = two;
+    format!(
+        "{folder}: `{event}` happened on core {first} and on core {second}, and two cores are not one: write `where = \"{field}\"` and `is = \"{first}\"` into each [[stream.meaning]] of the manifest, and read the others with manifests of their own"
+    )
+}
+
 /// Reads all files side by side into events, until the tap has enough.
 pub(super) fn replay(
     trace: &EventTrace,
@@ -100,6 +112,9 @@ pub(super) fn replay(
             }
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
             Err(error) => return Err(error).with_context(|| path.display().to_string()),
+        }
+        if let Some(two) = reading.two_cores() {
+            bail!(two_cores(two, inputs));
         }
         if tap.has_enough() {
             return Ok(());

@@ -184,6 +184,12 @@ impl<'a> Signals<'a> {
         self.dictionary.spec(&self.name(key)).map_or((1.0, 0.0), |spec| (spec.scale, spec.offset))
     }
 
+    /// The unit of its values, where somebody states it.
+    #[must_use]
+    pub fn unit(&self, key: Key) -> Option<&str> {
+        self.dictionary.spec(&self.name(key))?.unit.as_deref()
+    }
+
     /// Whether a signal was polled: between two reads it may have been anything.
     #[must_use]
     pub fn is_polled(&self, key: Key) -> bool {

@@ -70,6 +70,8 @@ pub struct Figures {
     pub stack: Stack,
     /// Its number was another task's, too: figures are of both.
     pub reused: bool,
+    /// So often it was stated to be ready while it ran.
+    pub ready_again: u64,
     /// Activations without a duration: something is missing inside.
     pub cut: u64,
     /// Of these, open when the recording began, and when it ended.
@@ -134,6 +136,7 @@ impl Figures {
             priority: None,
             stack: Stack::default(),
             reused: false,
+            ready_again: 0,
             cut: 0,
             open: [0; 2],
             open_elapsed: 0,
@@ -406,6 +409,10 @@ impl Watcher for TaskFigures {
         if let Some(since) = since {
             row.started(since);
         }
+    }
+
+    fn ready_again(&mut self, task: u32) {
+        self.row(task).ready_again += 1;
     }
 
     fn cut(&mut self, task: u32) {

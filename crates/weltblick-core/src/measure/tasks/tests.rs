@@ -16,6 +16,7 @@ struct Seen {
     activations: Vec<Activation>,
     cut: usize,
     gaps: usize,
+    again: u64,
     task: u64,
     kernel: u64,
 }
@@ -23,6 +24,9 @@ struct Seen {
 impl Watcher for Seen {
     fn activated(&mut self, activation: &Activation) {
         self.activations.push(*activation);
+    }
+    fn ready_again(&mut self, _: u32) {
+        self.again += 1;
     }
     fn cut(&mut self, _: u32) {
         self.cut += 1;
@@ -91,6 +95,21 @@ fn own_time_is_without_handlers_and_other_tasks() {
     assert_eq!((first.task, first.own), (1, Some(Ticks::exact(100 + 50 + 80))));
     assert_eq!((first.ready, first.began), (Some(Window::exact(90)), Some(Window::exact(100))));
     assert_eq!((seen.task, seen.kernel, seen.cut), (330, 30, 0));
+}
+
+#[test]
+fn ready_while_running_is_noticed_and_told_twice_is_not() {
+    let twice = seen(&[(80, ready(1)), (90, ready(1)), (100, runs(1)), (500, sleeps(1))]);
+    assert_eq!((twice.again, twice.activations.len()), (0, 1));
+    let while_running = seen(&[
+        (90, ready(1)),
+        (100, runs(1)),
+        (200, ready(1)),
+        (500, sleeps(1)),
+        (510, runs(1)),
+        (600, sleeps(1)),
+    ]);
+    assert_eq!((while_running.again, while_running.activations.len()), (1, 2));
 }
 
 #[test]

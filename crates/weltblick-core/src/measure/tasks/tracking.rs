@@ -106,6 +106,8 @@ pub trait Watcher {
     /// An activation is open at an edge of the recording, and so much of it was seen: since it was ready, or
     /// else began, where it had not ended when the recording did; absent where it had begun before it.
     fn open(&mut self, _task: u32, _since: Option<Window>, _elapsed: u64) {}
+    /// A task that runs was said to be ready.
+    fn ready_again(&mut self, _task: u32) {}
     /// An activation had begun, or was to begin, and something is missing inside.
     fn cut(&mut self, _task: u32) {}
     /// The same, and that is known: when it was ready, else when it began.
@@ -412,9 +414,12 @@ impl<W: Watcher, I> Tasks<W, I> {
 
     fn ready(&mut self, task: u32, now: Option<Window>) {
         let Some(known) = self.task(task) else { return };
-        if matches!(known.state, State::Ready | State::Runs) {
-            // It is told twice, or runs already: nothing new.
-            return;
+        match known.state {
+            // It is told twice.
+            State::Ready => return,
+            // For what comes when it has stopped, or for nothing.
+            State::Runs => return self.watcher.ready_again(task),
+            _ => {}
         }
         known.open = Some(Open::new(now));
         // Before that it had stopped.
