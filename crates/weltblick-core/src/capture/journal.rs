@@ -66,6 +66,8 @@ pub enum What {
     Mark,
     /// Something was found to be wrong.
     Diagnosed,
+    /// Budgets were judged, to see whether there is enough.
+    Looked,
     /// The capture ended; `detail` says why.
     Ended,
     /// Something that a later version writes.

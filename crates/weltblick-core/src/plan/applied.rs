@@ -62,6 +62,25 @@ impl From<&Register> for Write {
     }
 }
 
+/// What values are called, their scales and units: of the variables that are watched, and of what the firmware states.
+fn signals(description: &Description) -> Vec<SignalSpec> {
+    let mut signals = description.signals.clone();
+    for (comparator, watched) in (0..).zip(&description.observe.variables) {
+        let is_it =
+            |spec: &&mut SignalSpec| spec.variable.as_ref().unwrap_or(&spec.name) == &watched.name;
+        match signals.iter_mut().find(is_it) {
+            Some(spec) => {
+                (spec.comparator, spec.runs_task) = (Some(comparator), watched.runs_task);
+            }
+            None => signals.push(SignalSpec {
+                runs_task: watched.runs_task,
+                ..SignalSpec::watched(comparator, &watched.name)
+            }),
+        }
+    }
+    signals
+}
+
 impl Applied {
     /// What of a plan is applied.
     #[must_use]
@@ -84,13 +103,7 @@ impl Applied {
             },
             unit: plan.unit,
             writes: plan.registers.iter().map(Write::from).collect(),
-            signals: (0..)
-                .zip(&description.observe.variables)
-                .map(|(comparator, watched)| SignalSpec {
-                    runs_task: watched.runs_task,
-                    ..SignalSpec::watched(comparator, &watched.name)
-                })
-                .collect(),
+            signals: signals(description),
         }
     }
 

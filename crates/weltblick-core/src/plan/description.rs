@@ -2,7 +2,7 @@
 
 use super::core::{CORES, Core, InstructionTrace};
 use super::link::Link;
-use crate::capture::{read_marks_port, read_meaning};
+use crate::capture::{SignalSpec, read_marks_port, read_meaning, read_signals};
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::time::{
     Frequency, QuantityError, parse_bit_rate, parse_byte_rate, parse_bytes, parse_duration,
@@ -16,6 +16,8 @@ const FORMAT: u64 = 1;
 /// What a measurement is planned for. Absent parts must come from options.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Description {
+    /// What values are called, their scales and units.
+    pub signals: Vec<SignalSpec>,
     /// What people call the target.
     pub name: Option<String>,
     /// The core.
@@ -256,6 +258,14 @@ impl Description {
             read.observe = read_observe(observe)?;
         }
         read.ring = root.table("ring")?.map(read_ring).transpose()?;
+        read.signals = read_signals(&root)?;
+        if let Some(signal) = read.signals.iter().find(|signal| signal.comparator.is_some()) {
+            let why = format!(
+                "signal `{}`: a plan chooses comparators itself: write `variable`, and watch that in [[observe.variable]]",
+                signal.name
+            );
+            return Err(root.fault(root.span(), why));
+        }
         root.finish()?;
         Ok(read)
     }

@@ -94,6 +94,24 @@ fn watches_variables_at_fixed_addresses_only() {
     assert!(refused(&five).contains("has 4 comparators"));
 }
 
+/// A capture names values as the description does, so budgets name them once.
+#[test]
+fn signals_of_a_description_go_into_the_capture() {
+    let text = format!(
+        "{TARGET}[[observe.variable]]\nname = '0x20000000'\nrate = '100 Hz'\n\
+         [signal.level]\nvariable = '0x20000000'\nscale = 0.1\nunit = 'V'\n\
+         [signal.height]\nquantity = 3\nunit = 'mm'\n"
+    );
+    let description = described(&text);
+    let applied = Applied::new(&description, &plan(&description, None, &WANTED).unwrap());
+    let [level, height] = applied.signals.as_slice() else { panic!("{:?}", applied.signals) };
+    assert_eq!((level.name.as_str(), level.comparator, level.scale), ("level", Some(0), 0.1));
+    assert_eq!((height.quantity, height.comparator), (Some(3), None));
+    let fixed = text.replace("quantity = 3", "comparator = 3");
+    let fault = Description::parse("target.toml", &fixed).unwrap_err().to_string();
+    assert!(fault.contains("a plan chooses comparators itself"), "{fault}");
+}
+
 #[test]
 fn says_why_it_cannot_be_done() {
     let with = |from: &str, to: &str| refused(&TARGET.replace(from, to));

@@ -16,7 +16,8 @@ use std::time::Duration;
 use weltblick_core::image::{FunctionId, Image};
 use weltblick_core::judge::{
     About, BudgetFile, CheckReport, Confirmed, Draft, EVERYTHING, Executed, Point, SHORTEST_RUN,
-    TimingSubject, Timings, USUAL_WINDOW, Verdict, address_of, against_times, judge,
+    TimingSubject, Timings, USUAL_WINDOW, Verdict, address_of, against_times, confidence_at_look,
+    judge,
 };
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, Crossings, Listing, Named, Seen, TimeAgreement,
@@ -182,7 +183,8 @@ fn with_measured<R>(
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(0));
     spans.finish();
     let values = values.map(|from_text| from_text.sink);
-    let context = context(capture, &recording, &cadences, 0)?;
+    let mut context = context(capture, &recording, &cadences, 0)?;
+    context.confidence = confidence_at_look(context.confidence, capture.looks());
     let clocks = capture.clocks();
     let exceptions = followed.iter().any(|tracking| tracking.exceptions);
     let (mut tasks, mut interrupts) = (Vec::new(), InterruptFigures::new(0));

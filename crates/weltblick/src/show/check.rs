@@ -25,9 +25,9 @@ pub(crate) fn text(
     };
     writeln!(
         out,
-        "for this recording{samples}{}, all verdicts together with {:.0} % confidence",
+        "for this recording{samples}{}, all verdicts together with {} % confidence",
         span.unwrap_or_default(),
-        100.0 * report.confidence,
+        (1e4 * report.confidence).round() / 100.0,
     )?;
     writeln!(out)?;
     let mut table = Table::new(

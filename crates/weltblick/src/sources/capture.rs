@@ -151,6 +151,11 @@ impl Capture {
         Conduct::of(&self.manifest)
     }
 
+    /// How often budgets were judged while it was recorded, to see whether there is enough.
+    pub(crate) fn looks(&self) -> u32 {
+        self.journal.iter().filter(|entry| entry.what == What::Looked).count() as u32
+    }
+
     /// Whether any of it comes from standard input, which can be read only once.
     pub(crate) fn reads_standard_input(&self) -> bool {
         self.inputs.iter().flatten().any(|input| matches!(input, Input::StandardInput))

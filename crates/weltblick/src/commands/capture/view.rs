@@ -63,7 +63,16 @@ impl View<'_> {
                 *told = true;
                 self.first_look(&watch, screen.as_mut());
             }
-            if !enough && watch.has_enough() {
+            let looks = watch.looks();
+            let has_enough = !enough && watch.has_enough();
+            if watch.looks() > looks {
+                let _ = self.outbox.try_send(Message::Happened {
+                    stream: None,
+                    what: What::Looked,
+                    detail: None,
+                });
+            }
+            if has_enough {
                 enough = true;
                 let line = format!(
                     "= you have enough: every budget on shares is decided after {} samples",

@@ -11,7 +11,7 @@ use std::time::Instant;
 use weltblick_core::capture::{Framing, Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
-use weltblick_core::judge::{About, BudgetFile, Verdict, judge};
+use weltblick_core::judge::{About, BudgetFile, Verdict, confidence_at_look, judge};
 use weltblick_core::measure::inspection::{Finding, InspectReport, Inspection, Settings};
 use weltblick_core::measure::losses::LossRow;
 use weltblick_core::measure::profile::{By, Conduct, Context, ProfileReport, report};
@@ -269,9 +269,7 @@ impl<'a> Watch<'a> {
 
     /// Whether every budget that samples can decide is decided.
     ///
-    /// Looking again and again finds a wrong verdict some time; so the doubt that is allowed is
-    /// spent in ever smaller parts, `1 / (k (k + 1))` of it at look `k`, and looks come at samples
-    /// that grow by a quarter. All looks together keep the confidence.
+    /// Looks come at samples that grow by a quarter; each spends its part of the confidence.
     pub(super) fn has_enough(&mut self) -> bool {
         let Some(budgets) = self.budgets else { return false };
         if self.looks.decided || self.samples() < self.looks.next {
@@ -279,8 +277,7 @@ impl<'a> Watch<'a> {
         }
         self.looks.number += 1;
         self.looks.next = (self.samples() as f64 * LOOK_GROWTH) as u64 + 1;
-        let k = f64::from(self.looks.number);
-        let confidence = 1.0 - (1.0 - CONFIDENCE) / (k * (k + 1.0));
+        let confidence = confidence_at_look(CONFIDENCE, self.looks.number);
         let decided = self.context(confidence).is_some_and(|context| {
             let verdicts = judge(budgets, self.inspection.samples(), None, None, &context);
             let is_share = |figure: &About| !matches!(figure, About::Samples | About::Timing(_));
@@ -291,5 +288,10 @@ impl<'a> Watch<'a> {
         });
         self.looks.decided = decided;
         decided
+    }
+
+    /// How often it was looked.
+    pub(super) const fn looks(&self) -> u32 {
+        self.looks.number
     }
 }
