@@ -209,6 +209,8 @@ impl<'a> FlowLine<'a> {
             deframer.interrupt(&mut Unframe { trace_id, reading, held, anchors, to });
         }
         reading.gap(if why.is_none() { Gap::Unwatched } else { Gap::Missing }, held, to);
+        // What comes behind it neither confirms nor contradicts what came before.
+        held.confirm(reading.code(), to);
     }
 
     /// Ends the stream: the blocks that were reached.

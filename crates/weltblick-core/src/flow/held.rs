@@ -140,8 +140,8 @@ impl Held {
         self.others.push(other);
     }
 
-    /// The trace agrees: what waited is told.
-    fn confirm(&mut self, code: &Code<'_>, to: &mut dyn Receive) {
+    /// The trace agrees, or what comes has nothing to do with what waited: that is told.
+    pub(crate) fn confirm(&mut self, code: &Code<'_>, to: &mut dyn Receive) {
         self.first.get_or_insert(Fate::Confirmed(self.steps.len()));
         to.receive(self, code);
         self.clear();

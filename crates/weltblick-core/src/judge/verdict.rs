@@ -22,12 +22,12 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-pub const SCHEMA: &str = "weltblick/check/1";
+pub const SCHEMA: &str = "weltblick/check/2";
 
 /// All budgets, judged.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct CheckReport {
-    /// `weltblick/check/1`.
+    /// `weltblick/check/2`.
     pub schema: String,
     /// The worst of all verdicts.
     pub verdict: Verdict,

@@ -9,8 +9,10 @@ use anyhow::Result;
 use std::io::Write;
 use weltblick_core::capture::Framing;
 use weltblick_core::judge::PointRange;
+use weltblick_core::measure::execution::{BlockCounts, TimeAgreement};
 use weltblick_core::measure::inspection::{
     Contradictions, Entries, Finding, InspectReport, Inspection, Settings, cross_check,
+    executed_code,
 };
 use weltblick_core::measure::interrupts::Nesting;
 
@@ -63,7 +65,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     if capture.sources() == 1 {
         report.findings.extend(nesting.finish().finding());
     }
-    report.findings.extend(second_opinion(&capture, &entries)?);
+    report.findings.extend(executed_findings(&capture, &entries)?);
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::inspect::csv(&report, out)?,
@@ -80,14 +82,19 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     Ok(Outcome::Done)
 }
 
-/// What the instruction trace says of exceptions that the ITM told of.
-fn second_opinion(capture: &Capture, itm: &Entries) -> Result<Option<Finding>> {
-    if capture.manifest.itm().is_none() || !capture.has_flow() || capture.image.is_none() {
-        return Ok(None);
+/// What the instruction trace says against itself, and of exceptions that the ITM told of.
+fn executed_findings(capture: &Capture, itm: &Entries) -> Result<Vec<Finding>> {
+    let Some(open) = capture.image.as_ref().filter(|_| capture.has_flow()) else {
+        return Ok(Vec::new());
+    };
+    let mut sink = (Entries::default(), (TimeAgreement::default(), BlockCounts::default()));
+    capture.replay_flow(&mut sink)?;
+    let (flow, (times, counts)) = sink;
+    let mut findings = executed_code(&times, counts.gaps());
+    if capture.manifest.itm().is_some() {
+        findings.extend(cross_check(itm, &flow, Some(&open.image)));
     }
-    let mut flow = Entries::default();
-    capture.replay_flow(&mut flow)?;
-    Ok(cross_check(itm, &flow, capture.image.as_ref().map(|open| &open.image)))
+    Ok(findings)
 }
 
 fn settings(capture: &Capture) -> Settings<'_> {

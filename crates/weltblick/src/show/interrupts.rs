@@ -4,7 +4,7 @@ use super::evidence::doubts;
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    bars, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
+    bars, csv_bounds, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
@@ -282,27 +282,29 @@ pub(crate) fn each_csv(rows: &[RunRow], out: &mut dyn Write) -> Result<()> {
         "requested_ns",
         "began_ns",
         "ended_ns",
-        "pending_ns",
-        "elapsed_ns",
-        "response_ns",
+        "pending_ns_low",
+        "pending_ns_high",
+        "elapsed_ns_low",
+        "elapsed_ns_high",
+        "response_ns_low",
+        "response_ns_high",
         "parts",
     ])?;
     for row in rows {
-        let ns = |duration: Option<_>| {
-            duration.map_or_else(
-                String::new,
-                |duration: weltblick_core::measure::duration::Duration| duration.ns.to_string(),
-            )
-        };
+        let [pending, elapsed, response] =
+            [row.pending, Some(row.elapsed), row.response].map(csv_bounds);
         csv.write_record([
             cell(&row.interrupt).into_owned(),
             row.number.to_string(),
             row.requested_ns.map_or_else(String::new, |ns| ns.to_string()),
             row.began_ns.to_string(),
             row.ended_ns.to_string(),
-            ns(row.pending),
-            ns(Some(row.elapsed)),
-            ns(row.response),
+            pending[0].clone(),
+            pending[1].clone(),
+            elapsed[0].clone(),
+            elapsed[1].clone(),
+            response[0].clone(),
+            response[1].clone(),
             parts(&row.parts).join(", "),
         ])?;
     }

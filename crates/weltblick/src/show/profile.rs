@@ -209,7 +209,7 @@ pub(crate) fn csv(reports: &[ProfileReport], out: &mut dyn Write) -> Result<()> 
                 row.share_low.to_string(),
                 row.share_high.to_string(),
                 row.cumulative_share.to_string(),
-                number(row.time.map(|time| time.ns)),
+                number(row.time.and_then(|time| time.known_ns())),
                 number(row.time.map(|time| time.ns_low)),
                 number(row.time.and_then(|time| time.ns_high)),
             ])?;

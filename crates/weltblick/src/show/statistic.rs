@@ -109,11 +109,11 @@ pub(crate) fn bars(title: &str, counts: &[u64], of: &Statistic) -> Option<Bars> 
     })
 }
 
-/// The columns of a statistic in a CSV file, behind a name: `elapsed_max_ns`.
+/// The columns of a statistic in a CSV file, behind a name: `elapsed_max_ns_low`, `elapsed_max_ns_high`.
 pub(crate) fn csv_columns(name: &str) -> impl Iterator<Item = String> {
     ["min", "mean", "p50", "p95", "p99", "max", "stddev"]
         .into_iter()
-        .map(move |column| format!("{name}_{column}_ns"))
+        .flat_map(move |column| ["low", "high"].map(|end| format!("{name}_{column}_ns_{end}")))
 }
 
 /// The cells that belong there; what is absent is empty.
@@ -121,9 +121,13 @@ pub(crate) fn csv_cells(statistic: Option<&Statistic>) -> impl Iterator<Item = S
     let none = Statistic::default();
     let Statistic { count: _, min, mean, p50, p95, p99, max, stddev } =
         statistic.cloned().unwrap_or(none);
-    [min, mean, p50, p95, p99, max, stddev]
-        .into_iter()
-        .map(|duration| duration.map_or_else(String::new, |duration| duration.ns.to_string()))
+    [min, mean, p50, p95, p99, max, stddev].into_iter().flat_map(csv_bounds)
+}
+
+/// The bounds of a duration as two cells; what is absent is empty.
+pub(crate) fn csv_bounds(duration: Option<Duration>) -> [String; 2] {
+    let ends = [duration.map(|d| d.ns_low), duration.and_then(|d| d.ns_high)];
+    ends.map(|ns| ns.map_or_else(String::new, |ns| ns.to_string()))
 }
 
 #[cfg(test)]

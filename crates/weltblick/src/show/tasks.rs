@@ -4,7 +4,7 @@ use super::evidence::doubts;
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    bars, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
+    bars, csv_bounds, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
@@ -357,13 +357,17 @@ pub(crate) fn each_csv(rows: &[ActivationRow], out: &mut dyn Write) -> Result<()
         "ready_ns",
         "began_ns",
         "ended_ns",
-        "pending_ns",
-        "elapsed_ns",
-        "response_ns",
+        "pending_ns_low",
+        "pending_ns_high",
+        "elapsed_ns_low",
+        "elapsed_ns_high",
+        "response_ns_low",
+        "response_ns_high",
         "parts",
     ])?;
-    let ns = |duration: Option<Duration>| duration.map_or_else(String::new, |d| d.ns.to_string());
     for row in rows {
+        let [pending, elapsed, response] =
+            [row.pending, Some(row.elapsed), row.response].map(csv_bounds);
         let all: Vec<&ActorPart> = row.parts.iter().collect();
         csv.write_record([
             cell(&row.task).into_owned(),
@@ -371,9 +375,12 @@ pub(crate) fn each_csv(rows: &[ActivationRow], out: &mut dyn Write) -> Result<()
             row.ready_ns.map_or_else(String::new, |ns| ns.to_string()),
             row.began_ns.to_string(),
             row.ended_ns.to_string(),
-            ns(row.pending),
-            ns(Some(row.elapsed)),
-            ns(row.response),
+            pending[0].clone(),
+            pending[1].clone(),
+            elapsed[0].clone(),
+            elapsed[1].clone(),
+            response[0].clone(),
+            response[1].clone(),
             parts(&all, &row.task).join(", "),
         ])?;
     }
@@ -411,11 +418,20 @@ pub(crate) fn order(rows: &[TurnRow], paint: Paint, out: &mut dyn Write) -> Resu
 /// The order in which tasks ran, for spreadsheets.
 pub(crate) fn order_csv(rows: &[TurnRow], out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
-    csv.write_record(["began_ns", "duration_ns", "task", "then", "object"])?;
+    csv.write_record([
+        "began_ns",
+        "duration_ns_low",
+        "duration_ns_high",
+        "task",
+        "then",
+        "object",
+    ])?;
     for row in rows {
+        let [low, high] = csv_bounds(Some(row.duration));
         csv.write_record([
             row.began_ns.to_string(),
-            row.duration.ns.to_string(),
+            low,
+            high,
             cell(&row.task).into_owned(),
             row.then.clone(),
             cell(row.object.as_deref().unwrap_or_default()).into_owned(),

@@ -75,7 +75,7 @@ fn windows_and_profiles_survive_too() {
     );
     bench.out("export buoy --within 1s..1.5s --out part");
     let part = bench.json("inspect part");
-    let ns = part["duration"]["ns"].as_f64().unwrap();
+    let ns = part["duration"]["ns_low"].as_f64().unwrap();
     assert!((4.9e8..=5.0e8).contains(&ns), "{ns}");
     assert!(bench.error("export buoy --out part").contains("--replace"));
 }
@@ -144,7 +144,7 @@ interrupt = 'line'
     let interrupts = bench.json("interrupts run");
     let row = &interrupts["interrupts"][0];
     assert_eq!((row["number"].as_u64(), row["count"].as_u64()), (Some(19), Some(50)));
-    assert_eq!(row["own"]["max"]["ns"].as_f64(), Some(49_000.0));
+    assert_eq!(row["own"]["max"]["ns_low"].as_f64(), Some(49_000.0));
     for (from, to, part) in [
         (
             "'thread_runs'",

@@ -75,7 +75,7 @@ fn json_is_one_object_a_line_for_packets() {
 fn json_and_schema_agree_on_the_version() {
     let bench = Bench::new();
     let report = bench.json("inspect buoy");
-    assert_eq!(report["schema"], "weltblick/inspect/1");
+    assert_eq!(report["schema"], "weltblick/inspect/2");
     assert_eq!(report["image"]["agreement"]["outside"], 0);
     assert!(bench.out("inspect buoy --schema").contains("sampling_period_measured"));
 }

@@ -36,11 +36,11 @@ fn faces_agree() {
     let rows = json["tasks"].as_array().unwrap();
     assert_eq!(csv.lines().count(), rows.len() + 1);
     let heading: Vec<&str> = csv.lines().next().unwrap().split(',').collect();
-    let at = heading.iter().position(|name| *name == "response_max_ns").unwrap();
+    let at = heading.iter().position(|name| *name == "response_max_ns_low").unwrap();
     for (line, row) in csv.lines().skip(1).zip(rows) {
         let cells: Vec<&str> = line.split(',').collect();
         assert_eq!(cells[1], row["name"]);
-        let ns = row["response"]["max"]["ns"].as_f64();
+        let ns = row["response"]["max"]["ns_low"].as_f64();
         let cell = cells[at].parse::<f64>().ok();
         assert_eq!(cell.map(|ns| ns.round()), ns.map(f64::round));
     }

@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-pub const SCHEMA: &str = "weltblick/exact-profile/1";
+pub const SCHEMA: &str = "weltblick/exact-profile/2";
 
 /// Figures of many whole numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, JsonSchema)]
@@ -159,7 +159,7 @@ pub struct ExactEvidence {
 /// An exact profile.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct ExactProfile {
-    /// `weltblick/exact-profile/1`.
+    /// `weltblick/exact-profile/2`.
     pub schema: String,
     /// What one row stands for: `function`, `file`, `line`, `address`, `interrupt` or `task`.
     pub by: String,

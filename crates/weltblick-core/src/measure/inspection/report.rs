@@ -18,7 +18,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-pub const SCHEMA: &str = "weltblick/inspect/1";
+pub const SCHEMA: &str = "weltblick/inspect/2";
 
 /// Everything that one pass over the streams gathers: a tap for packets and a sink for events.
 #[derive(Debug, Default)]
@@ -88,7 +88,7 @@ pub struct ImageFacts {
 /// What is in a recording, and how far to believe it.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct InspectReport {
-    /// `weltblick/inspect/1`.
+    /// `weltblick/inspect/2`.
     pub schema: String,
     /// Bytes of all streams, framing included.
     pub bytes: u64,

@@ -17,7 +17,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/interrupts/1";
+const SCHEMA: &str = "weltblick/interrupts/2";
 /// Columns of a histogram.
 const COLUMNS: usize = 48;
 /// The hardware needs some cycles to enter a handler, more where a long instruction or slow memory
@@ -238,7 +238,7 @@ pub struct InterruptEvidence {
 /// All interrupts of a recording.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct InterruptReport {
-    /// `weltblick/interrupts/1`.
+    /// `weltblick/interrupts/2`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -10,7 +10,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form. The number grows when a field changes its meaning or goes.
-pub const SCHEMA: &str = "weltblick/profile/1";
+pub const SCHEMA: &str = "weltblick/profile/2";
 
 /// What was recorded.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
@@ -94,7 +94,7 @@ pub struct ReportRow {
 /// One profile. With `--every` there are several, each with its window.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct ProfileReport {
-    /// `weltblick/profile/1`.
+    /// `weltblick/profile/2`.
     pub schema: String,
     /// What one row stands for: `function`, `file`, `line`, `address`, `task` or `interrupt`.
     pub by: String,

@@ -16,7 +16,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/signals/1";
+const SCHEMA: &str = "weltblick/signals/2";
 
 /// What a report needs beside the figures.
 pub struct Context<'a> {
@@ -269,7 +269,7 @@ pub struct SignalEvidence {
 /// Figures of all signals.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct SignalReport {
-    /// `weltblick/signals/1`.
+    /// `weltblick/signals/2`.
     pub schema: String,
     /// One row for each.
     pub signals: Vec<SignalRow>,

@@ -10,7 +10,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-pub const CODE_SCHEMA: &str = "weltblick/code-span/1";
+pub const CODE_SCHEMA: &str = "weltblick/code-span/2";
 /// Columns of the distribution.
 const COLUMNS: usize = 48;
 /// Fewer occurrences than this have no distribution worth drawing, and deserve a word.
@@ -120,7 +120,7 @@ pub struct CodeEvidence {
 /// Ways through the code.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct CodeSpanReport {
-    /// `weltblick/code-span/1`.
+    /// `weltblick/code-span/2`.
     pub schema: String,
     /// The points, first to last.
     pub points: Vec<String>,

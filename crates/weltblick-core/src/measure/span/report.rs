@@ -9,7 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-pub const SCHEMA: &str = "weltblick/span/1";
+pub const SCHEMA: &str = "weltblick/span/2";
 /// Columns of the distribution.
 const COLUMNS: usize = 48;
 /// Fewer occurrences than this have no distribution worth drawing, and deserve a word.
@@ -73,7 +73,7 @@ pub struct SpanEvidence {
 /// The time from one point to another.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct SpanReport {
-    /// `weltblick/span/1`.
+    /// `weltblick/span/2`.
     pub schema: String,
     /// The points, first to last.
     pub points: Vec<String>,

@@ -11,7 +11,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/spans/1";
+const SCHEMA: &str = "weltblick/spans/2";
 /// Columns of the distribution.
 const COLUMNS: usize = 48;
 
@@ -90,7 +90,7 @@ pub struct StatedEvidence {
 /// All spans that the firmware states.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct StatedReport {
-    /// `weltblick/spans/1`.
+    /// `weltblick/spans/2`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -19,7 +19,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/tasks/1";
+const SCHEMA: &str = "weltblick/tasks/2";
 /// Columns of a histogram.
 const COLUMNS: usize = 48;
 /// Exceptions that a kernel uses for itself: `SVCall`, `PendSV`, `SysTick`.
@@ -270,7 +270,7 @@ pub struct Totals {
 /// All tasks of a recording.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct TaskReport {
-    /// `weltblick/tasks/1`.
+    /// `weltblick/tasks/2`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -12,7 +12,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/timeline/1";
+const SCHEMA: &str = "weltblick/timeline/2";
 
 /// What a report needs beside what was gathered.
 #[derive(Debug, Clone, Copy)]
@@ -162,7 +162,7 @@ pub struct EntryRow {
 /// Everything on one axis.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct TimelineReport {
-    /// `weltblick/timeline/1`.
+    /// `weltblick/timeline/2`.
     pub schema: String,
     /// Where the axis begins, in nanoseconds since the trace began.
     pub from_ns: f64,

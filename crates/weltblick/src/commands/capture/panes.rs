@@ -203,7 +203,7 @@ mod tests {
         for (pane, parts) in [
             (Pane::Functions, ["1 995", "adc_ready_handler", "wave_filter"]),
             (Pane::Coverage, ["[coverage, least covered first]", "71/83", "src/kernel/kernel.c"]),
-            (Pane::Interrupts, ["1 997 adc_ready", "499 SysTick", "gnss_pulse"]),
+            (Pane::Interrupts, ["1 995 adc_ready", "498 SysTick", "gnss_pulse"]),
         ] {
             let screen = drawn(&figures, pane, 130, 40);
             for part in parts {

@@ -1,0 +1,67 @@
+//! What an instruction trace says against itself.
+
+use super::diagnosis::{Finding, Weight};
+use crate::figure::Doubt;
+use crate::measure::execution::{Gaps, TimeAgreement};
+
+/// Whether its two clocks disagree, and whether it synchronises often enough to find out what is wrong in it. Verdicts
+/// ask the same.
+#[must_use]
+pub fn executed_code(times: &TimeAgreement, gaps: &Gaps) -> Vec<Finding> {
+    let places = times.contradictions();
+    let clocks = (places > 0).then(|| (Weight::Fault, Doubt::TimesDisagree { places }));
+    let seldom =
+        (gaps.overdue || gaps.told_wrong > 0).then_some((Weight::Doubt, Doubt::SeldomSynchronised));
+    let finding = |(weight, doubt): (Weight, Doubt)| Finding {
+        code: doubt.code().into(),
+        weight,
+        finding: sentence(&doubt.why()),
+        advice: sentence(&doubt.advice()),
+    };
+    let mut findings: Vec<Finding> = clocks.into_iter().chain(seldom).map(finding).collect();
+    // The first of them is what packets and image disagree about, with its place.
+    if let (1.., Some(disagreement)) = (gaps.mismatches, gaps.doubts().into_iter().next()) {
+        findings.push(Finding {
+            finding: disagreement,
+            ..finding((Weight::Fault, Doubt::ImageContradicted))
+        });
+    }
+    findings
+}
+
+fn sentence(words: &str) -> String {
+    let mut letters = words.chars();
+    let first = letters.next().map(|first| first.to_uppercase().to_string()).unwrap_or_default();
+    format!("{first}{}.", letters.as_str())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::flow::{Moment, Sink as _};
+
+    #[test]
+    fn what_nobody_confirms_for_long_is_a_finding_and_a_sound_trace_has_none() {
+        let times = TimeAgreement::default();
+        assert_eq!(executed_code(&times, &Gaps::default()), []);
+        let seldom = Gaps { overdue: true, ..Gaps::default() };
+        let findings = executed_code(&times, &seldom);
+        assert_eq!(findings[0].code, "seldom_synchronised");
+        assert!(findings[0].finding.starts_with("The trace synchronises too seldom"));
+    }
+
+    #[test]
+    fn clocks_that_disagree_are_a_fault() {
+        let (mut times, mut now) = (TimeAgreement::default(), 1000);
+        for round in 0..40 {
+            now += if round == 20 { 90_000 } else { 50_000 };
+            times.moment(0, &Moment::Cycles(Some(100_000)));
+            times.moment(0, &Moment::Time { value: now, cycles: Some(0) });
+        }
+        let findings = executed_code(&times, &Gaps::default());
+        assert_eq!(
+            (findings[0].code.as_str(), findings[0].weight),
+            ("times_disagree", Weight::Fault)
+        );
+    }
+}
