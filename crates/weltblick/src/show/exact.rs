@@ -134,6 +134,8 @@ fn bar(share: f64) -> String {
 /// Between which shares the true one lies, if that is more than a digit.
 fn bounds(row: &ExactRow) -> String {
     match (row.self_share_low, row.self_share_high) {
+        // Nothing bounds it: the head says why.
+        (Some(0.0), Some(1.0)) => String::new(),
         (Some(low), Some(high)) if high - low >= 0.0005 => {
             format!("{}..{}", percent(low), percent(high))
         }

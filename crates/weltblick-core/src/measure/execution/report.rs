@@ -33,12 +33,26 @@ pub struct ExactContext<'a> {
 impl ExactContext<'_> {
     fn report(&self, by: &str, calls: &Calls<'_>, rows: Vec<ExactRow>) -> ExactProfile {
         let gaps = self.gaps;
-        let duration = calls.ticks().zip(self.scale);
+        let duration = calls.ticks().zip(self.scale).map(|(ticks, scale)| {
+            let known = scale.duration(Bounds::exact(ticks as f64));
+            let knows_all = calls.knows_all_time();
+            Duration {
+                ns_high: known.ns_high.filter(|_| knows_all),
+                cycles: known.cycles.filter(|_| knows_all),
+                ..known
+            }
+        });
+        let mut doubts = gaps.doubts();
+        if calls.ticks().is_some() && !calls.knows_all_time() {
+            doubts.push(
+                "Of some stretches it is not known how long they lasted: shares are of the time that is known, and nothing bounds those of all time.".into(),
+            );
+        }
         ExactProfile {
             schema: SCHEMA.into(),
             by: by.into(),
             instructions: calls.instructions(),
-            duration: duration.map(|(ticks, scale)| scale.duration(Bounds::exact(ticks as f64))),
+            duration,
             evidence: ExactEvidence {
                 basis: "instruction_flow".into(),
                 time: self.time.into(),
@@ -46,7 +60,7 @@ impl ExactContext<'_> {
                 damaged: gaps.damaged + gaps.untold,
                 unwatched: gaps.unwatched,
                 mismatches: gaps.mismatches,
-                doubts: gaps.doubts(),
+                doubts,
             },
             rows,
         }

@@ -29,10 +29,13 @@ impl Sum {
         let part = |ticks: u64, all: u64| ticks as f64 / all.max(1) as f64;
         let timed = calls.ticks();
         let high = timed.map_or(0, |all| self.time.high.min(all));
+        // Time of which nobody knows how long it was may all be its own, or none of it.
+        let knows_all = calls.knows_all_time();
+        let bounded = |share: f64, nothing: f64| if knows_all { share } else { nothing };
         let duration = |time: SelfTime, scale: Scale| Duration {
             ns: time.ticks as f64 * scale.ns,
             ns_low: time.low as f64 * scale.ns,
-            ns_high: Some(time.high.min(timed.unwrap_or(0)) as f64 * scale.ns),
+            ns_high: knows_all.then_some(time.high.min(timed.unwrap_or(0)) as f64 * scale.ns),
             cycles: None,
         };
         let has_total = self.total_instructions > 0;
@@ -46,8 +49,8 @@ impl Sum {
                 .filter(|_| has_total)
                 .map(|scale| duration(self.total, scale)),
             self_share: timed.map(|all| part(self.time.ticks, all)),
-            self_share_low: timed.map(|all| part(self.time.low, all)),
-            self_share_high: timed.map(|all| part(high, all)),
+            self_share_low: timed.map(|all| bounded(part(self.time.low, all), 0.0)),
+            self_share_high: timed.map(|all| bounded(part(high, all), 1.0)),
             total_share: timed.filter(|_| has_total).map(|all| part(self.total.ticks, all)),
             ..ExactRow::default()
         }

@@ -12,7 +12,10 @@ use crate::measure::timing::Timing;
 use crate::plan::{LINK_USE, next_sampling_period};
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
 
+/// More samples than this part at a handler's first instruction are none of a core that runs undisturbed.
+const MOST_AT_ENTRY: f64 = 0.02;
 /// Fewer samples than this tell no period: what stands beside the first and last counts too much.
 const FEWEST_SAMPLES: u64 = 200;
 /// More than this part asleep is everything.
@@ -68,6 +71,7 @@ pub(super) fn diagnose(
     if settings.conduct.basis != Basis::Sampler {
         return [
             evidence.no_polls(),
+            evidence.stops_in_step(),
             evidence.other_image(),
             evidence.disconnected(),
             evidence.overwritten(),
@@ -320,6 +324,32 @@ impl Evidence<'_> {
                     recording.samples()
                 ),
                 "Sample with `capture --sample`; if it was on, the target never ran: look into journal.jsonl.",
+            )
+        })
+    }
+
+    /// Whoever is stopped and goes on takes first what became pending meanwhile: the next stop finds that.
+    fn stops_in_step(&self) -> Option<Finding> {
+        let image =
+            self.settings.image.filter(|_| self.settings.conduct.basis == Basis::Stopped)?;
+        let counts = &self.counted.samples;
+        let mut at_entries: BTreeMap<u64, u64> = BTreeMap::new();
+        for (address, category) in counts.addresses() {
+            *at_entries.entry(address).or_default() += counts.batches().count(category);
+        }
+        let entries = (1..512).filter_map(|number| Some((number, image.vector(number)?.address)));
+        let found = entries.map(|(number, at)| (at_entries.get(&at).copied().unwrap_or(0), number));
+        let (most, number) = found.max()?;
+        let all = counts.batches().total();
+        (most as f64 > MOST_AT_ENTRY * all as f64).then(|| {
+            fault(
+                "stops_in_step",
+                format!(
+                    "{} of the samples are at the first instruction of {}: the core takes it as soon as it goes on after a stop, and the next stop finds it there.",
+                    percent(most, all),
+                    image.interrupt_name(number)
+                ),
+                "Shares of such samples say nothing: sample with the trace unit, or let the core run for much longer between two stops.",
             )
         })
     }
@@ -590,5 +620,45 @@ impl Evidence<'_> {
             )
         };
         beats.into_iter().map(finding).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::capture::Tap as _;
+    use crate::event::{Event, Origin, Position, Sink as _};
+    use crate::image::Image;
+    use crate::measure::inspection::Inspection;
+    use crate::measure::profile::Conduct;
+    use crate::measure::timing::Clocks;
+
+    #[test]
+    fn samples_that_keep_step_with_stopping_are_recognised() {
+        let image = Image::parse(include_bytes!("../../../../../demo/buoy/wave-buoy.elf")).unwrap();
+        let tick = image.vector(15).unwrap().address;
+        let codes = |every: u64, basis: Basis| {
+            let mut inspection = Inspection::default();
+            let (wire, counted) = inspection.split();
+            wire.raw(b"polled");
+            for number in 0..2000_u64 {
+                let pc = if number % every == 0 { tick } else { 0x0800_0a08 + number % 32 * 2 };
+                let position = Position { origin: Origin(0), offset: number, time: None };
+                counted.event(position, &Event::Sample { pc });
+            }
+            let report = inspection.report(&Settings {
+                trace: None,
+                image: Some(&image),
+                framing: Framing::None,
+                sources: 1,
+                clocks: Clocks::default(),
+                conduct: Conduct { basis, ..Conduct::default() },
+            });
+            report.findings.into_iter().map(|finding| finding.code).collect::<Vec<_>>()
+        };
+        let has = |codes: Vec<String>| codes.contains(&"stops_in_step".to_owned());
+        assert!(has(codes(3, Basis::Stopped)));
+        assert!(!has(codes(500, Basis::Stopped)), "now and then a stop falls there");
+        assert!(!has(codes(3, Basis::Sampler)), "the trace unit stops nothing");
     }
 }

@@ -9,7 +9,7 @@ use crate::measure::execution::{Gaps, TimeAgreement};
 #[must_use]
 pub fn executed_code(times: &TimeAgreement, gaps: &Gaps) -> Vec<Finding> {
     let places = times.contradictions();
-    let clocks = (places > 0).then(|| (Weight::Fault, Doubt::TimesDisagree { places }));
+    let clocks = (places > 0).then_some((Weight::Fault, Doubt::TimesDisagree { places }));
     let seldom =
         (gaps.overdue || gaps.told_wrong > 0).then_some((Weight::Doubt, Doubt::SeldomSynchronised));
     let finding = |(weight, doubt): (Weight, Doubt)| Finding {
