@@ -1,4 +1,4 @@
-//! What truly happened: handlers that interrupt and follow each other, spans, samples. Known here, measured nowhere.
+//! What truly happened: handlers that interrupt and follow each other, tasks, spans, samples. Known here, measured nowhere.
 
 use crate::chance::Chance;
 use std::ops::Range;
@@ -16,6 +16,9 @@ pub(crate) enum What {
     Resume(u16),
     SpanBegins(u16),
     SpanEnds(u16),
+    Ready(u16),
+    Runs(u16),
+    Stops(u16),
     Sample(u32),
 }
 
@@ -28,12 +31,24 @@ pub(crate) struct Run {
     pub(crate) pieces: Vec<Range<u64>>,
 }
 
+/// Once that a task had something to do: from when it was ready.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Turn {
+    pub(crate) ready: u64,
+    pub(crate) run: Run,
+}
+
+/// The number of the first task.
+pub(crate) const FIRST_TASK: u16 = 3;
+
 /// One life of a core.
 pub(crate) struct Life {
     pub(crate) events: Vec<(u64, What)>,
     /// By interrupt: 16 and further.
     pub(crate) runs: Vec<Vec<Run>>,
     pub(crate) spans: Vec<Run>,
+    /// By task.
+    pub(crate) tasks: Vec<Vec<Turn>>,
     /// When `SINE` had the core.
     pub(crate) sine: Vec<Range<u64>>,
     pub(crate) sampling: u64,
@@ -87,8 +102,8 @@ impl Life {
         sampling: u64,
         end: u64,
     ) -> Self {
-        let (events, runs, spans) = (Vec::new(), Vec::new(), Vec::new());
-        let mut life = Self { events, runs, spans, sine, sampling, end };
+        let (events, runs, spans, tasks) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let mut life = Self { events, runs, spans, tasks, sine, sampling, end };
         life.samples(chance);
         life
     }
@@ -108,12 +123,14 @@ impl Life {
             events: Vec::new(),
             runs: sources.iter().map(|_| Vec::new()).collect(),
             spans: Vec::new(),
+            tasks: Vec::new(),
             sine: Vec::new(),
             sampling,
             end,
         };
         life.interrupts(chance, &mut sources, quiet, storm);
         life.span(chance);
+        life.schedule(chance, quiet);
         let starts: Vec<u64> = life.runs[0].iter().map(|run| run.began).collect();
         life.work(chance, habit, &starts, sources[0].period);
         life.samples(chance);
@@ -220,6 +237,83 @@ impl Life {
         }
     }
 
+    /// When handlers run, and the core goes in and out of them.
+    fn busy(&self) -> Vec<Range<u64>> {
+        let mut busy: Vec<Range<u64>> = Vec::new();
+        let mut since = None;
+        for &(at, what) in &self.events {
+            match what {
+                What::Enter(_) => {
+                    since.get_or_insert(at);
+                }
+                What::Resume(0) => busy.extend(since.take().map(|since| since..at)),
+                _ => {}
+            }
+        }
+        busy.extend(since.map(|since| since..u64::MAX));
+        busy
+    }
+
+    /// Two tasks, the first of which pre-empts the second.
+    fn schedule(&mut self, chance: &mut Chance, quiet: u64) {
+        let busy = self.busy();
+        let mut tasks: Vec<Task> = (0..2).map(|_| Task::new(chance)).collect();
+        self.tasks = vec![Vec::new(); tasks.len()];
+        let (mut now, mut running) = (0_u64, None::<usize>);
+        loop {
+            let due = (0..tasks.len()).filter(|&t| tasks[t].due < quiet).map(|t| (tasks[t].due, t));
+            let due = due.min();
+            let done = running.map(|task| after(&busy, now, tasks[task].left));
+            let stops = done.is_some_and(|done| due.is_none_or(|(due, _)| done < due));
+            let at = if stops { done } else { due.map(|(due, _)| due) };
+            let Some(at) = at.filter(|at| *at + 200 < self.end) else { break };
+            if stops && let Some(task) = running.take() {
+                self.events.push((at, What::Stops(FIRST_TASK + task as u16)));
+                let turn = tasks[task].turn.take().unwrap();
+                self.tasks[task].push(turn.ended(at, &busy));
+                now = at;
+            } else if let Some((_, task)) = due {
+                let period = tasks[task].period;
+                tasks[task].due += period + chance.within(0, period / 6);
+                if tasks[task].turn.is_some() {
+                    continue;
+                }
+                self.events.push((at, What::Ready(FIRST_TASK + task as u16)));
+                tasks[task].left = tasks[task].length + chance.within(0, tasks[task].length / 3);
+                tasks[task].turn = Some(Open { ready: at, began: None, pieces: Vec::new() });
+                if let Some(running) = running {
+                    tasks[running].left -=
+                        thread_time(&(now..at), &busy).min(tasks[running].left - 1);
+                }
+                now = at;
+            }
+            // The first that has something to do runs, a little later.
+            let next = (0..tasks.len()).find(|&task| tasks[task].turn.is_some());
+            if next == running {
+                continue;
+            }
+            let Some(next) = next else { continue };
+            let at = after(&busy, now, 9 + chance.within(0, 20));
+            // Whoever is ready before that decides anew.
+            let sooner = tasks.iter().any(|task| task.due <= at && task.due < quiet);
+            if sooner || at + 100 > self.end {
+                continue;
+            }
+            if let Some(before) = running {
+                tasks[before].left -= thread_time(&(now..at), &busy).min(tasks[before].left - 1);
+                tasks[before].away(at);
+            }
+            self.events.push((at, What::Runs(FIRST_TASK + next as u16)));
+            tasks[next].back(at);
+            (running, now) = (Some(next), at);
+        }
+        for (task, state) in tasks.into_iter().enumerate() {
+            if let Some(turn) = state.turn.filter(|turn| turn.began.is_some()) {
+                self.tasks[task].push(turn.cut(self.end, &busy));
+            }
+        }
+    }
+
     /// Thread mode works now and then.
     fn work(&mut self, chance: &mut Chance, habit: Habit, starts: &[u64], period: u64) {
         let mut at = chance.within(0, 10_000);
@@ -258,6 +352,81 @@ impl Life {
             at += self.sampling;
         }
     }
+}
+
+struct Task {
+    period: u64,
+    length: u64,
+    due: u64,
+    left: u64,
+    turn: Option<Open>,
+}
+
+/// A turn that is not over: its pieces, the last of which has no end while it runs.
+struct Open {
+    ready: u64,
+    began: Option<u64>,
+    pieces: Vec<(u64, Option<u64>)>,
+}
+
+impl Task {
+    fn new(chance: &mut Chance) -> Self {
+        let period = chance.within(30_000, 200_000);
+        let (length, due) = (chance.within(500, period / 6), chance.within(100, period));
+        Self { period, length, due, left: 0, turn: None }
+    }
+
+    /// It has the core from now on.
+    fn back(&mut self, at: u64) {
+        if let Some(turn) = &mut self.turn {
+            turn.began.get_or_insert(at);
+            turn.pieces.push((at, None));
+        }
+    }
+
+    /// Another has it.
+    fn away(&mut self, at: u64) {
+        if let Some((_, until)) = self.turn.as_mut().and_then(|turn| turn.pieces.last_mut()) {
+            until.get_or_insert(at);
+        }
+    }
+}
+
+impl Open {
+    fn ended(self, at: u64, busy: &[Range<u64>]) -> Turn {
+        let turn = self.cut(at, busy);
+        Turn { run: Run { ended: at, ..turn.run }, ..turn }
+    }
+
+    fn cut(self, end: u64, busy: &[Range<u64>]) -> Turn {
+        let pieces: Vec<Range<u64>> =
+            self.pieces.iter().map(|&(from, until)| from..until.unwrap_or(end)).collect();
+        let pieces = without(&pieces, busy);
+        let began = self.began.unwrap_or(end);
+        Turn { ready: self.ready, run: Run { began, ended: u64::MAX, pieces } }
+    }
+}
+
+/// How much of a range is spent in thread mode.
+fn thread_time(range: &Range<u64>, busy: &[Range<u64>]) -> u64 {
+    without(std::slice::from_ref(range), busy).iter().map(|piece| piece.end - piece.start).sum()
+}
+
+/// When so many cycles of thread mode have passed since `now`.
+fn after(busy: &[Range<u64>], now: u64, cycles: u64) -> u64 {
+    let (mut at, mut left) = (now, cycles);
+    for range in &busy[busy.partition_point(|range| range.end <= now)..] {
+        let free = range.start.saturating_sub(at);
+        if left < free {
+            break;
+        }
+        left -= free;
+        at = at.max(range.end);
+        if at == u64::MAX {
+            return at / 2;
+        }
+    }
+    at + left + 1
 }
 
 fn source(chance: &mut Chance) -> Source {

@@ -11,7 +11,7 @@ mod study;
 mod truth;
 
 use chance::Chance;
-use life::{Habit, Life};
+use life::{FIRST_TASK, Habit, Life};
 use recording::{Fault, Recording};
 use std::time::Duration;
 use truth::{Asked, Of};
@@ -98,6 +98,19 @@ fn budget(
     chance: &mut Chance,
 ) -> Option<(String, Option<bool>)> {
     let of = chance.one_of(&Of::ALL);
+    let window = &recording.window;
+    if chance.once_in(3) {
+        let task = chance.within(0, life.tasks.len() as u64) as usize;
+        let asked = chance.one_of(&[
+            Asked::Own(of),
+            Asked::Elapsed(of),
+            Asked::Response(of),
+            Asked::Pending(of),
+            Asked::Period(of),
+        ]);
+        let truth = truth::of_task(&life.tasks[task], asked, window)?;
+        return limited(&format!("task.\"{}\"", FIRST_TASK + task as u16), asked, truth, chance);
+    }
     let is_span = chance.once_in(4);
     let (subject, runs) = if is_span {
         ("span.\"5\"".to_owned(), &life.spans)
@@ -114,7 +127,17 @@ fn budget(
         _ if is_span => Asked::Elapsed(of),
         _ => Asked::Load,
     };
-    let (low, high) = truth::truth(runs, asked, &recording.window, recording.last_packet)?;
+    let truth = truth::truth(runs, asked, window, recording.last_packet)?;
+    limited(&subject, asked, truth, chance)
+}
+
+/// A limit near the truth, or far from it, and whether it is kept.
+fn limited(
+    subject: &str,
+    asked: Asked,
+    (low, high): (f64, f64),
+    chance: &mut Chance,
+) -> Option<(String, Option<bool>)> {
     let at_most = chance.once_in(2);
     // Half of the limits are within a cycle of the truth.
     let near = chance.one_of(&[-1.0, 0.0, 1.0]);
@@ -122,12 +145,17 @@ fn budget(
         _ if chance.once_in(2) => low * chance.one_of(&[0.5, 2.0]),
         Asked::Rate | Asked::Load => low * (1.0 + (near + 0.5) * 1e-3),
         // Percentiles are known to three digits.
-        Asked::Own(of) | Asked::Elapsed(of) | Asked::Period(of)
+        Asked::Own(of)
+        | Asked::Elapsed(of)
+        | Asked::Period(of)
+        | Asked::Response(of)
+        | Asked::Pending(of)
             if matches!(of, Of::P50 | Of::P95) =>
         {
             low * (1.0 + (near + 0.5) * 1e-2)
         }
-        _ => low + near,
+        // As written, it is rounded: a limit that is just the truth is kept.
+        _ => low + near + if at_most { 1e-6 } else { -1e-6 },
     };
     let kept = |value: f64| {
         if at_most { value <= limit * (1.0 + 1e-9) } else { value >= limit * (1.0 - 1e-9) }
@@ -138,6 +166,8 @@ fn budget(
         Asked::Own(of) => (format!("own.{}", of.key()), time(limit)),
         Asked::Elapsed(of) => (format!("elapsed.{}", of.key()), time(limit)),
         Asked::Period(of) => (format!("period.{}", of.key()), time(limit)),
+        Asked::Response(of) => (format!("response.{}", of.key()), time(limit)),
+        Asked::Pending(of) => (format!("pending.{}", of.key()), time(limit)),
         Asked::Count => ("count".into(), format!("{limit}")),
         Asked::Rate => ("rate".into(), format!("{:.9} Hz", limit * CLOCK)),
         Asked::Load => ("load".into(), format!("{:.12} %", 100.0 * limit)),
@@ -227,9 +257,10 @@ fn nothing_is_falsely_met_or_broken() {
             // Whether silence is one more period may be said either way.
             let silent = if habit == Habit::FallsSilent { 0.3 } else { 0.0 };
             let most = match fault {
-                Fault::Clean => 0.0 + silent,
-                // 5 to 7 % over many recordings; twelve of them scatter.
-                Fault::Cut => 0.15 + silent,
+                // Before the first exception of a recording nobody knows whether a handler runs.
+                Fault::Clean => 0.02 + silent,
+                // 11 % over many recordings; twelve of them scatter.
+                Fault::Cut => 0.2 + silent,
                 _ => 0.8,
             };
             assert!(

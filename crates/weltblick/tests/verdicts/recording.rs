@@ -56,6 +56,9 @@ fn packet(what: What) -> Vec<u8> {
         What::Resume(number) => exception(number, 3),
         What::SpanBegins(number) => mark(8, number),
         What::SpanEnds(number) => mark(9, number),
+        What::Runs(number) => mark(1, number),
+        What::Ready(number) => mark(2, number),
+        What::Stops(number) => mark(3, number),
         What::Sample(pc) => [&[0x17][..], &pc.to_le_bytes()].concat(),
     }
 }

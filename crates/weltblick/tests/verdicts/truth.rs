@@ -1,6 +1,6 @@
 //! What is true of a figure within a recording, from the life alone.
 
-use crate::life::{Life, Run};
+use crate::life::{Life, Run, Turn};
 use std::ops::Range;
 
 /// What a budget asks for.
@@ -12,6 +12,9 @@ pub(crate) enum Asked {
     Count,
     Rate,
     Load,
+    /// Of tasks.
+    Response(Of),
+    Pending(Of),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -91,7 +94,59 @@ pub(crate) fn truth(
                 runs.iter().flat_map(|run| &run.pieces).map(|piece| within(piece, window)).sum();
             same(busy as f64 / length)
         }
+        Asked::Response(_) | Asked::Pending(_) => None,
     }
+}
+
+/// The same of a task. What was ready before the recording began may count from when it ran, or not at all.
+pub(crate) fn of_task(turns: &[Turn], asked: Asked, window: &Range<u64>) -> Option<(f64, f64)> {
+    let lasts = |turn: &Turn| match asked {
+        Asked::Own(_) => turn.run.pieces.iter().map(|piece| within(piece, window)).sum(),
+        Asked::Elapsed(_) => within(&(turn.run.began..turn.run.ended), window),
+        Asked::Response(_) => within(&(turn.ready..turn.run.ended), window),
+        _ => within(&(turn.ready..turn.run.began), window),
+    };
+    let is_whole = |turn: &&Turn| turn.run.ended <= window.end;
+    let strictly = |turn: &&Turn| turn.ready >= window.start && is_whole(turn);
+    let loosely = |turn: &&Turn| turn.run.began >= window.start && is_whole(turn);
+    let seen = |turn: &&Turn| turn.ready <= window.end && turn.run.ended >= window.start;
+    let (Asked::Own(of)
+    | Asked::Elapsed(of)
+    | Asked::Response(of)
+    | Asked::Pending(of)
+    | Asked::Period(of)) = asked
+    else {
+        return None;
+    };
+    let of_some = |chosen: &dyn Fn(&&Turn) -> bool| -> Option<f64> {
+        let turns: Vec<&Turn> = turns.iter().filter(|turn| chosen(turn)).collect();
+        // Of fewer nobody states a percentile.
+        if of == Of::P95 && turns.len() <= 20 {
+            return None;
+        }
+        let values: Vec<u64> = match asked {
+            Asked::Period(_) => turns.windows(2).map(|two| two[1].ready - two[0].ready).collect(),
+            _ => turns.iter().map(|turn| lasts(turn)).collect(),
+        };
+        statistic(&values, of)
+    };
+    let mut values = vec![of_some(&strictly)?, of_some(&loosely)?];
+    if of == Of::Max || matches!(asked, Asked::Period(_)) {
+        values.extend(of_some(&seen));
+    }
+    if let Asked::Period(_) = asked {
+        // Silence is one more, from the last that was seen whole or only begun.
+        let ready = |chosen: &dyn Fn(&&Turn) -> bool| -> Vec<u64> {
+            turns.iter().filter(|turn| chosen(turn)).map(|turn| turn.ready).collect()
+        };
+        for starts in [ready(&strictly), ready(&loosely), ready(&seen)] {
+            let mut periods: Vec<u64> = starts.windows(2).map(|two| two[1] - two[0]).collect();
+            periods.extend(starts.last().map(|last| window.end.saturating_sub(*last)));
+            values.extend(statistic(&periods, of));
+        }
+    }
+    let low = values.iter().copied().fold(f64::INFINITY, f64::min);
+    Some((low, values.into_iter().fold(0.0, f64::max)))
 }
 
 fn lasted(
