@@ -145,6 +145,11 @@ pub enum Doubt {
         /// In so many intervals between timestamps.
         places: u64,
     },
+    /// Samples are not as far apart as is stated.
+    Period {
+        /// But so many times as far.
+        factor: f64,
+    },
     /// The core clock changed while this was recorded.
     ClockChanged {
         /// So often.
@@ -209,6 +214,7 @@ impl Doubt {
             Self::PartialValues => "partial_values",
             Self::TooManySignals => "too_many_signals",
             Self::TimesDisagree { .. } => "times_disagree",
+            Self::Period { .. } => "period",
             Self::ClockChanged { .. } => "clock_changed",
             Self::ReadyWhileRunning { .. } => "ready_while_running",
             Self::Rounded => "rounded",
@@ -245,6 +251,7 @@ impl Doubt {
             | Self::SamplesUncounted
             | Self::StoppedForSamples
             | Self::TimesDisagree { .. }
+            | Self::Period { .. }
             | Self::ClockChanged { .. }
             | Self::ReadyWhileRunning { .. }
             | Self::SeldomSynchronised
@@ -338,6 +345,10 @@ impl Doubt {
             Self::TimesDisagree { places } => format!(
                 "cycle counts and timestamps of the instruction trace disagree in {places} places: packets vanished there"
             ),
+            Self::Period { factor } => format!(
+                "by the timestamps samples are {} times as far apart as their period is stated: that, the prescaler or the clock is wrong",
+                (factor * 100.0).round() / 100.0
+            ),
             Self::ClockChanged { times } => format!(
                 "the core clock changed while this was recorded ({times} times): ticks are not of one length"
             ),
@@ -410,6 +421,9 @@ impl Doubt {
             Self::PartialValues => "trace addresses too, or watch the part".into(),
             Self::TimesDisagree { .. } => {
                 "lose nothing: trace less, or give the trace unit a wider port".into()
+            }
+            Self::Period { .. } => {
+                "correct `pc_sample_period` or `timestamp_prescaler` by what was written into DWT_CTRL and ITM_TCR".into()
             }
             Self::ClockChanged { .. } => {
                 "judge a window in which the clock is one (`--within`), or record without the change".into()

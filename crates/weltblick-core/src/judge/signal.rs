@@ -75,7 +75,7 @@ impl Timings<'_> {
 }
 
 /// What was not seen may have been anything: an extreme that was seen was one all the same.
-const fn unseen(of: Of) -> Effect {
+pub(super) const fn unseen(of: Of) -> Effect {
     match of {
         Of::Max => Effect::Above,
         Of::Min => Effect::Below,

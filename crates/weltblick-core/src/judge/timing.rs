@@ -2,6 +2,7 @@
 
 use super::entry::{Measure, Of, TimingFigure, TimingSubject};
 use super::runs::{Found, Hiding, Missing, OpenRuns, counted, spread, weigh_silence};
+use super::signal::unseen;
 use crate::event::Thing;
 use crate::figure::{Absent, Doubt, Effect, Figure, SHARE};
 use crate::image::Image;
@@ -68,6 +69,7 @@ pub fn against_times(
     [
         (contradictions > 0).then_some(Doubt::Contradictions { count: contradictions }),
         timing.clock_off(cadences).map(|off| Doubt::Clock { off }),
+        timing.period_contradicted().map(|factor| Doubt::Period { factor }),
         timing.clock_changes().map(|times| Doubt::ClockChanged { times }),
         intrusive.then_some(Doubt::Stopped),
     ]
@@ -314,13 +316,13 @@ impl Timings<'_> {
         }
         match figure.measure {
             Measure::Own if row.own.count() < row.elapsed.count() => {
-                found.doubt(Doubt::HandlersUnknown);
+                found.doubt_with(Doubt::HandlersUnknown, unseen(of));
             }
             Measure::Own | Measure::Load if !self.exceptions => found.doubt(Doubt::WithHandlers),
             Measure::Pending | Measure::Response => {
                 let unready = row.elapsed.count().saturating_sub(row.pending.count());
                 if unready > 0 {
-                    found.doubt(Doubt::Unready { activations: unready });
+                    found.doubt_with(Doubt::Unready { activations: unready }, unseen(of));
                 }
             }
             _ => {}

@@ -8,6 +8,9 @@ use crate::time::Window;
 /// Bytes of the shortest packet that is a sample.
 const SHORTEST_SAMPLE: u64 = 2;
 
+/// No sampler is off by such a factor: whatever it is compared with is wrong.
+const WRONG: f64 = 1.5;
+
 /// Periods that differ by a smaller part agree.
 pub(super) const PERIOD_TOLERANCE: f64 = 0.02;
 
@@ -170,6 +173,18 @@ impl Recording {
         };
         let seen = || (self.closest != u64::MAX).then_some(self.closest as f64);
         stated.filter(|period| *period > 0.0).filter(fits).or_else(seen)
+    }
+
+    /// By what factor samples lie farther apart than a period in ticks of the timestamp clock, where not even the closest
+    /// two are about so far apart, or more came than the time has room for: then the period is wrong, or the ticks are.
+    #[must_use]
+    pub fn contradicts_period(&self, stated: f64) -> Option<f64> {
+        let closest = (self.closest != u64::MAX).then_some(self.closest as f64 / stated);
+        let span = self.span()? as f64;
+        let room = span / stated + 1.0;
+        let crowded = !self.time_slipped && self.samples() as f64 > WRONG * room;
+        let apart = closest.filter(|closest| *closest > WRONG);
+        apart.or_else(|| crowded.then(|| room / self.samples() as f64))
     }
 
     /// How many samples more the time from the first event to the last has room for, given the sampling period in

@@ -20,6 +20,8 @@ pub struct Clocks {
     pub tick_period: Option<std::time::Duration>,
 }
 
+/// Fewer samples contradict no period.
+const FEWEST_SAMPLES: u64 = 32;
 /// The exception number of SysTick.
 const SYSTICK: u16 = 15;
 /// A clock is contradicted beyond this relative difference.
@@ -99,6 +101,14 @@ impl Timing<'_> {
         let (real, _) = self.clock_by_tick(cadences)?;
         let off = (real / self.clocks.timestamp_clock?.hertz() - 1.0).abs();
         (off > CLOCK_TOLERANCE).then_some(off)
+    }
+
+    /// By what factor samples lie farther apart than is stated, where that cannot be: the sampling period, the prescaler
+    /// of the timestamps or their clock is stated wrongly, and nobody knows which.
+    #[must_use]
+    pub fn period_contradicted(&self) -> Option<f64> {
+        let enough = self.recording.samples() >= FEWEST_SAMPLES && self.recording.unwatched == 0;
+        self.recording.contradicts_period(self.stated_ticks().filter(|_| enough)?)
     }
 
     /// How often the core clock changed, if it did.

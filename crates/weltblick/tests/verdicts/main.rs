@@ -215,7 +215,7 @@ fn tally(fault: Fault, habit: Habit, image: &Image) -> Tally {
         let mut chance = Chance::new(number * 64 + fault as u64 * 8 + habit as u64 + 1);
         let life = Life::new(&mut chance, habit);
         let recording = Recording::of(&life, fault, &mut chance);
-        for _ in 0..12 {
+        for _ in 0..18 {
             let Some((budget, kept)) = budget(&life, &recording, &mut chance) else {
                 continue;
             };
