@@ -145,6 +145,11 @@ pub enum Doubt {
         /// In so many intervals between timestamps.
         places: u64,
     },
+    /// Samples lie in handlers of which nothing says that they run.
+    Unannounced {
+        /// So many.
+        samples: u64,
+    },
     /// Samples are not as far apart as is stated.
     Period {
         /// But so many times as far.
@@ -214,6 +219,7 @@ impl Doubt {
             Self::PartialValues => "partial_values",
             Self::TooManySignals => "too_many_signals",
             Self::TimesDisagree { .. } => "times_disagree",
+            Self::Unannounced { .. } => "unannounced",
             Self::Period { .. } => "period",
             Self::ClockChanged { .. } => "clock_changed",
             Self::ReadyWhileRunning { .. } => "ready_while_running",
@@ -251,6 +257,7 @@ impl Doubt {
             | Self::SamplesUncounted
             | Self::StoppedForSamples
             | Self::TimesDisagree { .. }
+            | Self::Unannounced { .. }
             | Self::Period { .. }
             | Self::ClockChanged { .. }
             | Self::ReadyWhileRunning { .. }
@@ -345,6 +352,9 @@ impl Doubt {
             Self::TimesDisagree { places } => format!(
                 "cycle counts and timestamps of the instruction trace disagree in {places} places: packets vanished there"
             ),
+            Self::Unannounced { samples } => format!(
+                "{samples} samples lie in handlers of which no packet says that they run: exceptions were not traced all the time"
+            ),
             Self::Period { factor } => format!(
                 "by the timestamps samples are {} times as far apart as their period is stated: that, the prescaler or the clock is wrong",
                 (factor * 100.0).round() / 100.0
@@ -421,6 +431,9 @@ impl Doubt {
             Self::PartialValues => "trace addresses too, or watch the part".into(),
             Self::TimesDisagree { .. } => {
                 "lose nothing: trace less, or give the trace unit a wider port".into()
+            }
+            Self::Unannounced { .. } => {
+                "trace exceptions all the time (DWT_CTRL.EXCTRCENA), or judge a window in which they are traced".into()
             }
             Self::Period { .. } => {
                 "correct `pc_sample_period` or `timestamp_prescaler` by what was written into DWT_CTRL and ITM_TCR".into()

@@ -365,6 +365,7 @@ mod times {
     use crate::event::{Event, LossReason, Origin, Position, Sink as _, Statement, Stop};
     use crate::image::Image;
     use crate::measure::cadence::Cadences;
+    use crate::measure::inspection::Unannounced;
     use crate::measure::interrupts::InterruptFigures;
     use crate::measure::profile::{Conduct, Context, SampleCounts};
     use crate::measure::recording::Recording;
@@ -453,6 +454,7 @@ mod times {
                 &Timing { recording: &recording, clocks: Clocks::default() },
                 &Cadences::default(),
                 &interrupts,
+                &Unannounced::default(),
                 false,
             ),
             slipped: false,

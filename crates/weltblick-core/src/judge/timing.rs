@@ -7,6 +7,7 @@ use crate::event::Thing;
 use crate::figure::{Absent, Doubt, Effect, Figure, SHARE};
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
+use crate::measure::inspection::Unannounced;
 use crate::measure::interrupts::{Basis, Figures, InterruptFigures};
 use crate::measure::signals::Signals;
 use crate::measure::span::{StatedSpan, StatedSpans};
@@ -63,12 +64,14 @@ pub fn against_times(
     timing: &Timing<'_>,
     cadences: &Cadences,
     interrupts: &InterruptFigures,
+    unannounced: &Unannounced,
     intrusive: bool,
 ) -> Vec<Doubt> {
     let contradictions = interrupts.contradictions;
     [
         (contradictions > 0).then_some(Doubt::Contradictions { count: contradictions }),
         timing.clock_off(cadences).map(|off| Doubt::Clock { off }),
+        unannounced.samples().map(|samples| Doubt::Unannounced { samples }),
         timing.period_contradicted().map(|factor| Doubt::Period { factor }),
         timing.clock_changes().map(|times| Doubt::ClockChanged { times }),
         intrusive.then_some(Doubt::Stopped),

@@ -22,6 +22,7 @@ use weltblick_core::judge::{
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, Crossings, Listing, Named, Seen, TimeAgreement,
 };
+use weltblick_core::measure::inspection::Unannounced;
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::{Context, SampleCounts};
 use weltblick_core::measure::signals::{FromText, Signals};
@@ -177,9 +178,10 @@ fn with_measured<R>(
     let values = wants_values.then(|| Signals::new(&dictionary));
     let values = values.map(|values| FromText::new(&patterns, dictionary.image, values));
     let spans = asks_for(budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
-    let mut sink = ((Counted::default(), followed), (spans, values));
+    let unannounced = Unannounced::new(capture.image()?);
+    let mut sink = ((Counted::default(), followed), ((spans, values), unannounced));
     capture.replay_into(&mut sink)?;
-    let (((counts, recording, cadences), followed), (spans, values)) = sink;
+    let (((counts, recording, cadences), followed), ((spans, values), unannounced)) = sink;
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(0));
     spans.finish();
     let values = values.map(|from_text| from_text.sink);
@@ -211,7 +213,7 @@ fn with_measured<R>(
         by_pace: capture.tells_events_by_flow(),
         slipped: recording.time_slipped,
         shortest_run: SHORTEST_RUN * ratio,
-        against: against_times(&context.timing, &cadences, &interrupts, intrusive),
+        against: against_times(&context.timing, &cadences, &interrupts, &unannounced, intrusive),
     };
     let ran = Ran::of(budgets, capture, &counts)?;
     let executed = ran.as_ref().map(|ran| ran.executed(capture)).transpose()?;

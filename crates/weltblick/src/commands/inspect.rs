@@ -11,8 +11,8 @@ use weltblick_core::capture::Framing;
 use weltblick_core::judge::PointRange;
 use weltblick_core::measure::execution::{BlockCounts, TimeAgreement};
 use weltblick_core::measure::inspection::{
-    Contradictions, Entries, Finding, InspectReport, Inspection, Settings, cross_check,
-    executed_code,
+    Contradictions, Entries, Finding, InspectReport, Inspection, Settings, Unannounced,
+    cross_check, executed_code,
 };
 use weltblick_core::measure::interrupts::Nesting;
 
@@ -56,7 +56,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let (wire, counted) = inspection.split();
     let mut entries = Entries::default();
     let mut nesting = Nesting::new(1.0, Contradictions::default());
-    capture.replay_tapped(wire, &mut (counted, &mut entries, &mut nesting))?;
+    let mut unannounced = match &capture.image {
+        Some(open) => Unannounced::new(&open.image),
+        None => Unannounced::default(),
+    };
+    capture.replay_tapped(wire, &mut ((counted, &mut unannounced), &mut entries, &mut nesting))?;
     let mut report = inspection.report(&settings(&capture));
     if capture.manifest.streams.iter().any(|stream| stream.sources.len() > 1) {
         // Events tell of one source's bytes: they do not add up to the port's.
@@ -64,6 +68,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     if capture.sources() == 1 {
         report.findings.extend(nesting.finish().finding());
+        report.findings.extend(unannounced.finding());
     }
     report.findings.extend(executed_findings(&capture, &entries)?);
     match args.output.format {

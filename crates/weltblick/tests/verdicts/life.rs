@@ -6,7 +6,8 @@ use std::ops::Range;
 /// Addresses of functions of the image that the program is said to run.
 pub(crate) const SINE: u32 = 0x0800_0a08;
 pub(crate) const IDLE: u32 = 0x0800_00e0;
-pub(crate) const HANDLER: u32 = 0x0800_0370;
+/// The handlers of exceptions 16 and further.
+const HANDLERS: [u32; 4] = [0x0800_10fc, 0x0800_13f8, 0x0800_1370, 0x0800_13a0];
 
 /// Something that the trace unit reports.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -308,7 +309,7 @@ impl Life {
             (running, now) = (Some(next), at);
         }
         for (task, state) in tasks.into_iter().enumerate() {
-            if let Some(turn) = state.turn.filter(|turn| turn.began.is_some()) {
+            if let Some(turn) = state.turn {
                 self.tasks[task].push(turn.cut(self.end, &busy));
             }
         }
@@ -340,11 +341,20 @@ impl Life {
             let place = ranges.partition_point(|range| range.end <= at);
             ranges.get(place).is_some_and(|range| range.contains(&at))
         };
-        let handlers = joined(handlers);
+        let mut pieces: Vec<(Range<u64>, usize)> = (0..)
+            .zip(&self.runs)
+            .flat_map(|(source, runs)| runs.iter().map(move |run| (source, run)))
+            .flat_map(|(source, run)| run.pieces.iter().map(move |piece| (piece.clone(), source)))
+            .collect();
+        pieces.sort_by_key(|(piece, _)| piece.start);
+        let running = |at: u64| {
+            let place = pieces.partition_point(|(piece, _)| piece.end <= at);
+            pieces.get(place).filter(|(piece, _)| piece.contains(&at)).map(|(_, source)| *source)
+        };
         let mut at = chance.within(1, self.sampling);
         while at < self.end {
-            let pc = match (inside(&handlers, at), inside(&self.sine, at)) {
-                (true, _) => HANDLER,
+            let pc = match (running(at), inside(&self.sine, at)) {
+                (Some(source), _) => HANDLERS[source],
                 (_, true) => SINE,
                 _ => IDLE,
             };
@@ -402,7 +412,7 @@ impl Open {
         let pieces: Vec<Range<u64>> =
             self.pieces.iter().map(|&(from, until)| from..until.unwrap_or(end)).collect();
         let pieces = without(&pieces, busy);
-        let began = self.began.unwrap_or(end);
+        let began = self.began.unwrap_or(u64::MAX);
         Turn { ready: self.ready, run: Run { began, ended: u64::MAX, pieces } }
     }
 }

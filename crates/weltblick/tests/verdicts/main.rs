@@ -22,6 +22,7 @@ use weltblick_core::judge::{
     BudgetFile, Judgement, SHORTEST_RUN, Timings, USUAL_WINDOW, Verdict, against_times, judge,
 };
 use weltblick_core::measure::cadence::Cadences;
+use weltblick_core::measure::inspection::Unannounced;
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::{Conduct, Context, SampleCounts};
 use weltblick_core::measure::recording::Recording as Facts;
@@ -45,11 +46,11 @@ fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) ->
     let tasks = TaskFigures::new(Settings { keep: 0, window: 4_800_000, each: false });
     let tracking = Tracking::beside(1.0, tasks, InterruptFigures::new(0));
     let counted = (SampleCounts::default(), Facts::default(), Cadences::default());
-    let mut sink = (counted, (tracking, StatedSpans::new(0)));
+    let mut sink = (counted, (tracking, (StatedSpans::new(0), Unannounced::new(image))));
     let mut line = Line::new(&StreamSpec::itm(Vec::new(), settings), Origin(0));
     line.push(&recording.bytes, &mut (), &mut sink);
     line.finish(&mut (), &mut sink);
-    let ((counts, facts, cadences), (tracking, mut spans)) = sink;
+    let ((counts, facts, cadences), (tracking, (mut spans, unannounced))) = sink;
     spans.finish();
     let exceptions = tracking.exceptions;
     let (mut tasks, mut interrupts) = tracking.finish_both_at(facts.end());
@@ -85,7 +86,7 @@ fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) ->
         by_pace: false,
         slipped: facts.time_slipped,
         shortest_run: SHORTEST_RUN,
-        against: against_times(&context.timing, &cadences, &interrupts, false),
+        against: against_times(&context.timing, &cadences, &interrupts, &unannounced, false),
     };
     let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
     judge(&file, &counts, Some(&timings), None, &context).unwrap().budgets
@@ -280,6 +281,14 @@ fn silent_faults_are_seldom_believed() {
         let tally = tally(fault, Habit::Usual, &image);
         assert!(fault.is_silent() && tally.wrong.len() as u64 * 5 < tally.verdicts, "{tally:?}");
     }
+}
+
+/// Samples in handlers say so; where too few fall there, the bytes may be those of another life.
+#[test]
+fn exceptions_that_are_not_traced_any_more_are_noticed_by_samples() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    let tally = tally(Fault::SwitchedOff, Habit::Usual, &image);
+    assert!(tally.wrong.len() as u64 * 40 < tally.verdicts, "{:#?}", &tally.wrong[..1]);
 }
 
 /// Shares of samples: the interval holds the share of this recording as often as it promises.

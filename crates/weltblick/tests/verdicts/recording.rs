@@ -20,6 +20,8 @@ pub(crate) enum Fault {
     DelayedPackets,
     /// A slow clock: a tick is so many cycles.
     Prescaled,
+    /// From some moment on exceptions are not traced any more.
+    SwitchedOff,
     /// Bytes are missing, or changed: the formats have no checksums.
     Removed,
     Flipped,
@@ -28,7 +30,7 @@ pub(crate) enum Fault {
 impl Fault {
     /// An encoder could have sent the very bytes about another life.
     pub(crate) const fn is_silent(self) -> bool {
-        matches!(self, Self::Removed | Self::Flipped)
+        matches!(self, Self::Removed | Self::Flipped | Self::SwitchedOff)
     }
 }
 
@@ -94,7 +96,15 @@ impl Recording {
         // Where each packet with its timestamp begins and ends, and when it was.
         let mut places: Vec<(Range<usize>, u64)> = Vec::new();
         let mut last = 0;
+        let exceptions_until = match fault {
+            Fault::SwitchedOff => from,
+            _ => usize::MAX,
+        };
         for (number, &(at, what)) in life.events.iter().enumerate() {
+            let is_exception = matches!(what, What::Enter(_) | What::Leave(_) | What::Resume(_));
+            if is_exception && number >= exceptions_until {
+                continue;
+            }
             if fault == Fault::Overflow && hit.contains(&number) {
                 if number == hit.start {
                     bytes.push(0x70);

@@ -31,11 +31,16 @@ pub struct ExactContext<'a> {
 }
 
 impl ExactContext<'_> {
+    /// Whether it is not known how long something lasted that was to be traced: of a part, shares are of the part.
+    pub(super) fn lacks_time(&self, calls: &Calls<'_>) -> bool {
+        calls.ticks().is_some() && !calls.knows_all_time() && self.gaps.unwatched == 0
+    }
+
     fn report(&self, by: &str, calls: &Calls<'_>, rows: Vec<ExactRow>) -> ExactProfile {
         let gaps = self.gaps;
         let duration = calls.ticks().zip(self.scale).map(|(ticks, scale)| {
             let known = scale.duration(Bounds::exact(ticks as f64));
-            let knows_all = calls.knows_all_time();
+            let knows_all = !self.lacks_time(calls);
             Duration {
                 ns_high: known.ns_high.filter(|_| knows_all),
                 cycles: known.cycles.filter(|_| knows_all),
@@ -43,7 +48,7 @@ impl ExactContext<'_> {
             }
         });
         let mut doubts = gaps.doubts();
-        if calls.ticks().is_some() && !calls.knows_all_time() {
+        if self.lacks_time(calls) {
             doubts.push(
                 "Of some stretches it is not known how long they lasted: shares are of the time that is known, and nothing bounds those of all time.".into(),
             );

@@ -30,7 +30,7 @@ impl Sum {
         let timed = calls.ticks();
         let high = timed.map_or(0, |all| self.time.high.min(all));
         // Time of which nobody knows how long it was may all be its own, or none of it.
-        let knows_all = calls.knows_all_time();
+        let knows_all = !context.lacks_time(calls);
         let bounded = |share: f64, nothing: f64| if knows_all { share } else { nothing };
         let duration = |time: SelfTime, scale: Scale| Duration {
             ns: time.ticks as f64 * scale.ns,

@@ -12,12 +12,7 @@ pub fn executed_code(times: &TimeAgreement, gaps: &Gaps) -> Vec<Finding> {
     let clocks = (places > 0).then_some((Weight::Fault, Doubt::TimesDisagree { places }));
     let seldom =
         (gaps.overdue || gaps.told_wrong > 0).then_some((Weight::Doubt, Doubt::SeldomSynchronised));
-    let finding = |(weight, doubt): (Weight, Doubt)| Finding {
-        code: doubt.code().into(),
-        weight,
-        finding: sentence(&doubt.why()),
-        advice: sentence(&doubt.advice()),
-    };
+    let finding = |(weight, doubt): (Weight, Doubt)| doubt_as_finding(weight, &doubt);
     let mut findings: Vec<Finding> = clocks.into_iter().chain(seldom).map(finding).collect();
     // The first of them is what packets and image disagree about, with its place.
     if let (1.., Some(disagreement)) = (gaps.mismatches, gaps.doubts().into_iter().next()) {
@@ -27,6 +22,16 @@ pub fn executed_code(times: &TimeAgreement, gaps: &Gaps) -> Vec<Finding> {
         });
     }
     findings
+}
+
+/// What speaks against figures, as a finding.
+pub(super) fn doubt_as_finding(weight: Weight, doubt: &Doubt) -> Finding {
+    Finding {
+        code: doubt.code().into(),
+        weight,
+        finding: sentence(&doubt.why()),
+        advice: sentence(&doubt.advice()),
+    }
 }
 
 fn sentence(words: &str) -> String {

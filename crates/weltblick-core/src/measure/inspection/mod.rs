@@ -11,6 +11,7 @@ mod kinds;
 mod rate;
 mod report;
 mod trial;
+mod unannounced;
 
 pub use agreement::{Agreement, agreement};
 pub use contradictions::Contradictions;
@@ -21,3 +22,4 @@ pub use executed_code::executed_code;
 pub use gather::{Counted, Settings, Wire};
 pub use kinds::Kind;
 pub use report::{InspectReport, Inspection, SCHEMA};
+pub use unannounced::Unannounced;

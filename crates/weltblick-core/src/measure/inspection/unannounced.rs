@@ -1,0 +1,144 @@
+//! Handlers that run, though no packet says that they were entered.
+//!
+//! Where exception trace is switched off for a while, the core seems to be in thread mode; samples say where it is. A
+//! handler's code is not called by others, or hardly ever: many samples in it, while none is said to run, mean that
+//! entries are missing, and nothing says where.
+
+use super::diagnosis::{Finding, Weight};
+use super::executed_code::doubt_as_finding;
+use crate::event::{Event, Position, Sink};
+use crate::figure::Doubt;
+use crate::image::Image;
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+/// Exceptions nest no deeper: there are so many priorities.
+const MOST_ACTIVE: usize = 256;
+/// So few may be samples of the last instructions of a handler, or of one that somebody calls.
+const FEW: u64 = 4;
+/// The same as a part of all samples in handlers.
+const SMALL: f64 = 0.02;
+
+/// Counts samples in handlers, by whether one is said to run.
+#[derive(Debug, Clone, Default)]
+pub struct Unannounced {
+    /// The handlers' code, in order, and whose it is.
+    handlers: Vec<(Range<u64>, Vec<u16>)>,
+    /// Exceptions that run, the innermost last.
+    active: Vec<u16>,
+    /// Whether these are known.
+    known: bool,
+    announced: u64,
+    unannounced: u64,
+}
+
+impl Unannounced {
+    /// Nothing was seen yet.
+    #[must_use]
+    pub fn new(image: &Image) -> Self {
+        let mut handlers: BTreeMap<u64, (Range<u64>, Vec<u16>)> = BTreeMap::new();
+        for number in 11..512 {
+            if let Some(handler) = image.vector(number).and_then(|vector| vector.handler) {
+                let range = image.function(handler).range.clone();
+                let of = handlers.entry(range.start).or_insert((range, Vec::new()));
+                of.1.push(number);
+            }
+        }
+        Self { handlers: handlers.into_values().collect(), ..Self::default() }
+    }
+
+    /// How many samples lie in handlers of which nothing says that they run, where these are too many for chance.
+    #[must_use]
+    pub fn samples(&self) -> Option<u64> {
+        let all = self.announced + self.unannounced;
+        let is_many = self.unannounced > FEW && self.unannounced as f64 > SMALL * all as f64;
+        // Where exceptions are not traced at all, nobody takes it for thread mode.
+        (is_many && self.announced > 0).then_some(self.unannounced)
+    }
+
+    /// The same as a finding.
+    #[must_use]
+    pub fn finding(&self) -> Option<Finding> {
+        let samples = self.samples()?;
+        Some(doubt_as_finding(Weight::Fault, &Doubt::Unannounced { samples }))
+    }
+
+    fn sample(&mut self, pc: u64) {
+        let place = self.handlers.partition_point(|(range, _)| range.end <= pc);
+        let Some((_, numbers)) = self.handlers.get(place).filter(|(range, _)| range.contains(&pc))
+        else {
+            return;
+        };
+        if numbers.iter().any(|number| self.active.contains(number)) {
+            self.announced += 1;
+        } else {
+            self.unannounced += 1;
+        }
+    }
+
+    fn resumed(&mut self, exception: u16) {
+        match self.active.iter().position(|active| *active == exception) {
+            Some(place) => self.active.truncate(place + 1),
+            None => {
+                self.active.clear();
+                self.active.extend((exception != 0).then_some(exception));
+            }
+        }
+    }
+}
+
+impl Sink for Unannounced {
+    #[inline(always)]
+    fn event(&mut self, _: Position, event: &Event) {
+        match *event {
+            Event::Sample { pc } if self.known => self.sample(pc),
+            Event::Entered { exception } => {
+                if self.active.len() < MOST_ACTIVE {
+                    self.active.push(exception);
+                }
+            }
+            // From here on it is known who is below.
+            Event::Resumed { exception } => {
+                self.resumed(exception);
+                self.known = true;
+            }
+            Event::Lost { .. } | Event::Unwatched => {
+                self.active.clear();
+                self.known = false;
+            }
+            _ => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::Origin;
+
+    #[test]
+    fn handlers_that_nobody_announces_are_noticed() {
+        let image = Image::parse(include_bytes!("../../../../../demo/buoy/wave-buoy.elf")).unwrap();
+        let tick = image.vector(15).unwrap().address;
+        let seen = |rounds: u64, silent_from: u64| {
+            let mut unannounced = Unannounced::new(&image);
+            let at = Position { origin: Origin(0), offset: 0, time: None };
+            for round in 0..rounds {
+                if round < silent_from {
+                    unannounced.event(at, &Event::Entered { exception: 15 });
+                }
+                unannounced.event(at, &Event::Sample { pc: tick + 2 });
+                if round < silent_from {
+                    unannounced.event(at, &Event::Left { exception: 15 });
+                    unannounced.event(at, &Event::Resumed { exception: 0 });
+                }
+                unannounced.event(at, &Event::Sample { pc: 0x0800_0a08 });
+            }
+            unannounced.samples()
+        };
+        assert_eq!(seen(100, 100), None);
+        assert_eq!(seen(100, 98), None, "so few say nothing");
+        assert_eq!(seen(100, 10), Some(90));
+        assert_eq!(seen(100, 0), None, "no exception is traced");
+    }
+}
