@@ -14,10 +14,9 @@ use std::ops::Range;
 
 /// Exceptions nest no deeper: there are so many priorities.
 const MOST_ACTIVE: usize = 256;
-/// So few may be samples of the last instructions of a handler, or of one that somebody calls.
+/// So few in a row may be samples of a handler that is just being entered or left, or of one that somebody calls: then
+/// its exception is told next.
 const FEW: u64 = 4;
-/// The same as a part of all samples in handlers.
-const SMALL: f64 = 0.02;
 
 /// Counts samples in handlers, by whether one is said to run.
 #[derive(Debug, Clone, Default)]
@@ -29,7 +28,10 @@ pub struct Unannounced {
     /// Whether these are known.
     known: bool,
     announced: u64,
+    /// Of longer rows.
     unannounced: u64,
+    /// Since an exception was told last.
+    row: u64,
 }
 
 impl Unannounced {
@@ -50,10 +52,9 @@ impl Unannounced {
     /// How many samples lie in handlers of which nothing says that they run, where these are too many for chance.
     #[must_use]
     pub fn samples(&self) -> Option<u64> {
-        let all = self.announced + self.unannounced;
-        let is_many = self.unannounced > FEW && self.unannounced as f64 > SMALL * all as f64;
+        let all = self.unannounced + if self.row > FEW { self.row } else { 0 };
         // Where exceptions are not traced at all, nobody takes it for thread mode.
-        (is_many && self.announced > 0).then_some(self.unannounced)
+        (all > 0 && self.announced > 0).then_some(all)
     }
 
     /// The same as a finding.
@@ -72,8 +73,16 @@ impl Unannounced {
         if numbers.iter().any(|number| self.active.contains(number)) {
             self.announced += 1;
         } else {
-            self.unannounced += 1;
+            self.row += 1;
         }
+    }
+
+    /// An exception is told: they are traced, here.
+    const fn told(&mut self) {
+        if self.row > FEW {
+            self.unannounced += self.row;
+        }
+        self.row = 0;
     }
 
     fn resumed(&mut self, exception: u16) {
@@ -93,16 +102,19 @@ impl Sink for Unannounced {
         match *event {
             Event::Sample { pc } if self.known => self.sample(pc),
             Event::Entered { exception } => {
-                if self.active.len() < MOST_ACTIVE {
-                    self.active.push(exception);
-                }
+                self.told();
+                self.active.truncate(MOST_ACTIVE);
+                self.active.push(exception);
             }
+            Event::Left { .. } => self.told(),
             // From here on it is known who is below.
             Event::Resumed { exception } => {
+                self.told();
                 self.resumed(exception);
                 self.known = true;
             }
             Event::Lost { .. } | Event::Unwatched => {
+                self.told();
                 self.active.clear();
                 self.known = false;
             }
