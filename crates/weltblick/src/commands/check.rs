@@ -40,9 +40,9 @@ pub(crate) struct Args {
     /// Write a budget file instead: what this recording shows, and head-room
     #[arg(long, conflicts_with = "budgets")]
     pub(crate) draft: bool,
-    /// How far a draft's limits lie from what was seen
-    #[arg(long, value_name = "SHARE", value_parser = parse_headroom, default_value = "20%", requires = "draft")]
-    pub(crate) headroom: f64,
+    /// How far a draft's limits lie from what was seen [default: 20%]
+    #[arg(long, value_name = "SHARE", value_parser = parse_headroom)]
+    pub(crate) headroom: Option<f64>,
     #[command(flatten)]
     pub(crate) output: OutputArgs,
     #[command(flatten)]
@@ -61,6 +61,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     if args.draft {
         return draft(args, out);
+    }
+    if args.headroom.is_some() {
+        bail!("--headroom is for --draft, which writes a budget file");
     }
     let path = args.budgets.as_ref().context("which budget file?")?;
     let name = path.display().to_string();
@@ -85,6 +88,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     })
 }
 
+/// How far limits of a draft lie from what was seen, where nobody says.
+const HEADROOM: f64 = 0.2;
 /// Functions that a draft has limits for: those that ran longest.
 const DRAFTED: usize = 5;
 
@@ -108,7 +113,7 @@ fn draft(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             functions: &functions,
             sleeps: measured.counts.batches().count(SampleCounts::ASLEEP) > 0,
             executed: calls.is_some(),
-            headroom: args.headroom,
+            headroom: args.headroom.unwrap_or(HEADROOM),
         };
         let title = capture.name.display().to_string();
         draft.write(&title, |file| Ok(measured.judge(file)?.budgets))

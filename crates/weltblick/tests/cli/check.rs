@@ -35,6 +35,8 @@ fn a_draft_is_met_by_its_own_recording() {
     }
     let ended = bench.run("check --draft buoy --format json");
     assert!(ended.err.contains("a draft is a budget file"), "{}", ended.err);
+    let ended = bench.run("check buoy budgets.toml --headroom 5%");
+    assert!(ended.err.contains("--headroom is for --draft"), "{}", ended.err);
 }
 
 #[test]
