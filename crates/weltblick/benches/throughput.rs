@@ -229,7 +229,7 @@ fn instruction_trace_to_counts(bencher: Bencher<'_, '_>) {
     });
 }
 
-/// The same where what waits to be confirmed is told as often as it gets.
+/// Counts of a trace that synchronises as often as it can.
 #[divan::bench(sample_count = 10)]
 fn instruction_trace_to_counts_synchronised_often(bencher: Bencher<'_, '_>) {
     let (stream, instructions) = &*SYNCHRONISED;

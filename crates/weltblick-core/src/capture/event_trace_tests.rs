@@ -254,21 +254,22 @@ fn times_that_go_back_are_a_loss_where_a_clock_is_too_wide_to_wrap() {
     assert_eq!(*why, LossReason::EventTrace(Damage::TimeWentBack));
 }
 
-/// The same events on two cores: of the meanings of one core that is nonsense, unless each asks for one.
+/// Events of two cores are no events of one, unless the meanings ask for one of them.
 #[test]
 fn two_cores_are_noticed_where_no_meaning_asks_for_one() {
     let metadata = METADATA
         .replace("stream { id = 0;", "stream { id = 0; packet.context := struct { u8 cpu_id; };");
     let at = |text: &str| At { value: text.to_owned(), span: 0..0 };
-    let two_cores = |only: Option<&str>, cores: [u8; 2]| {
-        let meaning = Meaning {
+    let two_cores = |only: &[Option<&str>], cores: [u8; 2]| {
+        let meaning = |only: &Option<&str>| Meaning {
             event: at("in"),
             means: Means::InterruptEntered,
             parts: vec![(Part::Interrupt, at("line"))],
             called: None,
-            only: only.map(|core| (at("cpu_id"), core.to_owned())),
+            only: only.map(|core: &str| (at("cpu_id"), core.to_owned())),
         };
-        let settings = CtfSettings { meanings: vec![meaning], ..CtfSettings::default() };
+        let meanings = only.iter().map(meaning).collect();
+        let settings = CtfSettings { meanings, ..CtfSettings::default() };
         let source = Source::new("capture.toml", "");
         let trace = EventTrace::new("metadata", &metadata, &settings, source).unwrap();
         let mut reading = trace.reading(Origin(0), &[0, 7]);
@@ -281,11 +282,13 @@ fn two_cores_are_noticed_where_no_meaning_asks_for_one() {
         }
         reading.two_cores().cloned()
     };
-    let found = two_cores(None, [0, 1]).unwrap();
+    let found = two_cores(&[None], [0, 1]).unwrap();
     assert_eq!((found.event.as_str(), found.cores), ("in", [0, 1]));
     assert!(found.field.ends_with("cpu_id"), "{}", found.field);
-    assert_eq!(two_cores(None, [1, 1]), None);
-    assert_eq!(two_cores(Some("0"), [0, 1]), None);
+    assert_eq!(two_cores(&[None], [1, 1]), None);
+    assert_eq!(two_cores(&[Some("0")], [0, 1]), None);
+    // Each asks for one, and together they take both.
+    assert!(two_cores(&[Some("0"), Some("1")], [0, 1]).is_some());
 }
 
 /// A target that began anew: nothing says how long it was off.

@@ -249,11 +249,11 @@ impl<'a> FlowLine<'a> {
         self.etmv4_mut().map(Etmv4Flow::begin_piece).unwrap_or_default()
     }
 
-    /// Tells `sink` what waited at the end of the piece `before`, if this reader found it right. Whether one reader of
-    /// both would have told the same.
-    pub(crate) fn settle_for(&self, before: &mut Self, sink: &mut dyn Sink) -> bool {
+    /// Passes what waited at the end of the piece `before` on to `sink`, if this reader found it right. Whether one reader
+    /// of both would have done so.
+    pub(crate) fn flush_for(&self, before: &mut Self, sink: &mut dyn Sink) -> bool {
         let Self { reading, held, .. } = before;
-        self.held.settle_for(held, reading.code(), &mut To(sink))
+        self.held.flush_for(held, reading.code(), &mut To(sink))
     }
 }
 
@@ -347,6 +347,8 @@ impl tpiu::Sink for Unframe<'_, '_> {
     }
 
     fn loss(&mut self, _at: Range<u64>, _why: tpiu::Damage) {
+        // What came in the frames before it may be wrong, too.
+        self.held.withdraw();
         self.reading.interrupt(Malformed::FramingLoss, self.held, self.to);
         self.reading.gap(Gap::Missing, self.held, self.to);
     }

@@ -24,7 +24,7 @@ pub struct Translation {
     by_class: Vec<Vec<Bound>>,
     /// By kind of event: the field that says how much earlier it may have been.
     earlier_by: Vec<Option<u32>>,
-    /// By kind of event: the field that says on which core it happened, where nothing is asked of it.
+    /// By kind of event: the field that says on which core it happened, if that matters to what it means.
     cores: Vec<Option<u32>>,
     wanted: Vec<u32>,
 }
@@ -88,7 +88,10 @@ impl Translation {
             .events()
             .iter()
             .zip(&by_class)
-            .map(|(class, meanings)| core_of(schema, class, meanings))
+            .map(|(class, meanings)| {
+                let matters = meanings.iter().any(|bound| bound.means.is_of_a_core());
+                matters.then(|| core_of(schema, class)).flatten()
+            })
             .collect();
         wanted.extend(cores.iter().flatten());
         wanted.sort_unstable();
@@ -121,13 +124,9 @@ impl Translation {
 /// What traces call the number of a core.
 const CORES: [&str; 4] = ["cpu_id", "core_id", "cpu", "core"];
 
-/// The field that says on which core a kind of event happened, if it means something that each core has of its own, and
-/// no meaning asks for one of them.
-fn core_of(schema: &Schema, class: &EventClass, meanings: &[Bound]) -> Option<u32> {
-    let field = CORES.iter().find_map(|name| schema.find_field(class, name))?;
-    let asks = |bound: &Bound| bound.only.as_ref().is_some_and(|(only, _)| *only == field);
-    let all_of_each = meanings.iter().all(|bound| !bound.means.is_of_a_core() || asks(bound));
-    (!all_of_each).then_some(field)
+/// The field that says on which core a kind of event happened.
+fn core_of(schema: &Schema, class: &EventClass) -> Option<u32> {
+    CORES.iter().find_map(|name| schema.find_field(class, name))
 }
 
 /// Events of two cores that were read as those of one.
@@ -135,7 +134,7 @@ fn core_of(schema: &Schema, class: &EventClass, meanings: &[Bound]) -> Option<u3
 pub struct TwoCores {
     /// The kind of event.
     pub event: String,
-    /// The field that tells them apart.
+    /// The field that has the core's number.
     pub field: String,
     /// The first two of them.
     pub cores: [i128; 2],
@@ -206,9 +205,9 @@ pub struct CtfReader<'s> {
     names: FxHashMap<Thing, Box<str>>,
     /// Records of meanings that lacked what they need.
     pub unclear: u64,
-    /// The first core that was told.
+    /// The first core whose events meant something.
     core: Option<i128>,
-    /// Another one was told, too.
+    /// So did those of another one.
     pub two_cores: Option<TwoCores>,
 }
 
@@ -230,11 +229,15 @@ impl<'s> CtfReader<'s> {
     /// What one record means, event by event.
     pub fn tell(&mut self, record: &Record<'_>, at: Range<u64>, tell: &mut impl FnMut(Event)) {
         let translation = self.translation;
-        if let Some(field) = translation.cores[record.class] {
-            self.on_core(field, record);
-        }
+        let core = translation.cores[record.class];
         for bound in &translation.by_class[record.class] {
-            if self.applies(bound, record) && self.event(bound, record, &at, tell).is_none() {
+            if !self.applies(bound, record) {
+                continue;
+            }
+            if let Some(field) = core.filter(|_| bound.means.is_of_a_core()) {
+                self.on_core(field, record);
+            }
+            if self.event(bound, record, &at, tell).is_none() {
                 self.unclear += 1;
             }
         }

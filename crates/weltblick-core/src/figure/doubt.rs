@@ -353,7 +353,7 @@ impl Doubt {
                 "cycle counts and timestamps of the instruction trace disagree in {places} places: packets vanished there"
             ),
             Self::Unannounced { samples } => format!(
-                "{samples} samples lie in handlers of which no packet says that they run: exceptions were not traced all the time"
+                "{samples} samples lie in handlers of which no packet says that they run: exceptions were not traced all the time, or other code calls them"
             ),
             Self::Period { factor } => format!(
                 "by the timestamps samples are {} times as far apart as their period is stated: that, the prescaler or the clock is wrong",

@@ -321,7 +321,10 @@ impl<'a> Etmv3Flow<'a> {
                 self.enter(offset, exception, sink);
                 self.stepper.arrive(address, sink)
             }
-            None if exception.is_none() && self.is_not_asked() => Err(Mismatch::NotAsked(address)),
+            None if exception.is_none() && self.is_not_asked() => {
+                self.stepper.lose(sink);
+                Err(Mismatch::NotAsked(address))
+            }
             None => self.stepper.address(address, sink),
         };
         self.conclude(result, sink);

@@ -1,8 +1,8 @@
 //! Executed code that waits until the trace agrees with it.
 //!
 //! The formats have no checksums: where bytes vanished, or changed, what follows mostly reads as other packets, and runs
-//! through code for a while before it contradicts itself. So nothing is told before the next synchronisation says the same
-//! address as the packets before it led to. What is contradicted before that is withdrawn: nobody has seen it.
+//! through code for a while before it contradicts itself. So it is held back until the next synchronisation reports the
+//! address that the packets before it arrive at. What is contradicted before that is withdrawn: nobody has seen it.
 
 use super::{Block, BlockId, Code, Moment, Sink};
 
@@ -10,7 +10,7 @@ use super::{Block, BlockId, Code, Moment, Sink};
 const MOST: usize = 1 << 16;
 
 /// A step in 64 bits: what it is in the lowest three; then a block's number, cycles, or a place in `others`; and how many
-/// bytes lie between the first step and what tells this one in the upper half.
+/// bytes lie between the packet of the first step and that of this one, in the upper half.
 const STAYED: u64 = 0;
 const BRANCHED: u64 = 1;
 const CYCLES: u64 = 2;
@@ -33,11 +33,11 @@ pub(crate) struct Held {
     others: Vec<Other>,
     /// Distances in bytes are from here.
     base: u64,
-    /// How far what tells of what comes is from there; in the upper half.
+    /// The distance of the packet that is read; in the upper half.
     now: u64,
-    /// More came than can wait: it was told, and nothing has agreed with it yet.
+    /// More came than can wait: it was passed on, and nothing has agreed with it yet.
     overdue: bool,
-    /// Each branch is told whole, and confirms itself.
+    /// Each branch comes with both of its ends, and confirms itself.
     confirms_itself: bool,
     first: Option<Fate>,
 }
@@ -53,7 +53,7 @@ pub(crate) enum Fate {
     Overdue,
 }
 
-/// What is seldom told.
+/// Rare steps.
 #[derive(Debug, Clone, Copy)]
 enum Other {
     Part { block: BlockId, until: u64, instructions: u32 },
@@ -62,7 +62,7 @@ enum Other {
     Moment(Moment),
 }
 
-/// Who is told what waited.
+/// Who gets what waited.
 pub(crate) trait Receive {
     /// Everything, in order.
     fn receive(&mut self, held: &Held, code: &Code<'_>);
@@ -70,7 +70,7 @@ pub(crate) trait Receive {
     fn moment(&mut self, offset: u64, moment: &Moment);
 }
 
-/// A sink that is told, compiled for it alone.
+/// Passes it on to a sink, compiled for that alone.
 pub(crate) struct To<'s, S: ?Sized>(pub(crate) &'s mut S);
 
 impl<S: Sink + ?Sized> Receive for To<'_, S> {
@@ -87,7 +87,7 @@ impl<S: Sink + ?Sized> Receive for To<'_, S> {
                 sink.at(offset);
             }
             if step & KIND == OTHER {
-                tell(sink, offset, &held.others[beside(step) as usize], code);
+                pass_on(sink, offset, &held.others[beside(step) as usize], code);
             } else {
                 sink.ran(&blocks[beside(step) as usize], step & KIND == BRANCHED);
             }
@@ -99,7 +99,7 @@ impl<S: Sink + ?Sized> Receive for To<'_, S> {
     }
 }
 
-fn tell<S: Sink + ?Sized>(sink: &mut S, offset: u64, other: &Other, code: &Code<'_>) {
+fn pass_on<S: Sink + ?Sized>(sink: &mut S, offset: u64, other: &Other, code: &Code<'_>) {
     match *other {
         Other::Part { block, until, instructions } => {
             sink.ran_part(code.block(block), until, instructions);
@@ -111,7 +111,7 @@ fn tell<S: Sink + ?Sized>(sink: &mut S, offset: u64, other: &Other, code: &Code<
 }
 
 impl Held {
-    /// For a trace each branch of which is told whole.
+    /// For a trace whose branches come with both ends.
     pub(crate) fn that_confirms_itself() -> Self {
         Self { confirms_itself: true, ..Self::default() }
     }
@@ -121,7 +121,7 @@ impl Held {
         self.others.clear();
     }
 
-    /// What comes is told by the packet at this byte. Where nothing came for four gigabytes, it is taken to be there.
+    /// The packet at this byte is read. More than four gigabytes behind the first step it is taken to be there.
     #[inline(always)]
     fn at(&mut self, offset: u64) {
         if self.steps.is_empty() {
@@ -140,7 +140,7 @@ impl Held {
         self.others.push(other);
     }
 
-    /// The trace agrees, or what comes has nothing to do with what waited: that is told.
+    /// The trace agrees, or what comes has nothing to do with what waited: that is passed on.
     pub(crate) fn confirm(&mut self, code: &Code<'_>, to: &mut dyn Receive) {
         self.first.get_or_insert(Fate::Confirmed(self.steps.len()));
         to.receive(self, code);
@@ -151,7 +151,10 @@ impl Held {
     }
 
     /// It contradicts: of what waited only that remains which is not known either way.
-    fn withdraw(&mut self) {
+    pub(crate) fn withdraw(&mut self) {
+        if self.confirms_itself {
+            return;
+        }
         self.first.get_or_insert(Fate::Withdrawn);
         self.overdue = false;
         let (steps, others) = (std::mem::take(&mut self.steps), std::mem::take(&mut self.others));
@@ -163,7 +166,7 @@ impl Held {
         }
     }
 
-    /// After some bytes: what is more than can wait is told as it is.
+    /// After some bytes: what is more than can wait is passed on as it is.
     pub(crate) fn limit(&mut self, code: &Code<'_>, to: &mut dyn Receive) {
         if self.confirms_itself {
             return self.confirm(code, to);
@@ -195,8 +198,9 @@ impl Held {
         (self.first, self.overdue) = (None, false);
     }
 
-    /// What this reader, who read on behind another, found out about what waited there: whether it is told.
-    pub(crate) fn settle_for(
+    /// Passes on, or withdraws, what waited at the end of the piece before, as this reader found it; `false` if it
+    /// did not find out, or one reader of both might have done otherwise.
+    pub(crate) fn flush_for(
         &self,
         before: &mut Self,
         code: &Code<'_>,
@@ -263,7 +267,6 @@ impl Holding<'_> {
     fn seldom(&mut self, offset: u64, moment: &Moment) {
         if let Moment::Gap(gap) = moment
             && gap.contradicts()
-            && !self.held.confirms_itself
         {
             self.held.withdraw();
         }

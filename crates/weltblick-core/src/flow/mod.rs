@@ -55,8 +55,8 @@ pub trait Sink {
     fn at(&mut self, _offset: u64) {}
     /// Something other than code: where in the origin's bytes, and what.
     fn moment(&mut self, _offset: u64, _moment: &Moment) {}
-    /// At a synchronisation the trace said where execution is, and what was told up to here led there. For whoever
-    /// holds back what was told: others are told only then.
+    /// A synchronisation says where execution is, and everything so far agrees with that. Only whoever holds code back
+    /// needs to know.
     fn agreed(&mut self, _code: &Code<'_>) {}
     /// Whether the rest of the recording is of no interest: whoever reads it may stop.
     fn has_enough(&self) -> bool {
@@ -206,11 +206,11 @@ pub enum Moment {
     },
     /// What ran from here on is not known, until the next arrival.
     Gap(Gap),
-    /// The recording ends behind what is told from here on, and no synchronisation has agreed with it.
+    /// What follows ran behind the last synchronisation: nothing agrees with it, and the recording ends.
     Unconfirmed,
-    /// The same for what is told from here on, since the trace synchronises too seldom to wait for it;
+    /// What follows was held back for as long as possible, and no synchronisation came.
     Overdue,
-    /// up to here, where it did agree at last.
+    /// A synchronisation agrees with everything since [`Overdue`](Self::Overdue).
     Confirmed,
 }
 

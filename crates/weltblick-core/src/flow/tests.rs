@@ -264,6 +264,20 @@ fn told_by_version_3(image: &Image, etmcr: u32, packets: &[u8]) -> Vec<String> {
 }
 
 #[test]
+fn a_branch_that_nobody_asked_for_is_a_contradiction_until_the_next_synchronisation() {
+    // movs, movs, b 0: where it goes is fixed, so no packet says so.
+    let image = image(&[0x2000, 0x2101, 0xe7fc, 0xbf00, 0x4770]);
+    // Three executed; then a branch to 0, as if something had left that open; then two more.
+    let packets = [0x8c, 0x01, 0x88];
+    assert_eq!(
+        told_by_version_3(&image, 0, &packets),
+        ["at 0", "0..6 ->", "Mismatch(NotAsked(0))"]
+    );
+    // With branch output every branch that is taken says where it went.
+    assert_eq!(told_by_version_3(&image, 1 << 8, &packets), ["at 0", "0..6 ->", "0..4 (2)"]);
+}
+
+#[test]
 fn atoms_of_instructions_step_through_blocks() {
     // movs, movs, b 0; then a handler at 6: nop, bx lr.
     let image = image(&[0x2000, 0x2101, 0xe7fc, 0xbf00, 0x4770]);

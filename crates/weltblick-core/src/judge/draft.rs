@@ -117,10 +117,17 @@ impl Draft<'_> {
             limits.get(budget).map(|limit| (None, limit.text(key.1)))
         });
         let drafted = judged(&parsed(&limited)?)?;
-        let verdicts: BTreeMap<&str, &Judgement> =
-            drafted.iter().rev().map(|judgement| (judgement.budget.as_str(), judgement)).collect();
+        // Of several subjects of one name the first that does not keep the limit.
+        let mut verdicts: BTreeMap<&str, &Judgement> = BTreeMap::new();
+        for judgement in &drafted {
+            let known = verdicts.entry(judgement.budget.as_str()).or_insert(judgement);
+            if known.verdict == Verdict::Met {
+                *known = judgement;
+            }
+        }
         let mut file = format!(
-            "# Drafted from {title}: what was seen, and {} more.\n# A draft says what is, not what must be: set each limit to what the design needs.\n",
+            "# Drafted from {}: what was seen, and {} more.\n# A draft says what is, not what must be: set each limit to what the design needs.\n",
+            one_line(title),
             percent(self.headroom)
         );
         file += &self.text(&subjects, |budget, key| {
@@ -314,7 +321,7 @@ fn write_line(lines: &mut String, key: &Key, judgement: Option<&Judgement>, limi
     let _ = writeln!(lines, "# {} = \"{limit}\"", key.0);
 }
 
-/// Evidence may hold names of the firmware's.
+/// A comment ends with its line, whatever names a capture or its firmware has.
 fn one_line(text: &str) -> String {
     text.replace(char::is_control, " ")
 }

@@ -32,19 +32,19 @@ pub struct Executed<'a> {
     pub kept_the_end: bool,
     /// In so many places cycle counts and timestamps disagree: something vanished there.
     pub times_disagree: u64,
-    /// The same without what no synchronisation confirms, where there is such.
-    pub confirmed: Option<Confirmed<'a>>,
+    /// What was executed before the last synchronisation, where something ran behind it.
+    pub confirmed: Option<&'a Confirmed<'a>>,
 }
 
 /// What was executed before the last synchronisation that agrees with it.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug)]
 pub struct Confirmed<'a> {
     /// What ran.
-    pub seen: &'a Seen,
+    pub seen: Seen,
     /// Who called whom.
-    pub calls: Option<&'a Calls<'a>>,
+    pub calls: Option<Calls<'a>>,
     /// Ways through the code.
-    pub ways: &'a [(Vec<Point>, Calls<'a>)],
+    pub ways: Vec<(Vec<Point>, Calls<'a>)>,
 }
 
 /// Something that happens again and again, and how long it takes.
@@ -97,6 +97,7 @@ impl Executed<'_> {
             found.doubt(Doubt::SeldomSynchronised);
         }
         let Some(Confirmed { seen, calls, ways }) = self.confirmed else { return Ok(found) };
+        let calls = calls.as_ref();
         match figure(&Executed { seen, calls, ways, confirmed: None, ..*self }) {
             Ok(before) if found.spans(&before) => {}
             Ok(before) => {

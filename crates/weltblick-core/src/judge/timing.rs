@@ -99,6 +99,17 @@ impl TimingFigure {
     }
 }
 
+impl TimingFigure {
+    /// Whether it would be another one if exceptions were missing.
+    const fn rests_on_exceptions(&self) -> bool {
+        match self.subject {
+            TimingSubject::Interrupt => true,
+            TimingSubject::Task => matches!(self.measure, Measure::Own | Measure::Load),
+            TimingSubject::Span | TimingSubject::Signal => false,
+        }
+    }
+}
+
 impl Timings<'_> {
     /// What is known of a figure, for each subject that its name fits.
     pub(super) fn find(&self, figure: &TimingFigure) -> Vec<Meant> {
@@ -129,7 +140,13 @@ impl Timings<'_> {
         }
         for doubt in &self.against {
             let touches = match doubt {
-                Doubt::Clock { .. } => figure.is_time() || figure.measure == Measure::Rate,
+                Doubt::Clock { .. } | Doubt::Period { .. } => {
+                    figure.is_time() || figure.measure == Measure::Rate
+                }
+                Doubt::ClockChanged { .. } => {
+                    !matches!(figure.measure, Measure::Count | Measure::StackPeak)
+                }
+                Doubt::Unannounced { .. } => figure.rests_on_exceptions(),
                 _ => true,
             };
             if touches {

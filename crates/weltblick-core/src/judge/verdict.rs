@@ -33,7 +33,8 @@ pub struct CheckReport {
     pub verdict: Verdict,
     /// What was recorded.
     pub recording: Head,
-    /// The confidence with which all verdicts together hold.
+    /// The confidence with which all verdicts together hold; less doubt is left where looks at the growing recording had
+    /// spent some.
     pub confidence: f64,
     /// Least margin first.
     pub budgets: Vec<Judgement>,

@@ -39,7 +39,7 @@ struct Stated {
     /// Not more than this; absent where nothing bounds it.
     #[serde(skip_serializing_if = "Option::is_none")]
     ns_high: Option<f64>,
-    /// The same in cycles of the core clock, where that is exact.
+    /// Cycles of the core clock, where they are exact.
     #[serde(skip_serializing_if = "Option::is_none")]
     cycles: Option<u64>,
 }

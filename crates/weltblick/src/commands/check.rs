@@ -2,34 +2,32 @@
 
 use super::counting::{Counted, context};
 use super::coverage::seen_of;
-use super::signals;
+use super::{draft, signals};
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
 use crate::sources::{self, Beside, Capture, Part};
 use anyhow::{Context as _, Result, bail};
-use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
-use weltblick_core::image::{FunctionId, Image};
+use weltblick_core::figure::Doubt;
 use weltblick_core::judge::{
-    About, BudgetFile, CheckReport, Confirmed, Draft, EVERYTHING, Executed, Point, SHORTEST_RUN,
-    TimingSubject, Timings, USUAL_WINDOW, Verdict, address_of, against_times, confidence_at_look,
-    judge,
+    About, BudgetFile, CheckReport, Confirmed, Executed, Point, SHORTEST_RUN, TimingSubject,
+    Timings, USUAL_WINDOW, Verdict, address_of, against_times, confidence_at_look, judge,
 };
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Crossings, Listing, Named, Seen, TimeAgreement,
+    BlockCounts, Calls, Crossings, Listing, Seen, TimeAgreement,
 };
-use weltblick_core::measure::inspection::Unannounced;
+use weltblick_core::measure::inspection::{Unannounced, trace_doubts};
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::{Context, SampleCounts};
 use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
-use weltblick_core::time::{Quantity, QuantityError, Unit, Window};
+use weltblick_core::time::{Quantity, Unit, Window};
 
 /// Does every budget hold?
 #[derive(Debug, clap::Args)]
@@ -50,8 +48,9 @@ pub(crate) struct Args {
 }
 
 /// A part of what was seen, none included.
-fn parse_headroom(text: &str) -> Result<f64, QuantityError> {
-    Quantity::parse(text, &[Unit::Share]).map(|part| part.value.max(0.0))
+fn parse_headroom(text: &str) -> Result<f64, String> {
+    let part = Quantity::parse(text, &[Unit::Share]).map_err(|error| error.to_string())?.value;
+    if part >= 0.0 { Ok(part) } else { Err("it must not be negative".into()) }
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
@@ -60,7 +59,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         return Ok(Outcome::Done);
     }
     if args.draft {
-        return draft(args, out);
+        return draft::run(args, out);
     }
     if args.headroom.is_some() {
         bail!("--headroom is for --draft, which writes a budget file");
@@ -88,86 +87,22 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     })
 }
 
-/// How far limits of a draft lie from what was seen, where nobody says.
-const HEADROOM: f64 = 0.2;
-/// Functions that a draft has limits for: those that ran longest.
-const DRAFTED: usize = 5;
-
-/// Writes a budget file instead of judging one.
-fn draft(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
-    if args.output.format != Format::Text {
-        bail!("a draft is a budget file: leave --format out");
-    }
-    let capture = sources::open(&args.capture)?.telling_tasks();
-    let everything = BudgetFile::parse("draft", EVERYTHING)?;
-    let file = with_measured(&capture, &everything, |measured| {
-        let image = capture.image()?;
-        let calls = measured.executed.and_then(|executed| executed.calls);
-        let functions = match calls {
-            Some(calls) => longest(calls),
-            None => most_sampled(measured.counts, image),
-        };
-        let draft = Draft {
-            timings: measured.timings,
-            image,
-            functions: &functions,
-            sleeps: measured.counts.batches().count(SampleCounts::ASLEEP) > 0,
-            executed: calls.is_some(),
-            headroom: args.headroom.unwrap_or(HEADROOM),
-        };
-        let title = capture.name.display().to_string();
-        draft.write(&title, |file| Ok(measured.judge(file)?.budgets))
-    })?;
-    out.write_all(file.as_bytes())?;
-    Ok(Outcome::Done)
-}
-
-/// The functions with most time of their own, or where nothing tells time, most instructions.
-fn longest(calls: &Calls<'_>) -> Vec<FunctionId> {
-    // What waits for interrupts is not too long, however long it is.
-    let nodes = calls.tree().nodes().iter();
-    let waits: BTreeSet<_> =
-        nodes.filter(|node| node.waits > 0).filter_map(|node| node.function).collect();
-    let named = calls.figures().filter(|(named, _)| !waits.contains(named));
-    let named = named.filter_map(|(Named(id), _)| id);
-    let mut functions: Vec<_> = named
-        .map(|id| {
-            let (instructions, time) = calls.tree().own(Named(Some(id)));
-            (time.ticks, instructions, id)
-        })
-        .collect();
-    functions.sort_unstable_by(|a, b| b.cmp(a));
-    functions.into_iter().take(DRAFTED).map(|(_, _, id)| id).collect()
-}
-
-fn most_sampled(counts: &SampleCounts, image: &Image) -> Vec<FunctionId> {
-    let mut samples: BTreeMap<FunctionId, u64> = BTreeMap::new();
-    for (address, category) in counts.addresses() {
-        if let Some(id) = image.function_at(address) {
-            *samples.entry(id).or_default() += counts.batches().count(category);
-        }
-    }
-    let mut functions: Vec<_> = samples.into_iter().map(|(id, count)| (count, id)).collect();
-    functions.sort_unstable_by(|a, b| b.cmp(a));
-    functions.into_iter().take(DRAFTED).map(|(_, id)| id).collect()
-}
-
 /// Everything that budgets ask for, measured.
-struct Measured<'m> {
-    counts: &'m SampleCounts,
-    timings: &'m Timings<'m>,
-    executed: Option<&'m Executed<'m>>,
+pub(super) struct Measured<'m> {
+    pub(super) counts: &'m SampleCounts,
+    pub(super) timings: &'m Timings<'m>,
+    pub(super) executed: Option<&'m Executed<'m>>,
     context: &'m Context<'m>,
 }
 
 impl Measured<'_> {
-    fn judge(&self, budgets: &BudgetFile) -> Result<CheckReport> {
+    pub(super) fn judge(&self, budgets: &BudgetFile) -> Result<CheckReport> {
         Ok(judge(budgets, self.counts, Some(self.timings), self.executed, self.context)?)
     }
 }
 
 /// Measures what `budgets` ask for, in one reading, and hands it on.
-fn with_measured<R>(
+pub(super) fn with_measured<R>(
     capture: &Capture,
     budgets: &BudgetFile,
     act: impl FnOnce(&Measured<'_>) -> Result<R>,
@@ -203,8 +138,17 @@ fn with_measured<R>(
     }
     interrupts.finish();
     interrupts.ended_at(recording.last_moment());
+    let ran = Ran::of(budgets, capture, &counts)?;
+    let mut against = Vec::new();
+    if capture.tells_events_by_flow() {
+        against = match &ran {
+            Some(ran) => trace_doubts(ran.times_disagree, &ran.seen.gaps),
+            None => doubts_of_trace(capture)?,
+        };
+    }
     let intrusive = context.conduct.intrusive;
     let ratio = context.timing.timestamp_ratio();
+    against.extend(against_times(&context.timing, &cadences, &interrupts, &unannounced, intrusive));
     let timings = Timings {
         interrupts: &interrupts,
         tasks: &tasks,
@@ -218,9 +162,8 @@ fn with_measured<R>(
         by_pace: capture.tells_events_by_flow(),
         slipped: recording.time_slipped,
         shortest_run: SHORTEST_RUN * ratio,
-        against: against_times(&context.timing, &cadences, &interrupts, &unannounced, intrusive),
+        against,
     };
-    let ran = Ran::of(budgets, capture, &counts)?;
     let executed = ran.as_ref().map(|ran| ran.executed(capture)).transpose()?;
     act(&Measured {
         counts: &counts,
@@ -230,6 +173,14 @@ fn with_measured<R>(
     })
 }
 
+/// What speaks against times that come from an instruction trace, where no budget asks for what was executed.
+fn doubts_of_trace(capture: &Capture) -> Result<Vec<Doubt>> {
+    let mut sink = (TimeAgreement::default(), BlockCounts::default());
+    capture.replay_flow(&mut sink)?;
+    let (times, counts) = sink;
+    Ok(trace_doubts(times.contradictions(), counts.gaps()))
+}
+
 /// What was executed, for budgets that ask for it.
 struct Ran<'a> {
     listing: Listing,
@@ -237,15 +188,8 @@ struct Ran<'a> {
     calls: Option<Calls<'a>>,
     ways: Vec<(Vec<Point>, Calls<'a>)>,
     times_disagree: u64,
-    /// The same without what no synchronisation confirms.
-    confirmed: Option<Agreed<'a>>,
-}
-
-/// What was executed, as far as synchronisations agree with it.
-struct Agreed<'a> {
-    seen: Seen,
-    calls: Option<Calls<'a>>,
-    ways: Vec<(Vec<Point>, Calls<'a>)>,
+    /// What was executed before the last synchronisation, where something ran behind it.
+    confirmed: Option<Confirmed<'a>>,
 }
 
 impl<'a> Ran<'a> {
@@ -286,7 +230,7 @@ impl<'a> Ran<'a> {
             };
             let (calls, ways) =
                 (calls.take_confirmed(), ways.iter_mut().filter_map(part).collect());
-            Agreed { seen, calls, ways }
+            Confirmed { seen, calls, ways }
         });
         Ok(Some(Self { listing, seen, calls: Some(calls), ways, times_disagree, confirmed }))
     }
@@ -303,11 +247,7 @@ impl<'a> Ran<'a> {
             intrusive: capture.conduct().intrusive,
             kept_the_end: capture.kept_the_end(),
             times_disagree: self.times_disagree,
-            confirmed: self.confirmed.as_ref().map(|ran| Confirmed {
-                seen: &ran.seen,
-                calls: ran.calls.as_ref(),
-                ways: &ran.ways,
-            }),
+            confirmed: self.confirmed.as_ref(),
         })
     }
 }

@@ -7,6 +7,7 @@ mod console;
 mod counting;
 mod coverage;
 mod demo;
+mod draft;
 mod exact;
 mod export;
 mod flow;

@@ -4,7 +4,8 @@ use super::evidence::doubts;
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    bars, csv_bounds, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
+    bars, csv_cells, csv_columns, distribution, figure, max, mean, stated, table, wait_cells,
+    wait_columns,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
@@ -276,37 +277,19 @@ pub(crate) fn each(rows: &[RunRow], paint: Paint, out: &mut dyn Write) -> Result
 /// Every run, for spreadsheets.
 pub(crate) fn each_csv(rows: &[RunRow], out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
-    csv.write_record([
-        "interrupt",
-        "number",
-        "requested_ns",
-        "began_ns",
-        "ended_ns",
-        "pending_ns_low",
-        "pending_ns_high",
-        "elapsed_ns_low",
-        "elapsed_ns_high",
-        "response_ns_low",
-        "response_ns_high",
-        "parts",
-    ])?;
+    let heading = ["interrupt", "number", "requested_ns", "began_ns", "ended_ns"].map(String::from);
+    csv.write_record(heading.into_iter().chain(wait_columns()).chain(["parts".into()]))?;
     for row in rows {
-        let [pending, elapsed, response] =
-            [row.pending, Some(row.elapsed), row.response].map(csv_bounds);
-        csv.write_record([
+        let who = [
             cell(&row.interrupt).into_owned(),
             row.number.to_string(),
             row.requested_ns.map_or_else(String::new, |ns| ns.to_string()),
             row.began_ns.to_string(),
             row.ended_ns.to_string(),
-            pending[0].clone(),
-            pending[1].clone(),
-            elapsed[0].clone(),
-            elapsed[1].clone(),
-            response[0].clone(),
-            response[1].clone(),
-            parts(&row.parts).join(", "),
-        ])?;
+        ];
+        let waits = wait_cells(row.pending, row.elapsed, row.response);
+        let others = parts(&row.parts).join(", ");
+        csv.write_record(who.into_iter().chain(waits).chain([others]))?;
     }
     csv.flush()?;
     Ok(())

@@ -124,6 +124,22 @@ pub(crate) fn csv_cells(statistic: Option<&Statistic>) -> impl Iterator<Item = S
     [min, mean, p50, p95, p99, max, stddev].into_iter().flat_map(csv_bounds)
 }
 
+/// The columns of what each run, or activation, took.
+pub(crate) fn wait_columns() -> impl Iterator<Item = String> {
+    ["pending", "elapsed", "response"]
+        .into_iter()
+        .flat_map(|name| ["low", "high"].map(|end| format!("{name}_ns_{end}")))
+}
+
+/// The cells that belong there.
+pub(crate) fn wait_cells(
+    pending: Option<Duration>,
+    elapsed: Duration,
+    response: Option<Duration>,
+) -> impl Iterator<Item = String> {
+    [pending, Some(elapsed), response].into_iter().flat_map(csv_bounds)
+}
+
 /// The bounds of a duration as two cells; what is absent is empty.
 pub(crate) fn csv_bounds(duration: Option<Duration>) -> [String; 2] {
     let ends = [duration.map(|d| d.ns_low), duration.and_then(|d| d.ns_high)];

@@ -15,9 +15,9 @@ use weltblick_core::image::Image;
 enum Family {
     /// Stretches much shorter than from one sample to the next, without memory.
     Independent,
-    /// The same length in every period, which is none of the samples'.
+    /// Equally long in every period, which is none of the samples'.
     Periodic,
-    /// The same, each period up to a tenth longer or shorter.
+    /// Periodic, each period up to a tenth longer or shorter.
     Jittered,
     /// Stretches of so many samples on average, between half and one and a half times that.
     Bursts(u64),

@@ -98,7 +98,7 @@ pub(crate) fn truth(
     }
 }
 
-/// The same of a task. What was ready before the recording began may count from when it ran, or not at all.
+/// All values of a task's figure that may be called the truth. What was ready before the recording began may count from when it ran, or not at all.
 pub(crate) fn of_task(turns: &[Turn], asked: Asked, window: &Range<u64>) -> Option<(f64, f64)> {
     let lasts = |turn: &Turn| match asked {
         Asked::Own(_) => turn.run.pieces.iter().map(|piece| within(piece, window)).sum(),

@@ -259,6 +259,14 @@ impl Contexts {
         Some(current)
     }
 
+    /// A thread that waited has the core again.
+    fn go_on(&mut self, thread: usize) -> Resumed {
+        self.threads.retain(|&number| number != thread);
+        self.current = Some(thread);
+        let edge = self.get(thread).map_or(Edge::None, |context| context.edge);
+        Resumed { edge, stands_in: false }
+    }
+
     /// Something goes on at `address` after a handler ended.
     pub(super) fn resume(&mut self, address: u64) -> Resumed {
         if let Some(handler) = self.handlers.pop() {
@@ -270,10 +278,7 @@ impl Contexts {
         let waits = |&number: &usize| self.get(number).is_some_and(|c| c.address == address);
         let still_waits = |same: &usize| self.threads.contains(same) && waits(same);
         if let Some(same) = interrupted.filter(still_waits) {
-            self.threads.retain(|&number| number != same);
-            self.current = Some(same);
-            let edge = self.get(same).map_or(Edge::None, |context| context.edge);
-            return Resumed { edge, stands_in: false };
+            return self.go_on(same);
         }
         let candidates: Vec<usize> = self.threads.iter().copied().filter(waits).collect();
         match *candidates.as_slice() {
@@ -284,13 +289,10 @@ impl Contexts {
                 Resumed { edge: Edge::None, stands_in: false }
             }
             [only] => {
-                self.threads.retain(|&number| number != only);
-                self.current = Some(only);
                 if let Some(context) = self.get_mut(only) {
                     context.presumed = Some(context.frames.len());
                 }
-                let edge = self.get(only).map_or(Edge::None, |context| context.edge);
-                Resumed { edge, stands_in: false }
+                self.go_on(only)
             }
             _ => {
                 let stand_in = self.add(Root::Thread);

@@ -17,7 +17,7 @@ pub struct BlockCounts {
     skipped: FxHashMap<u64, u64>,
     /// What is not known.
     pub gaps: Gaps,
-    /// The same before what no synchronisation confirms.
+    /// What was counted before what no synchronisation confirms.
     confirmed: Option<Box<Self>>,
 }
 
@@ -115,7 +115,7 @@ impl Gaps {
         self.untold += untold;
         self.mismatches += mismatches;
         self.outside += outside;
-        self.overdue = overdue;
+        self.overdue |= overdue;
         self.told_wrong += told_wrong;
         self.unconfirmed = self.unconfirmed.or(unconfirmed);
         self.first_mismatch = self.first_mismatch.or(first_mismatch);
@@ -223,7 +223,7 @@ pub struct Tally {
     pub skipped: Option<FxHashMap<u64, u64>>,
     /// What is not known.
     pub gaps: Gaps,
-    /// The same without what no synchronisation confirms, where there is such.
+    /// What was counted without what no synchronisation confirms, where there is such.
     pub confirmed: Option<Box<Self>>,
 }
 

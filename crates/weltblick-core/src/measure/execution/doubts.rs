@@ -17,6 +17,12 @@ impl Gaps {
                 describe(mismatch)
             ));
         }
+        if gaps.overdue || gaps.told_wrong > 0 {
+            doubts.push(
+                "The trace synchronises too seldom: what ran is counted, and nothing confirms it."
+                    .into(),
+            );
+        }
         if gaps.overflows > 0 {
             doubts.push(format!(
                 "The trace unit's buffer was full {}: what ran meanwhile is not counted.",

@@ -65,7 +65,7 @@ impl<'a> FlowPiece<'a> {
         }
         let older = &whole[..whole.len() - stack.len()];
         self.line.etmv4_mut().is_none_or(|flow| flow.put_below(older))
-            && self.line.settle_for(&mut before.line, &mut before.counts)
+            && self.line.flush_for(&mut before.line, &mut before.counts)
     }
 
     /// What it counted, by address.

@@ -4,21 +4,30 @@ use super::diagnosis::{Finding, Weight};
 use crate::figure::Doubt;
 use crate::measure::execution::{Gaps, TimeAgreement};
 
-/// Whether its two clocks disagree, and whether it synchronises often enough to find out what is wrong in it. Verdicts
-/// ask the same.
+/// What speaks against everything that comes from an instruction trace: its two clocks disagree in so many places, or it
+/// synchronises too seldom to find out in time what is wrong in it.
+#[must_use]
+pub fn trace_doubts(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
+    let clocks = (times_disagree > 0).then_some(Doubt::TimesDisagree { places: times_disagree });
+    let seldom = (gaps.overdue || gaps.told_wrong > 0).then_some(Doubt::SeldomSynchronised);
+    clocks.into_iter().chain(seldom).collect()
+}
+
+/// Findings about an instruction trace; verdicts rest on the same doubts.
 #[must_use]
 pub fn executed_code(times: &TimeAgreement, gaps: &Gaps) -> Vec<Finding> {
-    let places = times.contradictions();
-    let clocks = (places > 0).then_some((Weight::Fault, Doubt::TimesDisagree { places }));
-    let seldom =
-        (gaps.overdue || gaps.told_wrong > 0).then_some((Weight::Doubt, Doubt::SeldomSynchronised));
-    let finding = |(weight, doubt): (Weight, Doubt)| doubt_as_finding(weight, &doubt);
-    let mut findings: Vec<Finding> = clocks.into_iter().chain(seldom).map(finding).collect();
+    let weight = |doubt: &Doubt| match doubt {
+        Doubt::SeldomSynchronised => Weight::Doubt,
+        _ => Weight::Fault,
+    };
+    let doubts = trace_doubts(times.contradictions(), gaps);
+    let mut findings: Vec<Finding> =
+        doubts.iter().map(|doubt| doubt_as_finding(weight(doubt), doubt)).collect();
     // The first of them is what packets and image disagree about, with its place.
     if let (1.., Some(disagreement)) = (gaps.mismatches, gaps.doubts().into_iter().next()) {
         findings.push(Finding {
             finding: disagreement,
-            ..finding((Weight::Fault, Doubt::ImageContradicted))
+            ..doubt_as_finding(Weight::Fault, &Doubt::ImageContradicted)
         });
     }
     findings

@@ -18,7 +18,7 @@ pub use contradictions::Contradictions;
 pub use cross_check::{Entries, cross_check};
 pub use diagnosis::{Finding, Weight};
 pub use event_trace::EventKindRow;
-pub use executed_code::executed_code;
+pub use executed_code::{executed_code, trace_doubts};
 pub use gather::{Counted, Settings, Wire};
 pub use kinds::Kind;
 pub use report::{InspectReport, Inspection, SCHEMA};

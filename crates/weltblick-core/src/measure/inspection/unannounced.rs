@@ -15,7 +15,7 @@ use std::ops::Range;
 /// Exceptions nest no deeper: there are so many priorities.
 const MOST_ACTIVE: usize = 256;
 /// So few in a row may be samples of a handler that is just being entered or left, or of one that somebody calls: then
-/// its exception is told next.
+/// an exception packet comes next.
 const FEW: u64 = 4;
 
 /// Counts samples in handlers, by whether one is said to run.
@@ -30,7 +30,7 @@ pub struct Unannounced {
     announced: u64,
     /// Of longer rows.
     unannounced: u64,
-    /// Since an exception was told last.
+    /// Since the last exception packet.
     row: u64,
 }
 
@@ -57,7 +57,7 @@ impl Unannounced {
         (all > 0 && self.announced > 0).then_some(all)
     }
 
-    /// The same as a finding.
+    /// What `inspect` says of them.
     #[must_use]
     pub fn finding(&self) -> Option<Finding> {
         let samples = self.samples()?;
@@ -77,8 +77,8 @@ impl Unannounced {
         }
     }
 
-    /// An exception is told: they are traced, here.
-    const fn told(&mut self) {
+    /// An exception packet: they are traced, here.
+    const fn end_row(&mut self) {
         if self.row > FEW {
             self.unannounced += self.row;
         }
@@ -102,19 +102,19 @@ impl Sink for Unannounced {
         match *event {
             Event::Sample { pc } if self.known => self.sample(pc),
             Event::Entered { exception } => {
-                self.told();
+                self.end_row();
                 self.active.truncate(MOST_ACTIVE);
                 self.active.push(exception);
             }
-            Event::Left { .. } => self.told(),
+            Event::Left { .. } => self.end_row(),
             // From here on it is known who is below.
             Event::Resumed { exception } => {
-                self.told();
+                self.end_row();
                 self.resumed(exception);
                 self.known = true;
             }
             Event::Lost { .. } | Event::Unwatched => {
-                self.told();
+                self.end_row();
                 self.active.clear();
                 self.known = false;
             }

@@ -66,7 +66,8 @@ impl View<'_> {
             let looks = watch.looks();
             let has_enough = !enough && watch.has_enough();
             if watch.looks() > looks {
-                let _ = self.outbox.try_send(Message::Happened {
+                // A look that is not journaled would not be spent.
+                let _ = self.outbox.send(Message::Happened {
                     stream: None,
                     what: What::Looked,
                     detail: None,

@@ -98,7 +98,7 @@ pub(super) struct Following<'a> {
     pub(super) joined: Vec<Clock>,
     /// What was on the stack when, if that is wanted.
     pub(super) stacks: Option<Box<Stacks>>,
-    /// The same before what no synchronisation confirms.
+    /// How all of this was before what no synchronisation confirms.
     pub(super) confirmed: Option<Box<Self>>,
 }
 
