@@ -28,6 +28,7 @@
 //! # Ok::<(), weltblick_core::image::ImageError>(())
 //! ```
 
+mod apart;
 pub mod capture;
 pub mod document;
 pub mod event;

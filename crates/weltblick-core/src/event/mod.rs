@@ -3,6 +3,7 @@
 //! Every decoder produces these events; every analysis reads only these. A new protocol touches no
 //! analysis, and the reverse.
 
+mod ahead;
 mod current_task;
 mod from_ctf;
 mod from_flow;
@@ -16,6 +17,7 @@ mod statement;
 mod tests;
 mod vocabulary;
 
+pub use ahead::{Ahead, read_apart};
 pub use current_task::CurrentTask;
 pub(crate) use from_ctf::Grounding;
 pub use from_ctf::{CtfReader, Translation, TwoCores};

@@ -4,7 +4,7 @@ use crate::event::{Event, Position};
 use crate::time::Window;
 
 /// Follows events, and says where a gap lies once it has ended.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct GapWatch {
     /// Not after the first event; `u64::MAX` before it.
     first: u64,

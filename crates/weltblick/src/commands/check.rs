@@ -12,6 +12,7 @@ use std::fs;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
+use weltblick_core::event::read_apart;
 use weltblick_core::figure::Doubt;
 use weltblick_core::judge::{
     About, BudgetFile, CheckReport, Confirmed, Executed, Point, SHORTEST_RUN, TimingSubject,
@@ -118,10 +119,16 @@ pub(super) fn with_measured<R>(
     let values = wants_values.then(|| Signals::new(&dictionary));
     let values = values.map(|values| FromText::new(&patterns, dictionary.image, values));
     let spans = asks_for(budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
-    let unannounced = Unannounced::new(capture.image()?);
-    let mut sink = ((Counted::default(), followed), ((spans, values), unannounced));
-    capture.replay_into(&mut sink)?;
-    let (((counts, recording, cadences), followed), ((spans, values), unannounced)) = sink;
+    let mut following = (followed, (spans, values));
+    // Whoever follows handlers, tasks and values has as much to do as whoever reads.
+    let counted = read_apart(&mut following, |ahead| {
+        // Beside what the other core writes, each event would wait for its cache line.
+        let mut sink = (Counted::default(), Unannounced::new(capture.image()?));
+        capture.replay_into(&mut (&mut sink, ahead))?;
+        anyhow::Ok(sink)
+    });
+    let ((counts, recording, cadences), unannounced) = counted?;
+    let (followed, (spans, values)) = following;
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(0));
     spans.finish();
     let values = values.map(|from_text| from_text.sink);

@@ -202,7 +202,7 @@ impl Slide {
                 self.edges.pop_front();
                 self.begun -= 1;
             }
-            let before = self.edges.iter().take_while(|edge| edge.at <= begin).last();
+            let before = self.edges.front().filter(|edge| edge.at <= begin);
             let before = before.map_or(0, |edge| edge.ran_until(begin));
             self.see(begin, ran - before);
         }

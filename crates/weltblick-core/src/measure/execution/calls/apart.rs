@@ -2,96 +2,53 @@
 
 use super::Calls;
 use super::strides::{Step, Steps, Strides};
+use crate::apart::{Batches, apart};
 use crate::flow::{Block, Moment, Sink};
-use std::sync::mpsc::{Receiver, SyncSender, TryRecvError, channel, sync_channel};
-use std::thread;
 
 /// Steps that are handed over at once: few enough for a core's own cache.
 const STEPS: usize = 1 << 10;
-/// How many times as many may wait.
-const WAITING: usize = 8;
 
 /// The part of [`Calls`] that goes with the thread that reads.
 #[derive(Debug)]
-pub struct Ahead<'a> {
+pub struct Ahead<'b, 'a> {
     strides: Strides<'a>,
-    batches: Batches,
+    batches: &'b mut Batches<Step>,
 }
 
 impl<'a> Calls<'a> {
     /// Has `read` tell what ran on a thread of its own, while calls are followed on this one. They are the same
     /// as if one thread did both.
-    pub fn apart<R: Send>(self, read: impl FnOnce(&mut Ahead<'a>) -> R + Send) -> (R, Self) {
+    pub fn apart<R: Send>(self, read: impl FnOnce(&mut Ahead<'_, 'a>) -> R + Send) -> (R, Self) {
         let Self { strides, mut following } = self;
-        let (sender, batches) = sync_channel(WAITING);
-        let (give_back, used) = channel();
-        let ((result, strides), following) = thread::scope(|scope| {
-            let reader = scope.spawn(move || {
-                let batches = Batches { steps: Vec::new(), sender, used };
-                let mut ahead = Ahead { strides, batches };
-                let result = read(&mut ahead);
-                let Ahead { strides, mut batches } = ahead;
-                batches.hand_over();
-                (result, strides)
-            });
-            for batch in batches {
-                for step in &batch {
-                    following.step(step);
-                }
-                // Nobody needs it any more once all is read.
-                let _ = give_back.send(batch);
-            }
-            let read = reader.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-            (read, following)
-        });
+        let make = |batches: &mut Batches<Step>| {
+            let mut ahead = Ahead { strides, batches };
+            (read(&mut ahead), ahead.strides)
+        };
+        let (result, strides) = apart(STEPS, make, |step| following.step(step));
         (result, Self { strides, following })
     }
 }
 
-/// Steps on their way.
-#[derive(Debug)]
-struct Batches {
-    steps: Vec<Step>,
-    sender: SyncSender<Vec<Step>>,
-    used: Receiver<Vec<Step>>,
-}
-
-impl Batches {
-    #[cold]
-    fn hand_over(&mut self) {
-        let mut empty = match self.used.try_recv() {
-            Ok(batch) => batch,
-            Err(TryRecvError::Empty | TryRecvError::Disconnected) => Vec::with_capacity(STEPS),
-        };
-        empty.clear();
-        // Whoever follows only stops when nothing comes any more.
-        let _ = self.sender.send(std::mem::replace(&mut self.steps, empty));
-    }
-}
-
-impl Steps for Batches {
+impl Steps for Batches<Step> {
     #[inline(always)]
     fn step(&mut self, step: &Step) {
-        self.steps.push(*step);
-        if self.steps.len() >= STEPS {
-            self.hand_over();
-        }
+        self.push(*step);
     }
 }
 
-impl Sink for Ahead<'_> {
+impl Sink for Ahead<'_, '_> {
     #[inline(always)]
     fn ran(&mut self, block: &Block, taken: bool) {
-        self.strides.ran(block, taken, &mut self.batches);
+        self.strides.ran(block, taken, self.batches);
     }
 
     fn ran_part(&mut self, block: &Block, _until: u64, instructions: u32) {
-        self.strides.ran_part(block, instructions, &mut self.batches);
+        self.strides.ran_part(block, instructions, self.batches);
     }
 
     #[inline(always)]
     fn arrived(&mut self, block: &Block) {
-        self.strides.arrived(block, &mut self.batches);
+        self.strides.arrived(block, self.batches);
     }
 
     #[inline(always)]
@@ -101,6 +58,6 @@ impl Sink for Ahead<'_> {
 
     #[inline(always)]
     fn moment(&mut self, offset: u64, moment: &Moment) {
-        self.strides.moment(offset, moment, &mut self.batches);
+        self.strides.moment(offset, moment, self.batches);
     }
 }
