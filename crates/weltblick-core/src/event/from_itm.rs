@@ -13,6 +13,7 @@
 //!   samples show that time went on as it should it did not; otherwise time is lost. Bytes lost on the link do lose time: from there on, times are *at least*.
 //! * The stimulus page stays what the last extension packet said, also across synchronisations.
 
+use super::global_clock::GlobalClock;
 use super::marks::Marks;
 use super::vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};
 use crate::time::Window;
@@ -52,6 +53,7 @@ pub struct ItmReader {
     /// The newest event is an access that may go on in the next packet.
     joins: bool,
     global: Option<u64>,
+    global_clock: GlobalClock,
     /// Not earlier than this the last event of each source was.
     sent: [u64; SOURCES],
     /// There were samples: time without packets would show.
@@ -89,6 +91,7 @@ impl ItmReader {
             waiting: Vec::with_capacity(64),
             joins: false,
             global: None,
+            global_clock: GlobalClock::default(),
             sent: [0; SOURCES],
             is_paced: false,
         }
@@ -140,6 +143,7 @@ impl ItmReader {
         self.forget_marks();
         self.release_undated(sink);
         self.slipped = true;
+        self.global_clock.forget();
     }
 
     fn lost(&mut self, offset: u64, bytes: Range<u64>, why: LossReason, sink: &mut impl Sink) {
@@ -188,6 +192,12 @@ impl ItmReader {
     fn date(&mut self, ticks: u32, relation: Relation, sink: &mut impl Sink) {
         let before = self.now;
         let window = self.tick(ticks, relation);
+        if self.global_clock.waits()
+            && let Some(offset) = self.global_clock.settle(window.latest)
+        {
+            let why = LossReason::ClockStopped;
+            self.waiting.push((offset, Event::Lost { bytes: offset..offset, why }));
+        }
         let origin = self.origin;
         let last = self.waiting.len().saturating_sub(1);
         for (at, (offset, event)) in self.waiting.drain(..).enumerate() {
@@ -297,7 +307,10 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
             Packet::Exception { number, action } => (exception(number, action), EXCEPTIONS),
             _ => return self.apart(at, packet, end, ticks, relation),
         };
-        if !reader.waiting.is_empty() || relation != Relation::Synchronous {
+        if !reader.waiting.is_empty()
+            || relation != Relation::Synchronous
+            || reader.global_clock.waits()
+        {
             return self.apart(at, packet, end, ticks, relation);
         }
         let time = reader.tick(ticks, relation);
@@ -371,6 +384,10 @@ impl ItmReader {
         if let Packet::Stimulus { port, size, value } = packet {
             return self.stimulus(offset, port, size.bytes() as u8, value, sink);
         }
+        if packet == Packet::Overflow {
+            // The counter of local timestamps may have wrapped.
+            self.global_clock.forget();
+        }
         if packet == Packet::Overflow && !self.is_paced {
             let event = Event::Lost { bytes: offset..offset, why: LossReason::OverflowUntimed };
             self.forget_marks();
@@ -386,15 +403,22 @@ impl ItmReader {
         }
         match packet {
             Packet::Extension { hardware: false, value } => self.page = value,
-            Packet::GlobalTimeLow { bits, width, clock_changed, .. } => {
+            Packet::GlobalTimeLow { bits, width, clock_changed, wrapped } => {
                 // The first says nothing of before: there is none.
                 if clock_changed && self.global.is_some() {
                     let why = LossReason::ClockChanged;
                     self.hold(offset, Event::Lost { bytes: offset..offset, why }, sink);
                 }
                 self.global_low(bits, width);
+                match self.global.filter(|_| !wrapped && !clock_changed) {
+                    Some(global) => self.global_clock.stamped(global, self.now, offset),
+                    None => self.global_clock.forget(),
+                }
             }
-            Packet::GlobalTimeHigh { bits, .. } => self.global_high(bits),
+            Packet::GlobalTimeHigh { bits, .. } => {
+                self.global_high(bits);
+                self.global_clock.forget();
+            }
             Packet::DataPc { comparator, pc } => {
                 self.access(offset, comparator, Part::Code(pc), sink);
             }

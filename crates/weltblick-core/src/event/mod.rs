@@ -9,6 +9,7 @@ mod from_ctf;
 mod from_flow;
 mod from_itm;
 mod from_poll;
+mod global_clock;
 mod marks;
 mod meaning;
 mod ranges;

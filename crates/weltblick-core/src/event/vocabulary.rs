@@ -137,6 +137,8 @@ pub enum LossReason {
     NoMark,
     /// The core clock became another one: ticks before and behind are not of one length.
     ClockChanged,
+    /// Local timestamps fell behind global ones.
+    ClockStopped,
 }
 
 impl LossReason {
@@ -162,6 +164,9 @@ impl LossReason {
             Self::PacketsMissing => "packets of the event trace are missing",
             Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
             Self::ClockChanged => "the core clock changed: ticks have another length from here on",
+            Self::ClockStopped => {
+                "local timestamps fell behind global ones: their clock stood still, or changed"
+            }
         }
     }
 

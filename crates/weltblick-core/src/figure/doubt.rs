@@ -155,10 +155,17 @@ pub enum Doubt {
         /// But so many times as far.
         factor: f64,
     },
+    /// Other code of the image has the same address.
+    Overlaid,
     /// The core clock changed while this was recorded.
     ClockChanged {
         /// So often.
         times: u64,
+    },
+    /// Local timestamps fell behind global ones.
+    ClockStopped {
+        /// In so many places.
+        places: u64,
     },
     /// A task was stated to be ready while it ran: for another activation, or for none.
     ReadyWhileRunning {
@@ -222,6 +229,8 @@ impl Doubt {
             Self::Unannounced { .. } => "unannounced",
             Self::Period { .. } => "period",
             Self::ClockChanged { .. } => "clock_changed",
+            Self::ClockStopped { .. } => "clock_stopped",
+            Self::Overlaid => "overlaid",
             Self::ReadyWhileRunning { .. } => "ready_while_running",
             Self::Rounded => "rounded",
             Self::KeptTheEnd => "kept_the_end",
@@ -260,6 +269,8 @@ impl Doubt {
             | Self::Unannounced { .. }
             | Self::Period { .. }
             | Self::ClockChanged { .. }
+            | Self::ClockStopped { .. }
+            | Self::Overlaid
             | Self::ReadyWhileRunning { .. }
             | Self::SeldomSynchronised
             | Self::NumberReused
@@ -362,6 +373,10 @@ impl Doubt {
             Self::ClockChanged { times } => format!(
                 "the core clock changed while this was recorded ({times} times): ticks are not of one length"
             ),
+            Self::ClockStopped { places } => format!(
+                "local timestamps fell behind global ones in {places} places: their clock stood still there, or changed"
+            ),
+            Self::Overlaid => "other code of the image has the same address: which of the two was there is not known".into(),
             Self::ReadyWhileRunning { times } => format!(
                 "it was stated to be ready while it ran ({times} times): for another activation, or for none"
             ),
@@ -440,6 +455,12 @@ impl Doubt {
             }
             Self::ClockChanged { .. } => {
                 "judge a window in which the clock is one (`--within`), or record without the change".into()
+            }
+            Self::ClockStopped { .. } => {
+                "let the core's clock run in sleep (a debug register of most chips), or judge a window in which the core is awake (`--within`)".into()
+            }
+            Self::Overlaid => {
+                "link it to an address of its own for the measurement, or use an image without the other overlay over a window in which that is not loaded".into()
             }
             Self::ReadyWhileRunning { .. } => {
                 "let the kernel state an activation when the one before has ended".into()

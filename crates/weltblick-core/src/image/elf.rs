@@ -47,7 +47,7 @@ pub(super) fn parse(bytes: &[u8]) -> Result<Image, ImageError> {
 fn parse_class<H: object::read::elf::FileHeader>(bytes: &[u8]) -> Result<Image, ImageError> {
     let file = ElfFile::<H>::parse(bytes).map_err(|error| damaged(&error))?;
     let isa = isa_of(&file)?;
-    let code = code_of(&file)?;
+    let (code, overlays) = code_of(&file)?;
     let sections: Vec<Range<u64>> = code.iter().map(|code| code.range.clone()).collect();
     let (symbols, literals) = symbols_of(&file, isa, &sections)?;
     let functions = Functions::new(symbols, &sections);
@@ -61,6 +61,7 @@ fn parse_class<H: object::read::elf::FileHeader>(bytes: &[u8]) -> Result<Image, 
         data: data_of(&file),
         build_id: file.build_id().ok().flatten().map(<[u8]>::to_vec),
         code,
+        overlays,
         literals,
         functions,
         lines: lines.map(Mutex::new),
@@ -81,8 +82,10 @@ fn isa_of<'data>(file: &impl object::Object<'data>) -> Result<Isa, ImageError> {
     }
 }
 
-/// Executable sections with their bytes, sorted, overlaps cut.
-fn code_of<'data>(file: &impl object::Object<'data>) -> Result<Vec<Code>, ImageError> {
+/// Executable sections with their bytes, sorted; of those that overlap the first, and where they do.
+fn code_of<'data>(
+    file: &impl object::Object<'data>,
+) -> Result<(Vec<Code>, Vec<Range<u64>>), ImageError> {
     let mut code = Vec::new();
     for section in file.sections() {
         if !has_flags(&section, elf::SHF_EXECINSTR | elf::SHF_ALLOC) || section.size() == 0 {
@@ -96,8 +99,15 @@ fn code_of<'data>(file: &impl object::Object<'data>) -> Result<Vec<Code>, ImageE
         code.push(Code { range: start..end, bytes: bytes.to_vec() });
     }
     code.sort_by_key(|code| code.range.start);
-    code.dedup_by(|later, earlier| later.range.start < earlier.range.end);
-    if code.is_empty() { Err(ImageError::NoCode) } else { Ok(code) }
+    let mut overlays = Vec::new();
+    code.dedup_by(|later: &mut Code, earlier| {
+        let overlaps = later.range.start < earlier.range.end;
+        if overlaps {
+            overlays.push(later.range.clone());
+        }
+        overlaps
+    });
+    if code.is_empty() { Err(ImageError::NoCode) } else { Ok((code, overlays)) }
 }
 
 /// Other sections that are loaded, with their bytes; what is damaged is left out.

@@ -45,6 +45,8 @@ pub struct Image {
     build_id: Option<Vec<u8>>,
     /// Sorted, not overlapping.
     code: Vec<Code>,
+    /// Where several executable sections have one address.
+    overlays: Vec<Range<u64>>,
     /// Loaded, but not executable; the same.
     data: Vec<Code>,
     /// Stretches of data between instructions, from mapping symbols: sorted, not overlapping.
@@ -91,6 +93,12 @@ impl Image {
     #[must_use]
     pub fn build_id(&self) -> Option<&[u8]> {
         self.build_id.as_deref()
+    }
+
+    /// Whether code of several sections has an address in this range: which of them is there, nothing in the image says.
+    #[must_use]
+    pub fn is_overlaid(&self, range: &Range<u64>) -> bool {
+        self.overlays.iter().any(|two| two.start < range.end && range.start < two.end)
     }
 
     /// Whether another image has the same code at the same addresses.

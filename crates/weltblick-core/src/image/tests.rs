@@ -48,6 +48,19 @@ fn sizeless_symbols_reach_to_the_next_and_thumb_bits_are_cleared() {
 }
 
 #[test]
+fn code_of_two_sections_at_one_address_is_an_overlay() {
+    let mut object = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
+    let text = object.section_id(StandardSection::Text);
+    object.append_section_data(text, &[0x00, 0xbf].repeat(64), 4);
+    let kind = object::SectionKind::Text;
+    let other = object.add_section(Vec::new(), b".overlay".to_vec(), kind);
+    object.append_section_data(other, &[0x00, 0xbf].repeat(16), 4);
+    let image = Image::parse(&object.write().unwrap()).unwrap();
+    assert!(image.is_overlaid(&(0x10..0x12)) && image.is_overlaid(&(0..0x80)));
+    assert!(!image.is_overlaid(&(0x20..0x80)));
+}
+
+#[test]
 fn labels_inside_a_function_are_no_functions() {
     let image = Image::parse(&elf(&[
         ("outer", 0x01, 0x20, SymbolKind::Text, false),

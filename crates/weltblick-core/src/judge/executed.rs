@@ -147,6 +147,10 @@ impl Executed<'_> {
         if self.kept_the_end {
             found.doubt(Doubt::KeptTheEnd);
         }
+        if self.image.is_overlaid(&(0..u64::MAX)) {
+            // Code that is not there counts as not covered, or its instructions as the other's.
+            found.doubt(Doubt::Overlaid);
+        }
         if self.times_disagree > 0 {
             let doubt = Doubt::TimesDisagree { places: self.times_disagree };
             found.doubt_with(doubt, Effect::Above);

@@ -57,6 +57,11 @@ impl<'a> Shares<'a> {
         }
     }
 
+    /// The firmware's image.
+    pub(super) const fn image(&self) -> &Image {
+        self.context.image
+    }
+
     /// How long the recording is, in nanoseconds.
     pub(super) fn duration_ns(&self) -> Option<f64> {
         self.context.timing.duration().map(|duration| duration.ns)
@@ -213,9 +218,9 @@ fn against(
         (context.conduct.basis == Basis::Stopped).then_some(Doubt::StoppedForSamples),
         missing.is_none().then_some(Doubt::SamplesUncounted),
         context.timing.recording.span().is_none().then_some(Doubt::NoTimestamps),
-        context.timing.clock_changes().map(|times| Doubt::ClockChanged { times }),
     ]
     .into_iter()
     .flatten()
+    .chain(context.timing.clock_changes(context.cadences))
     .collect()
 }

@@ -53,6 +53,9 @@ impl Timings<'_> {
             Measure::Value => return self.value(signal, figure.of, signals),
             _ => return Err(no_such_figure()),
         };
+        if signals.is_reused(signal.key) {
+            found.doubt(Doubt::NumberReused);
+        }
         Self::relied(figure, &missing, &mut found);
         Ok(found)
     }
@@ -61,6 +64,9 @@ impl Timings<'_> {
     /// quantity has one from when it is first stated on.
     fn value(&self, signal: &Signal, of: Of, signals: &Signals<'_>) -> Found {
         let mut found = value(signal, of, signals, self.end)?;
+        if signals.is_reused(signal.key) {
+            found.doubt(Doubt::NumberReused);
+        }
         let first = signal.values.first.and_then(|first| first.time);
         let began = self.end.latest.saturating_sub(self.span.high);
         let is_variable = matches!(signal.key.subject, Subject::Watch(_));
@@ -90,13 +96,21 @@ fn value(signal: &Signal, of: Of, signals: &Signals<'_>, end: Window) -> Found {
     let nothing = || Absent::new("no value was recorded", "trace values, not only accesses");
     let (min, max) = values.min.zip(values.max).ok_or_else(nothing)?;
     let (min, max) = (told(min.value).min(told(max.value)), told(min.value).max(told(max.value)));
-    let observed = match of {
-        Of::Max => max,
-        Of::Min => min,
-        Of::Mean => values.mean_until(end.latest).map(told).ok_or_else(nothing)?,
+    let exactly = |value: f64| (value, Bounds::exact(value));
+    let (observed, bounds) = match of {
+        Of::Max => exactly(max),
+        Of::Min => exactly(min),
+        Of::Mean => {
+            let (mean, Bounds { low, high }) = values.mean_until(end).ok_or_else(nothing)?;
+            let (low, high) = (told(low), told(high));
+            (told(mean), Bounds { low: low.min(high), high: low.max(high) })
+        }
         Of::Deviation => {
             let deviation = values.deviation().map(|deviation| deviation * scale.abs());
-            deviation.ok_or_else(|| Absent::new("two are needed at least", "measure longer"))?
+            exactly(
+                deviation
+                    .ok_or_else(|| Absent::new("two are needed at least", "measure longer"))?,
+            )
         }
         _ => return Err(no_such_figure()),
     };
@@ -105,12 +119,12 @@ fn value(signal: &Signal, of: Of, signals: &Signals<'_>, end: Window) -> Found {
         0 => format!("{} values, none missing", values.count),
         _ => format!("{} values", values.count),
     };
-    let mut found = Figure::between(observed, Bounds::exact(observed), values.count, basis);
+    let mut found = Figure::between(observed, bounds, values.count, basis);
     found.possible = ANYTHING;
     found.unit = signals.unit(signal.key).map(str::to_owned);
     if observed.abs() >= EXACT {
         // The number may be rounded, and so may the limit.
-        (found.low, found.high) = (observed.next_down(), observed.next_up());
+        (found.low, found.high) = (found.low.next_down(), found.high.next_up());
         found.doubt(Doubt::Rounded);
     }
     found.evidence.lossy = signals.lost > 0;

@@ -73,11 +73,11 @@ pub fn against_times(
         timing.clock_off(cadences).map(|off| Doubt::Clock { off }),
         unannounced.samples().map(|samples| Doubt::Unannounced { samples }),
         timing.period_contradicted().map(|factor| Doubt::Period { factor }),
-        timing.clock_changes().map(|times| Doubt::ClockChanged { times }),
         intrusive.then_some(Doubt::Stopped),
     ]
     .into_iter()
     .flatten()
+    .chain(timing.clock_changes(cadences))
     .collect()
 }
 
@@ -100,6 +100,15 @@ impl TimingFigure {
 }
 
 impl TimingFigure {
+    /// Whether it would be another one if ticks had other lengths.
+    const fn counts_ticks(&self) -> bool {
+        match self.measure {
+            Measure::Count | Measure::StackPeak => false,
+            Measure::Value => matches!(self.of, Of::Mean),
+            _ => true,
+        }
+    }
+
     /// Whether it would be another one if exceptions were missing.
     const fn rests_on_exceptions(&self) -> bool {
         match self.subject {
@@ -143,9 +152,7 @@ impl Timings<'_> {
                 Doubt::Clock { .. } | Doubt::Period { .. } => {
                     figure.is_time() || figure.measure == Measure::Rate
                 }
-                Doubt::ClockChanged { .. } => {
-                    !matches!(figure.measure, Measure::Count | Measure::StackPeak)
-                }
+                Doubt::ClockChanged { .. } | Doubt::ClockStopped { .. } => figure.counts_ticks(),
                 Doubt::Unannounced { .. } => figure.rests_on_exceptions(),
                 _ => true,
             };

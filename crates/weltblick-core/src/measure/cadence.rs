@@ -2,12 +2,15 @@
 //! within what recurs.
 
 use super::phases::Phases;
+use super::timing::SYSTICK;
 use crate::event::{Event, Position, Sink};
 
 /// Exception numbers of a core: 9 bits.
 const EXCEPTIONS: usize = 512;
 /// Fewer intervals than this are no cadence.
 const FEWEST_INTERVALS: u64 = 16;
+/// Intervals between ticks that are looked at together.
+const TICKS_IN_ROW: u32 = 16;
 /// The largest spread of a periodic interrupt's intervals, relative to their mean.
 const MOST_SPREAD: f64 = 0.05;
 
@@ -17,6 +20,7 @@ pub struct Cadences {
     entries: Box<[Entries; EXCEPTIONS]>,
     /// How many losses there were: whatever began before the last one is no interval.
     losses: u64,
+    ticks: TickRows,
     /// Where samples fall within what recurs.
     pub phases: Phases,
 }
@@ -56,6 +60,7 @@ impl Default for Cadences {
         Self {
             entries: Box::new([Entries::default(); EXCEPTIONS]),
             losses: 0,
+            ticks: TickRows::default(),
             phases: Phases::default(),
         }
     }
@@ -69,7 +74,10 @@ impl Sink for Cadences {
         match *event {
             Event::Entered { exception } => {
                 if let Some(entries) = self.since_loss(exception) {
-                    entries.entered(now);
+                    let interval = entries.entered(now);
+                    if exception == SYSTICK {
+                        self.ticks.add(interval);
+                    }
                 }
             }
             Event::Left { exception } => {
@@ -84,15 +92,16 @@ impl Sink for Cadences {
 }
 
 impl Entries {
-    fn entered(&mut self, now: Option<u64>) {
+    /// The interval since the entry before, if that is known.
+    fn entered(&mut self, now: Option<u64>) -> Option<f64> {
         self.running_since = now;
-        if let Some((last, now)) = std::mem::replace(&mut self.last, now).zip(now) {
-            let interval = now.saturating_sub(last) as f64;
-            self.intervals += 1;
-            let off = interval - self.mean;
-            self.mean += off / self.intervals as f64;
-            self.squares += off * (interval - self.mean);
-        }
+        let (last, now) = std::mem::replace(&mut self.last, now).zip(now)?;
+        let interval = now.saturating_sub(last) as f64;
+        self.intervals += 1;
+        let off = interval - self.mean;
+        self.mean += off / self.intervals as f64;
+        self.squares += off * (interval - self.mean);
+        Some(interval)
     }
 
     fn left(&mut self, now: Option<u64>) {
@@ -103,7 +112,55 @@ impl Entries {
     }
 }
 
+/// Rows of intervals between ticks: a tick whose known period takes other cycles than before has another clock.
+#[derive(Debug, Clone, Copy, Default)]
+struct TickRows {
+    count: u32,
+    sum: f64,
+    least: f64,
+    most: f64,
+    /// The mean of the last row in which all were alike.
+    before: Option<f64>,
+    changes: u64,
+}
+
+impl TickRows {
+    fn add(&mut self, interval: Option<f64>) {
+        let Some(interval) = interval else {
+            self.count = 0;
+            return;
+        };
+        if self.count == 0 {
+            (self.sum, self.least, self.most) = (0.0, interval, interval);
+        }
+        self.count += 1;
+        self.sum += interval;
+        (self.least, self.most) = (self.least.min(interval), self.most.max(interval));
+        if self.count == TICKS_IN_ROW {
+            self.end_row();
+        }
+    }
+
+    #[cold]
+    fn end_row(&mut self) {
+        let mean = self.sum / f64::from(std::mem::take(&mut self.count));
+        // Where some are late, or left out in sleep, the row says nothing.
+        if self.most - self.least > MOST_SPREAD * mean {
+            return;
+        }
+        let before = self.before.replace(mean);
+        let changed = before.is_some_and(|before| (mean / before - 1.0).abs() > MOST_SPREAD);
+        self.changes += u64::from(changed);
+    }
+}
+
 impl Cadences {
+    /// How often the intervals between ticks of SysTick became others, all of them at once.
+    #[must_use]
+    pub const fn tick_changes(&self) -> u64 {
+        self.ticks.changes
+    }
+
     /// What is known of an exception, without what began before a loss.
     #[inline]
     fn since_loss(&mut self, exception: u16) -> Option<&mut Entries> {

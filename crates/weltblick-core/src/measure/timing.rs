@@ -5,6 +5,7 @@ use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
 use crate::capture::{Manifest, Protocol, SourceSpec};
 use crate::event::LossReason;
+use crate::figure::Doubt;
 use crate::time::Frequency;
 
 /// What a capture says of its clocks; whatever it does not say is absent.
@@ -23,7 +24,7 @@ pub struct Clocks {
 /// Fewer samples contradict no period.
 const FEWEST_SAMPLES: u64 = 32;
 /// The exception number of SysTick.
-const SYSTICK: u16 = 15;
+pub(super) const SYSTICK: u16 = 15;
 /// A clock is contradicted beyond this relative difference.
 const CLOCK_TOLERANCE: f64 = 0.01;
 
@@ -86,7 +87,7 @@ impl Timing<'_> {
     /// to be.
     #[must_use]
     pub fn clock_by_tick(&self, cadences: &Cadences) -> Option<(f64, f64)> {
-        if self.recording.time_slipped {
+        if self.recording.time_slipped || cadences.tick_changes() > 0 {
             return None;
         }
         let tick = self.clocks.tick_period?.as_secs_f64();
@@ -111,11 +112,15 @@ impl Timing<'_> {
         self.recording.contradicts_period(self.stated_ticks().filter(|_| enough)?)
     }
 
-    /// How often the core clock changed, if it did.
+    /// What says that ticks are not of one length all the time.
     #[must_use]
-    pub fn clock_changes(&self) -> Option<u64> {
-        let times = self.recording.losses.of(LossReason::ClockChanged);
-        (times > 0).then_some(times)
+    pub fn clock_changes(&self, cadences: &Cadences) -> Vec<Doubt> {
+        let ticks = self.clocks.tick_period.map_or(0, |_| cadences.tick_changes());
+        let changes = self.recording.losses.of(LossReason::ClockChanged) + ticks;
+        let places = self.recording.losses.of(LossReason::ClockStopped);
+        let changed = (changes > 0).then_some(Doubt::ClockChanged { times: changes });
+        let stopped = (places > 0).then_some(Doubt::ClockStopped { places });
+        changed.into_iter().chain(stopped).collect()
     }
 
     /// Nanoseconds between samples.

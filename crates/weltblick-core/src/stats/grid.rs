@@ -16,6 +16,11 @@ const IN_TIME: f64 = 0.05;
 /// A grid that covers more places than this part of its events is not that of the events before.
 const SPARSE: f64 = 1.5;
 
+/// So many events in a row, most of them late, may follow another grid.
+const ROW: usize = 32;
+/// Periods that differ by no more than this part are one: clocks drift, and few events tell no more.
+const SAME_PERIOD: f64 = 5e-4;
+
 /// When periodic events were due, without an end.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Line {
@@ -50,6 +55,9 @@ pub struct Grid {
 }
 
 impl Grid {
+    /// Events around a change of the period that lie on no grid.
+    pub const TURN: usize = 3 * ROW;
+
     /// The grid of these times, which rise; `None` if they follow none. Mostly events go on as those
     /// `before` them.
     #[must_use]
@@ -98,6 +106,54 @@ impl Grid {
     /// How late each event was.
     pub fn delays(&self, times: &[f64]) -> impl Iterator<Item = f64> {
         times.iter().zip(&self.places).map(|(time, &place)| (time - self.line.due(place)).max(0.0))
+    }
+
+    /// The grid of the first of these events, and of how many: all, unless the period is set anew midway. Then the
+    /// events around that lie on neither grid, and [`Self::TURN`] of those that come next on none that is known.
+    #[must_use]
+    pub fn fit_first(times: &[f64], before: Option<Line>) -> (Option<Self>, usize) {
+        let whole = Self::fit(times, before);
+        let mut covers = match &whole {
+            Some(grid) => grid.departs(times).unwrap_or(times.len()),
+            None => 0,
+        };
+        if covers == times.len() {
+            return (whole, covers);
+        }
+        if whole.is_none() {
+            let ends = (2 * ROW..times.len()).step_by(ROW);
+            let is_one = |end: &usize| {
+                let grid = Self::fit(&times[..*end], before);
+                grid.is_some_and(|grid| grid.departs(&times[..*end]).is_none())
+            };
+            let last = ends.take_while(is_one).last();
+            covers = last.map_or(times.len(), |last| last - ROW);
+        }
+        (Self::fit(&times[..covers], before), covers)
+    }
+
+    /// Where events leave this grid for one with another period, or a little before.
+    ///
+    /// A timer whose period goes from 1000 to 1100 makes events that lie 100, 200, ... above the line of before. What
+    /// gives it away is that they lie on a line of their own. Events that only are late lie on none, or on one with the
+    /// same period.
+    fn departs(&self, times: &[f64]) -> Option<usize> {
+        let latest = IN_TIME * self.line.period;
+        let late: Vec<bool> = self.delays(times).map(|delay| delay > latest).collect();
+        if !late.contains(&true) {
+            return None;
+        }
+        let rows = (0..times.len() / ROW).map(|row| row * ROW..(row + 1) * ROW);
+        let last = times.len().saturating_sub(FEWEST)..times.len();
+        let other = rows.chain([last]).find(|row| {
+            let count = late[row.clone()].iter().filter(|is| **is).count();
+            let other = (2 * count > row.len()).then(|| Self::begin(&times[row.clone()])).flatten();
+            other.is_some_and(|other| {
+                (other.line.period / self.line.period - 1.0).abs() > SAME_PERIOD
+            })
+        })?;
+        // A few of the row before may lie on the other, too.
+        Some(other.start.saturating_sub(ROW))
     }
 
     /// `None` if two events share a place: they follow no grid.
@@ -191,6 +247,48 @@ mod tests {
             let grid = Grid::fit(&times, before).unwrap();
             assert!((grid.line.period - period).abs() < 1e-6, "{period}: {grid:?}");
         }
+    }
+
+    #[test]
+    fn a_period_that_is_set_anew_midway_ends_the_grid() {
+        let changes = [
+            (1100.0, 700),
+            (1010.0, 500),
+            (2500.0, 990),
+            (1002.0, 300),
+            (1300.0, 80),
+            (900.0, 512),
+        ];
+        for (period, change) in changes {
+            let mut times = vec![0.0];
+            for n in 1..1024 {
+                let step = if n > change { period } else { 1000.0 };
+                times.push(times[n - 1] + step);
+            }
+            // Some of them are late, as they are.
+            for late in [10, 350, 800, 801, 802, 1000] {
+                times[late] += 400.0;
+            }
+            let (grid, covers) = Grid::fit_first(&times, None);
+            assert!(covers <= change && covers + Grid::TURN > change, "{period}: {covers}");
+            let grid = grid.unwrap();
+            assert!((grid.line.period - 1000.0).abs() < 1e-6, "{period}: {:?}", grid.line);
+            let rest = &times[(covers + Grid::TURN).min(1024)..];
+            assert!(rest.len() < FEWEST || Grid::fit(rest, None).is_some(), "{period}");
+        }
+    }
+
+    #[test]
+    fn events_that_wait_for_long_stay_on_their_grid() {
+        let mut times: Vec<f64> = (0..1024).map(|n| f64::from(n) * 1000.0).collect();
+        for (n, time) in times[400..440].iter_mut().enumerate() {
+            *time += 200.0 + f64::from((n as u32 * 7919) % 600);
+        }
+        assert_eq!(Grid::fit_first(&times, None).1, 1024);
+        // All of them by the same: that a timer did not just begin anew nobody knows, and they are told as late.
+        times[600..700].iter_mut().for_each(|time| *time += 300.0);
+        let (grid, covers) = Grid::fit_first(&times, None);
+        assert_eq!((grid.unwrap().delays(&times).nth(650).unwrap() as u64, covers), (300, 1024));
     }
 
     proptest! {

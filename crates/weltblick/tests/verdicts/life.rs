@@ -21,6 +21,7 @@ pub(crate) enum What {
     Runs(u16),
     Stops(u16),
     Sample(u32),
+    Value(i32),
 }
 
 /// From its beginning to its end, and how long it ran itself. One that never ended ends with the life.
@@ -39,6 +40,9 @@ pub(crate) struct Turn {
     pub(crate) run: Run,
 }
 
+/// The number of the quantity that the firmware states.
+pub(crate) const QUANTITY: u16 = 7;
+
 /// The number of the first task.
 pub(crate) const FIRST_TASK: u16 = 3;
 
@@ -50,6 +54,8 @@ pub(crate) struct Life {
     pub(crate) spans: Vec<Run>,
     /// By task.
     pub(crate) tasks: Vec<Vec<Turn>>,
+    /// What the firmware stated of a quantity, and when.
+    pub(crate) values: Vec<(u64, i32)>,
     /// When `SINE` had the core.
     pub(crate) sine: Vec<Range<u64>>,
     pub(crate) sampling: u64,
@@ -104,7 +110,8 @@ impl Life {
         end: u64,
     ) -> Self {
         let (events, runs, spans, tasks) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-        let mut life = Self { events, runs, spans, tasks, sine, sampling, end };
+        let values = Vec::new();
+        let mut life = Self { events, runs, spans, tasks, values, sine, sampling, end };
         life.samples(chance);
         life
     }
@@ -125,6 +132,7 @@ impl Life {
             runs: sources.iter().map(|_| Vec::new()).collect(),
             spans: Vec::new(),
             tasks: Vec::new(),
+            values: Vec::new(),
             sine: Vec::new(),
             sampling,
             end,
@@ -134,6 +142,7 @@ impl Life {
         life.schedule(chance, quiet);
         let starts: Vec<u64> = life.runs[0].iter().map(|run| run.began).collect();
         life.work(chance, habit, &starts, sources[0].period);
+        life.state(chance, quiet);
         life.samples(chance);
         life.events.sort_by_key(|(at, _)| *at);
         life
@@ -235,6 +244,20 @@ impl Life {
             }
             self.spans.push(run);
             at = ended + 50 + period + chance.within(0, period / 8);
+        }
+    }
+
+    /// A quantity that goes up and down, and sometimes stays.
+    fn state(&mut self, chance: &mut Chance, quiet: u64) {
+        let (period, step) = (chance.within(10_000, 80_000), chance.within(1, 60));
+        let (mut at, mut value) = (chance.within(100, period), chance.within(0, 200) as i32 - 100);
+        while at < self.end.min(quiet) {
+            self.events.push((at, What::Value(value)));
+            self.values.push((at, value));
+            if !chance.once_in(6) {
+                value += chance.within(0, 2 * step + 1) as i32 - step as i32;
+            }
+            at += period + chance.within(0, period);
         }
     }
 

@@ -1,8 +1,11 @@
 //! A life as the bytes of an ITM, and what may become of them on their way. It shares nothing with the decoder.
 
 use crate::chance::Chance;
-use crate::life::{Life, What};
+use crate::life::{Life, QUANTITY, What};
 use std::ops::Range;
+
+/// Core cycles for each tick of global timestamps.
+const GLOBAL: u64 = 4;
 
 /// What happens to a recording.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -20,6 +23,10 @@ pub(crate) enum Fault {
     DelayedPackets,
     /// A slow clock: a tick is so many cycles.
     Prescaled,
+    /// The clock of local timestamps stands still in parts of sleep; global timestamps go on.
+    Sleeps,
+    /// The core clock is half as fast from some moment on; global timestamps go on.
+    Slows,
     /// From some moment on exceptions are not traced any more.
     SwitchedOff,
     /// Bytes are missing, or changed: the formats have no checksums.
@@ -61,6 +68,9 @@ fn packet(what: What) -> Vec<u8> {
         What::Runs(number) => mark(1, number),
         What::Ready(number) => mark(2, number),
         What::Stops(number) => mark(3, number),
+        What::Value(value) => {
+            [&[17 << 3 | 3][..], &value.to_le_bytes(), &mark(0xb, QUANTITY)].concat()
+        }
         What::Sample(pc) => [&[0x17][..], &pc.to_le_bytes()].concat(),
     }
 }
@@ -80,6 +90,39 @@ fn timestamp(ticks: u64, relation: u8) -> Vec<u8> {
     }
 }
 
+/// A global timestamp in full: its low bits, and its high ones the first time.
+fn global(at: u64, is_first: bool) -> Vec<u8> {
+    let ticks = at / GLOBAL;
+    let bits = |from: u32, mask: u64| (ticks >> from & mask) as u8;
+    let mut bytes = vec![
+        0x94,
+        0x80 | bits(0, 0x7f),
+        0x80 | bits(7, 0x7f),
+        0x80 | bits(14, 0x7f),
+        bits(21, 0x1f),
+    ];
+    if is_first {
+        bytes.extend([0xb4, 0x80 | bits(26, 0x7f), 0x80 | bits(33, 0x7f), 0x80, 0]);
+    }
+    bytes
+}
+
+/// The clock of local timestamps at the times of these events: it may stand still between two of them, or slow down.
+fn local_clock(life: &Life, fault: Fault, changed: Range<usize>) -> Vec<u64> {
+    let mut now = 0;
+    let mut before = 0;
+    let passed = |(number, &(at, _)): (usize, &(u64, What))| {
+        let cycles = at - std::mem::replace(&mut before, at);
+        now += match fault {
+            Fault::Sleeps if changed.contains(&number) && cycles > 400 => cycles / 3,
+            Fault::Slows if number >= changed.start => cycles / 2,
+            _ => cycles,
+        };
+        now
+    };
+    life.events.iter().enumerate().map(passed).collect()
+}
+
 impl Recording {
     pub(crate) fn of(life: &Life, fault: Fault, chance: &mut Chance) -> Self {
         let prescaler = if fault == Fault::Prescaled { chance.one_of(&[4, 16, 64]) } else { 1 };
@@ -92,9 +135,13 @@ impl Recording {
             }
             _ => 0..0,
         };
+        let local = local_clock(life, fault, from..from + 400);
+        let has_global = matches!(fault, Fault::Sleeps | Fault::Slows);
         let mut bytes = SYNC.to_vec();
         // Where each packet with its timestamp begins and ends, and when it was.
         let mut places: Vec<(Range<usize>, u64)> = Vec::new();
+        // And where the timestamp does.
+        let mut stamps: Vec<usize> = Vec::new();
         let mut last = 0;
         let exceptions_until = match fault {
             Fault::SwitchedOff => from,
@@ -113,9 +160,14 @@ impl Recording {
             }
             if number % 64 == 63 {
                 bytes.extend(SYNC);
+                if has_global {
+                    let between = u64::midpoint(life.events[number - 1].0, at);
+                    bytes.extend(global(between, number == 63));
+                }
             }
             let start = bytes.len();
             bytes.extend(packet(what));
+            let stamp = bytes.len();
             if fault == Fault::Undated && hit.contains(&number) {
                 continue;
             }
@@ -124,12 +176,13 @@ impl Recording {
             let (sent, relation) = if late {
                 (chance.within(at, next), if fault == Fault::Delayed { 1 } else { 2 })
             } else {
-                (at, 0)
+                (local[number], 0)
             };
             let tick = sent / u64::from(prescaler);
             bytes.extend(timestamp(tick - last, relation));
             last = tick;
             places.push((start..bytes.len(), at));
+            stamps.push(stamp);
         }
         let length = bytes.len() as u64;
         let mut window = places[0].1..places[places.len() - 1].1;
@@ -143,8 +196,8 @@ impl Recording {
                 let held =
                     |place: &&(Range<usize>, u64)| place.0.start >= start && place.0.end <= cut.end;
                 let mut inside = places.iter().filter(held).map(|(_, at)| *at);
-                let whole = |(range, _): &&(Range<usize>, u64)| range.start + 3 <= cut.end;
-                last_packet = places.iter().filter(whole).map(|(_, at)| *at).max().unwrap();
+                let whole = stamps.iter().take_while(|stamp| **stamp <= cut.end).count();
+                last_packet = places[whole - 1].1;
                 window = inside.clone().next().unwrap()..inside.next_back().unwrap();
                 bytes = bytes[cut].to_vec();
             }

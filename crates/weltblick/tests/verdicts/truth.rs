@@ -15,6 +15,10 @@ pub(crate) enum Asked {
     /// Of tasks.
     Response(Of),
     Pending(Of),
+    /// Of a quantity.
+    Value(Of),
+    Deviation,
+    Interval(Of),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -94,7 +98,7 @@ pub(crate) fn truth(
                 runs.iter().flat_map(|run| &run.pieces).map(|piece| within(piece, window)).sum();
             same(busy as f64 / length)
         }
-        Asked::Response(_) | Asked::Pending(_) => None,
+        _ => None,
     }
 }
 
@@ -147,6 +151,63 @@ pub(crate) fn of_task(turns: &[Turn], asked: Asked, window: &Range<u64>) -> Opti
     }
     let low = values.iter().copied().fold(f64::INFINITY, f64::min);
     Some((low, values.into_iter().fold(0.0, f64::max)))
+}
+
+/// All values of a quantity's figure that may be called the truth: it has a value from when it is first stated on.
+pub(crate) fn of_quantity(
+    values: &[(u64, i32)],
+    asked: Asked,
+    window: &Range<u64>,
+    last_packet: u64,
+) -> Option<(f64, f64)> {
+    // A last packet without its timestamp was stated, and nothing says when.
+    let seen = |until: u64| -> Vec<(u64, i32)> {
+        values.iter().copied().filter(|(at, _)| (window.start..=until).contains(at)).collect()
+    };
+    let of = |stated: &[(u64, i32)]| -> Vec<f64> {
+        let numbers: Vec<f64> = stated.iter().map(|(_, value)| f64::from(*value)).collect();
+        let least = numbers.iter().copied().reduce(f64::min);
+        let most = numbers.iter().copied().reduce(f64::max);
+        let count = numbers.len() as f64;
+        let ends = stated.iter().skip(1).map(|(at, _)| *at).chain([window.end]);
+        match asked {
+            Asked::Value(Of::Min) => least.into_iter().collect(),
+            Asked::Value(Of::Max) => most.into_iter().collect(),
+            Asked::Value(Of::Mean) => {
+                let held = stated
+                    .iter()
+                    .zip(ends)
+                    .map(|((at, value), end)| f64::from(*value) * end.saturating_sub(*at) as f64);
+                let all = stated.first().map(|(at, _)| (window.end - at) as f64);
+                let all = all.filter(|all| *all > 0.0);
+                all.map(|all| held.sum::<f64>() / all).into_iter().collect()
+            }
+            Asked::Deviation if count > 1.0 => {
+                let mean = numbers.iter().sum::<f64>() / count;
+                let squares = numbers.iter().map(|value| (value - mean).powi(2)).sum::<f64>();
+                vec![(squares / (count - 1.0)).sqrt()]
+            }
+            Asked::Interval(of) => {
+                let between: Vec<u64> = stated.windows(2).map(|two| two[1].0 - two[0].0).collect();
+                let silence = stated.last().map(|(last, _)| window.end.saturating_sub(*last));
+                let with: Vec<u64> = between.iter().copied().chain(silence).collect();
+                match of {
+                    Of::Min => statistic(&between, of).into_iter().collect(),
+                    Of::Max => statistic(&with, of).into_iter().collect(),
+                    _ => {
+                        [&between, &with].into_iter().filter_map(|all| statistic(all, of)).collect()
+                    }
+                }
+            }
+            Asked::Count => vec![count],
+            Asked::Rate => vec![count / (window.end - window.start) as f64],
+            _ => Vec::new(),
+        }
+    };
+    let all: Vec<f64> =
+        [window.end, last_packet].into_iter().flat_map(|until| of(&seen(until))).collect();
+    let low = all.iter().copied().reduce(f64::min)?;
+    Some((low, all.iter().copied().fold(low, f64::max)))
 }
 
 fn lasted(

@@ -2,6 +2,7 @@
 
 use super::agreement::Agreement;
 use super::event_trace;
+use super::executed_code::doubt_as_finding;
 use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::trial::{as_framed, as_plain};
@@ -129,6 +130,7 @@ pub(super) fn diagnose(
     let mut findings: Vec<Finding> =
         questions.iter().filter_map(|question| question(&evidence)).collect();
     findings.extend(evidence.beats());
+    findings.extend(evidence.clock_changes());
     findings.sort_by_key(|finding| finding.weight);
     findings
 }
@@ -515,6 +517,13 @@ impl Evidence<'_> {
                 "Check the wiring and the bit rate, and let the target synchronise more often (DWT_CTRL.SYNCTAP = 1).",
             )
         })
+    }
+
+    /// Ticks that are not of one length: verdicts rest on the same doubts.
+    fn clock_changes(&self) -> impl Iterator<Item = Finding> {
+        let timing = Timing { recording: &self.counted.recording, clocks: self.settings.clocks };
+        let doubts = timing.clock_changes(&self.counted.cadences);
+        doubts.into_iter().map(|doubt| doubt_as_finding(Weight::Fault, &doubt))
     }
 
     /// A core clock that contradicts the tick interrupt's known period.

@@ -114,17 +114,38 @@ impl GridFit {
         self.block.clear();
     }
 
-    fn fit(&mut self, entries: &[Entry], late: &mut impl FnMut(Late)) {
+    /// Fits runs that nothing parts but a period that is set anew: then the rest has a grid of its own.
+    fn fit(&mut self, mut entries: &[Entry], late: &mut impl FnMut(Late)) {
+        while !entries.is_empty() {
+            let covered = self.fit_one(entries, late);
+            entries = &entries[covered..];
+            if !entries.is_empty() {
+                let (turn, after) = entries.split_at(Grid::TURN.min(entries.len()));
+                self.off_grid(turn);
+                (self.line, self.last) = (None, None);
+                entries = after;
+            }
+        }
+    }
+
+    fn off_grid(&mut self, entries: &[Entry]) {
+        self.unfitted += entries.len() as u64;
+        self.last = entries.last().map(|entry| entry.began);
+    }
+
+    /// Fits the first of these runs to a grid, and returns how many.
+    fn fit_one(&mut self, entries: &[Entry], late: &mut impl FnMut(Late)) -> usize {
         let first = entries[0].began.earliest;
         let since = |tick: u64| tick.wrapping_sub(first).cast_signed() as f64;
         // No request came after the latest moment at which its run may have begun.
         let times: Vec<f64> = entries.iter().map(|entry| since(entry.began.latest)).collect();
         let before = self.line.take();
         let before = before.map(|(from, line)| Line { origin: line.origin + since(from), ..line });
-        let Some(grid) = Grid::fit(&times, before) else {
-            self.unfitted += entries.len() as u64;
-            self.last = entries.last().map(|entry| entry.began);
-            return;
+        let (grid, covered) = Grid::fit_first(&times, before);
+        let (entries, times) = (&entries[..covered], &times[..covered]);
+        let Some(grid) = grid else {
+            self.off_grid(entries);
+            return covered;
         };
         let line = grid.line;
         self.line = Some((first, line));
@@ -139,7 +160,7 @@ impl GridFit {
             |last: Window| ((since(last.latest) - line.origin) / line.period).round() as i64;
         let mut place_before = self.last.map(reach);
         self.last = entries.last().map(|entry| entry.began);
-        for ((entry, delay), &place) in entries.iter().zip(grid.delays(&times)).zip(&grid.places) {
+        for ((entry, delay), &place) in entries.iter().zip(grid.delays(times)).zip(&grid.places) {
             let before = place_before.replace(i64::from(place)).filter(|_| !entry.after_gap);
             let missed = before.map_or(0, |before| (i64::from(place) - before - 1).max(0));
             self.missed += missed.cast_unsigned();
@@ -157,6 +178,7 @@ impl GridFit {
             let Entry { began, ended, number, .. } = *entry;
             late(Late { number, due, began, ended, pending, response });
         }
+        covered
     }
 
     /// Whether the exception is periodic: most of its runs lie on a grid.

@@ -11,7 +11,7 @@ use crate::measure::interrupts::{MOST_EACH, between};
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
 use rustc_hash::FxHashMap;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 /// Signals at most; further ones are counted and left out. The course of each takes 100 kB.
@@ -132,6 +132,8 @@ pub struct Signals<'a> {
     /// What a poll stream calls its numbers.
     polled: FxHashMap<(Origin, u8), Arc<Field>>,
     names: FxHashMap<u32, Name>,
+    /// Whose number meant something else before.
+    reused: BTreeSet<(Origin, Subject)>,
     arguments: Arguments,
     /// Values of more signals than are kept.
     pub left_out: u64,
@@ -157,6 +159,7 @@ impl<'a> Signals<'a> {
             list: Vec::new(),
             polled: FxHashMap::default(),
             names: FxHashMap::default(),
+            reused: BTreeSet::new(),
             arguments: Arguments::default(),
             left_out: 0,
             each: None,
@@ -188,6 +191,12 @@ impl<'a> Signals<'a> {
     #[must_use]
     pub fn unit(&self, key: Key) -> Option<&str> {
         self.dictionary.spec(&self.name(key))?.unit.as_deref()
+    }
+
+    /// Whether its number was used for something else, too.
+    #[must_use]
+    pub fn is_reused(&self, key: Key) -> bool {
+        self.reused.contains(&(key.origin, key.subject))
     }
 
     /// Whether a signal was polled: between two reads it may have been anything.
@@ -321,10 +330,15 @@ impl<'a> Signals<'a> {
                 };
                 self.number(position, Subject::Quantity(quantity), number);
             }
-            Statement::Named(Thing::Quantity(number), ref name) => self.named(number, name),
+            Statement::Named(Thing::Quantity(number), ref name) => {
+                self.named(position.origin, number, name);
+            }
             Statement::Watches { watch, address, size, kind, ref name } => {
                 let field = self.dictionary.polled(name, address, size, kind);
-                self.polled.insert((position.origin, watch), Arc::new(field));
+                let known = self.polled.insert((position.origin, watch), Arc::new(field.clone()));
+                if known.is_some_and(|known| *known != field) {
+                    self.reused.insert((position.origin, Subject::Watch(watch)));
+                }
             }
             Statement::Text { format, ref arguments } => {
                 let image = self.dictionary.image;
@@ -339,9 +353,14 @@ impl<'a> Signals<'a> {
     }
 
     /// A name that comes after values: levels that are meant for it count from here.
-    fn named(&mut self, number: u32, name: &Name) {
-        let known = self.names.contains_key(&number);
-        if known || self.names.len() >= MOST_SIGNALS {
+    fn named(&mut self, origin: Origin, number: u32, name: &Name) {
+        if let Some(known) = self.names.get(&number) {
+            if known != name {
+                self.reused.insert((origin, Subject::Quantity(number)));
+            }
+            return;
+        }
+        if self.names.len() >= MOST_SIGNALS {
             return;
         }
         self.names.insert(number, name.clone());

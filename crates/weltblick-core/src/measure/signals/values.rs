@@ -1,6 +1,6 @@
 //! Figures of one signal's values: extremes and when, mean, deviation, steps, rates of change.
 
-use crate::stats::Ticks;
+use crate::stats::{Bounds, Ticks};
 use crate::time::Window;
 
 /// Different values that are kept apart at most.
@@ -56,6 +56,8 @@ pub struct Values {
     /// Value times ticks, and ticks, over stretches of which both ends are known.
     held: f64,
     held_ticks: f64,
+    /// Steps times how far apart the bounds are between which each came.
+    slack: f64,
     /// Nothing is missing since the last value.
     follows: bool,
 }
@@ -90,6 +92,20 @@ impl Levels {
             }
         }
     }
+}
+
+/// A sum of many values is rounded by no more than this part of their range.
+const ROUNDING: f64 = 1e-12;
+
+/// How far apart the bounds of a moment are.
+fn width(time: Window) -> f64 {
+    (time.latest - time.earliest) as f64
+}
+
+/// From the middle of one moment to that of another, so that what lies between adds up.
+fn apart(from: Window, to: Window) -> f64 {
+    let doubled = |time: Window| i128::from(time.earliest) + i128::from(time.latest);
+    (doubled(to) - doubled(from)).max(0) as f64 / 2.0
 }
 
 fn raise(best: &mut Option<Moment>, value: f64, time: Option<Window>) {
@@ -131,6 +147,7 @@ impl Values {
 
     fn changed(&mut self, before: Moment, now: Moment, since: Option<Ticks>) {
         let step = now.value - before.value;
+        self.slack += step.abs() * now.time.map_or(0.0, width);
         raise(&mut self.rise, step, now.time);
         raise(&mut self.fall, -step, now.time);
         let Some(since) = since else { return };
@@ -139,7 +156,7 @@ impl Values {
             raise(&mut self.rise_rate, step / slowest, now.time);
             raise(&mut self.fall_rate, -step / slowest, now.time);
         }
-        let ticks = since.doubled() as f64 / 2.0;
+        let ticks = now.time.zip(before.time).map_or(0.0, |(now, before)| apart(before, now));
         self.held += before.value * ticks;
         self.held_ticks += ticks;
         if let Some(level) = self.levels.of(before.value) {
@@ -164,16 +181,27 @@ impl Values {
         (self.held_ticks > 0.0).then(|| self.held / self.held_ticks)
     }
 
-    /// The mean over time up to this tick, at which the recording ends: the last value holds until then. Of values
-    /// without times, the mean of all.
+    /// The mean over time up to this moment, at which the recording ends, and between what it lies: the last value holds
+    /// until then. Of values without times, the mean of all.
+    ///
+    /// A step that came some time between two ticks changes the mean by itself times that part of all time; so does
+    /// where the first value and the recording end, by the range of values at most.
     #[must_use]
-    pub fn mean_until(&self, end: u64) -> Option<f64> {
+    pub fn mean_until(&self, end: Window) -> Option<(f64, Bounds)> {
         let last = self.last.filter(|_| self.follows);
-        let held =
-            last.and_then(|last| Some((last.value, end.saturating_sub(last.time?.latest) as f64)));
-        let (value, ticks) = held.unwrap_or_default();
+        let since = last.and_then(|last| Some((last.value, apart(last.time?, end))));
+        let (value, ticks) = since.unwrap_or_default();
         let all = self.held_ticks + ticks;
-        if all > 0.0 { Some((self.held + value * ticks) / all) } else { self.mean() }
+        if all <= 0.0 {
+            return self.mean().map(|mean| (mean, Bounds::exact(mean)));
+        }
+        let mean = (self.held + value * ticks) / all;
+        let range = self.max?.value - self.min?.value;
+        let edges = width(end) + self.first?.time.map_or(0.0, width);
+        let shortest = (all - edges).max(1.0);
+        // Sums are rounded, too.
+        let off = (self.slack + range * edges) / 2.0 / shortest + range * ROUNDING;
+        Some((mean, Bounds { low: mean - off, high: mean + off }))
     }
 
     /// The standard deviation.
