@@ -1,0 +1,329 @@
+//! Verdicts on what was executed, over recordings that were cut, damaged or outrun: none is falsely met or broken.
+
+use crate::calls::By;
+use crate::chance::Chance;
+use crate::executed::{FIRMWARE, image};
+use crate::real_calls::{Call, Life};
+use crate::recording::{ETM, FAST, Told, traced};
+use std::collections::BTreeSet;
+use std::ops::Range;
+use weltblick_core::flow::Clocking;
+use weltblick_core::image::{FunctionId, Image};
+use weltblick_core::judge::{BudgetFile, Confirmed, Executed, Judgement, Verdict, judge};
+use weltblick_core::measure::cadence::Cadences;
+use weltblick_core::measure::execution::{BlockCounts, Calls, Listing, Seen, Tally, TimeAgreement};
+use weltblick_core::measure::profile::{Conduct, Context, SampleCounts};
+use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::statistic::Scale;
+use weltblick_core::measure::timing::{Clocks, Timing};
+use weltblick_core::time::Frequency;
+
+const CLOCK: f64 = 48e6;
+/// Bytes of a trace within which everything agrees or not: a few synchronisations.
+const SETTLES: usize = 3000;
+/// Cycles that may count with a call or not, where it begins and ends, and where a handler interrupts it.
+const EDGE: u64 = 30;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Fault {
+    Clean,
+    /// It is only a part, begun and ended anywhere.
+    Cut,
+    /// The link is too slow.
+    Overflow,
+    /// Bytes are missing, or changed.
+    Removed,
+    Flipped,
+}
+
+/// A recording, and what is certain of it.
+struct Recorded {
+    bytes: Vec<u8>,
+    told: Told,
+    /// All that it tells happened then, and all that happened in the other it tells, or says that it does not.
+    within: Range<u64>,
+    certainly: Range<u64>,
+}
+
+fn lives(by: By, bit_rate: u64, image: &Image, cycles: u64) -> (Life, Told) {
+    let (unit, told, mut registers) = by.set_up();
+    // Synchronise often: every 256 bytes.
+    registers.insert(
+        1,
+        match by {
+            By::Etmv4(_) => (ETM + 0x034, 8),
+            By::Etmv3 => (ETM + 0x1e0, 256),
+        },
+    );
+    registers.dedup_by_key(|(address, _)| *address);
+    (Life::of(traced(FIRMWARE, unit, bit_rate, &registers), image, cycles), told)
+}
+
+fn recorded(life: &Life, told: Told, fault: Fault, chance: &mut Chance) -> Recorded {
+    let mut bytes = life.bytes.clone();
+    let length = bytes.len() as u64;
+    let all = 0..life.end;
+    let (mut within, mut certainly) = (all.clone(), all);
+    match fault {
+        Fault::Clean | Fault::Overflow => {}
+        Fault::Cut => {
+            let from = chance.within(0, length / 2) as usize;
+            let until = chance.within(from as u64 + length / 4, length) as usize;
+            bytes = bytes[from..until].to_vec();
+            within = life.when(from.saturating_sub(SETTLES))..life.when(until + SETTLES);
+            certainly = life.when(from + SETTLES)..life.when(until.saturating_sub(SETTLES));
+        }
+        Fault::Removed => {
+            let at = chance.within(length / 4, length * 3 / 4) as usize;
+            bytes.drain(at..at + chance.within(1, 3000) as usize);
+        }
+        Fault::Flipped => {
+            let at = chance.within(length / 4, length * 3 / 4) as usize;
+            bytes[at] ^= 1 << chance.within(0, 8);
+        }
+    }
+    Recorded { bytes, told, within, certainly }
+}
+
+/// What `check` would say.
+fn judged(
+    recorded: &Recorded,
+    image: &Image,
+    listing: &Listing,
+    budgets: &[String],
+) -> Vec<Vec<Judgement>> {
+    let calls = Calls::new(image, Clocking::Cycles);
+    let mut sink = ((BlockCounts::default(), TimeAgreement::default()), calls);
+    let code = recorded.told.follow(image, &[], (&recorded.bytes, 0), &mut sink);
+    let ((counts, agreement), mut calls) = sink;
+    calls.finish();
+    let tally: Tally = counts.into_tally(&code);
+    let seen = Seen::of_flow(&tally, listing);
+    let confirmed = tally.confirmed.as_ref().map(|tally| Confirmed {
+        seen: Seen::of_flow(tally, listing),
+        calls: calls.take_confirmed(),
+        ways: Vec::new(),
+    });
+    let clock = Frequency::from_hertz(CLOCK);
+    let executed = Executed {
+        image,
+        listing,
+        seen: &seen,
+        calls: Some(&calls),
+        ways: &[],
+        scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+        intrusive: false,
+        kept_the_end: false,
+        times_disagree: agreement.contradictions(),
+        confirmed: confirmed.as_ref(),
+    };
+    let clocks = Clocks {
+        stated_period: None,
+        core_clock: clock,
+        timestamp_clock: clock,
+        tick_period: None,
+    };
+    let (facts, cadences) = (Recording::default(), Cadences::default());
+    let context = Context {
+        image,
+        timing: Timing { recording: &facts, clocks },
+        cadences: &cadences,
+        cut: 0,
+        confidence: 0.95,
+        conduct: Conduct::default(),
+    };
+    let judged = |budget: &String| {
+        let file = BudgetFile::parse("budgets.toml", budget).unwrap();
+        judge(&file, &SampleCounts::default(), None, Some(&executed), &context).unwrap().budgets
+    };
+    budgets.iter().map(judged).collect()
+}
+
+/// What a budget asks for.
+#[derive(Debug, Clone, Copy)]
+enum Asked {
+    Calls,
+    Longest { own: bool },
+    Shortest { own: bool },
+    Covered,
+}
+
+impl Call {
+    fn cycles(&self, own: bool, window: &Range<u64>) -> u64 {
+        let within = |range: &Range<u64>| {
+            range.end.min(window.end).saturating_sub(range.start.max(window.start))
+        };
+        if own { self.ran.iter().map(within).sum() } else { within(&(self.began..self.ended)) }
+    }
+
+    /// How far off opinions about it may be.
+    fn about(&self) -> u64 {
+        EDGE * (self.ran.len() as u64 + 1) + self.began - self.entered
+    }
+
+    fn is_whole(&self, window: &Range<u64>) -> bool {
+        self.began >= window.start && self.ended <= window.end
+    }
+}
+
+/// The least and the most that may be called the truth.
+fn truth(
+    life: &Life,
+    recorded: &Recorded,
+    listing: &Listing,
+    image: &Image,
+    function: FunctionId,
+    asked: Asked,
+) -> Option<(f64, f64)> {
+    let calls: Vec<&Call> = life.calls.iter().filter(|call| call.function == function).collect();
+    let Recorded { within, certainly, .. } = recorded;
+    let (low, high) = match asked {
+        Asked::Calls => {
+            let begun = |window: &Range<u64>| {
+                calls.iter().filter(|call| window.contains(&call.began)).count() as u64
+            };
+            (begun(certainly), begun(within))
+        }
+        Asked::Longest { own } => {
+            if calls.iter().any(|call| call.slept) {
+                return None;
+            }
+            let whole = calls.iter().filter(|call| call.is_whole(certainly));
+            let low =
+                whole.map(|call| call.cycles(own, certainly).saturating_sub(call.about())).max()?;
+            let high = calls.iter().map(|call| call.cycles(own, within) + call.about()).max()?;
+            (low, high)
+        }
+        Asked::Shortest { own } => {
+            if calls.iter().any(|call| call.slept) {
+                return None;
+            }
+            let whole = |window: &Range<u64>| {
+                let whole = calls.iter().filter(|call| call.is_whole(window));
+                whole.map(|call| (call.cycles(own, window), call.about())).collect::<Vec<_>>()
+            };
+            let low =
+                whole(within).iter().map(|(cycles, about)| cycles.saturating_sub(*about)).min()?;
+            (low, whole(certainly).iter().map(|(cycles, about)| cycles + about).min()?)
+        }
+        Asked::Covered => {
+            let range = &image.function(function).range;
+            let all =
+                listing.instructions.iter().filter(|one| range.contains(&one.address)).count();
+            let ran = |window: &Range<u64>| {
+                let ran =
+                    life.ran.iter().filter(|(pc, at)| range.contains(pc) && window.contains(at));
+                ran.map(|(pc, _)| *pc).collect::<BTreeSet<u64>>().len() as f64
+            };
+            return Some((ran(certainly) / all as f64, ran(within) / all as f64));
+        }
+    };
+    Some((low as f64, high as f64))
+}
+
+/// A budget of chance, and whether it is truly kept.
+fn budget(
+    image: &Image,
+    function: FunctionId,
+    asked: Asked,
+    (low, high): (f64, f64),
+    chance: &mut Chance,
+) -> (String, Option<bool>) {
+    let at_most = chance.once_in(2);
+    let limit = match chance.within(0, 4) {
+        0 => low * 0.5,
+        1 => high * 2.0,
+        2 => low - 1.0,
+        _ => high + 1.0,
+    };
+    let limit = match asked {
+        Asked::Covered => (low + chance.one_of(&[-0.02, 0.02])).clamp(0.0, 1.0),
+        _ => limit.max(0.0),
+    };
+    let kept = |value: f64| if at_most { value <= limit } else { value >= limit };
+    let kept = (kept(low) == kept(high)).then(|| kept(low));
+    let sign = if at_most { "<=" } else { ">=" };
+    let name = &image.function(function).name;
+    let nanoseconds = limit * 1e9 / CLOCK;
+    let what = |own: bool| if own { "own" } else { "elapsed" };
+    let text = match asked {
+        Asked::Calls => format!("[function.{name}]\ncalls = '{sign} {limit}'\n"),
+        Asked::Longest { own } => {
+            format!("[function.{name}]\ntotal.{}.max = '{sign} {nanoseconds:.6} ns'\n", what(own))
+        }
+        Asked::Shortest { own } => {
+            format!("[function.{name}]\ntotal.{}.min = '{sign} {nanoseconds:.6} ns'\n", what(own))
+        }
+        _ => format!("[coverage.{name}]\ninstructions = '{sign} {:.9} %'\n", 100.0 * limit),
+    };
+    (text, kept)
+}
+
+/// Verdicts, undecided ones, and what was wrong.
+fn tally(by: By, fault: Fault, recordings: u64) -> (u64, u64, Vec<String>) {
+    let image = image();
+    let listing = Listing::of(&image);
+    let bit_rate = if fault == Fault::Overflow { 15_000_000 } else { FAST };
+    let (life, told) = lives(by, bit_rate, &image, 3_000_000);
+    let called: BTreeSet<FunctionId> = life.calls.iter().map(|call| call.function).collect();
+    let called: Vec<FunctionId> = called.into_iter().collect();
+    let (mut verdicts, mut undecided, mut wrong) = (0, 0, Vec::new());
+    for number in 0..recordings {
+        let mut chance = Chance::new(number * 8 + fault as u64 + 1);
+        let recorded = recorded(&life, told, fault, &mut chance);
+        let mut budgets = Vec::new();
+        while budgets.len() < 60 {
+            let function = chance.one_of(&called);
+            let own = chance.once_in(2);
+            let asked = chance.one_of(&[
+                Asked::Calls,
+                Asked::Longest { own },
+                Asked::Longest { own },
+                Asked::Shortest { own },
+                Asked::Covered,
+            ]);
+            if let Some(truth) = truth(&life, &recorded, &listing, &image, function, asked) {
+                budgets.push(budget(&image, function, asked, truth, &mut chance));
+            }
+        }
+        let texts: Vec<String> = budgets.iter().map(|(text, _)| text.clone()).collect();
+        for ((text, kept), judgements) in
+            budgets.iter().zip(judged(&recorded, &image, &listing, &texts))
+        {
+            for judgement in judgements {
+                verdicts += 1;
+                match (judgement.verdict, kept) {
+                    (Verdict::Undecided, _) => undecided += 1,
+                    (Verdict::Met, Some(false)) | (Verdict::Broken, Some(true)) => {
+                        wrong.push(format!("{number} {by:?} {fault:?}: {text} {judgement:?}"));
+                    }
+                    _ => {}
+                }
+            }
+        }
+    }
+    println!("{by:?} {fault:?}: {verdicts} verdicts, {undecided} undecided, {} wrong", wrong.len());
+    (verdicts, undecided, wrong)
+}
+
+fn recordings() -> u64 {
+    std::env::var("VERDICT_RECORDINGS").ok().and_then(|text| text.parse().ok()).unwrap_or(8)
+}
+
+#[test]
+fn nothing_that_was_executed_is_falsely_met_or_broken() {
+    for by in [By::Etmv4(32), By::Etmv3] {
+        for fault in [Fault::Clean, Fault::Cut, Fault::Overflow] {
+            let (_, _, wrong) = tally(by, fault, recordings());
+            for w in wrong.iter().take(3) {
+                println!("{w}");
+            }
+        }
+        for fault in [Fault::Removed, Fault::Flipped] {
+            let (_, _, wrong) = tally(by, fault, recordings());
+            for w in wrong.iter().take(2) {
+                println!("{w}");
+            }
+        }
+    }
+}
