@@ -457,7 +457,7 @@ impl Doubt {
                 "judge a window in which the clock is one (`--within`), or record without the change".into()
             }
             Self::ClockStopped { .. } => {
-                "let the core's clock run in sleep (a debug register of most chips), or judge a window in which the core is awake (`--within`)".into()
+                "let the core's clock run in sleep (a debug register of most chips)".into()
             }
             Self::Overlaid => {
                 "link it to an address of its own for the measurement, or use an image without the other overlay over a window in which that is not loaded".into()

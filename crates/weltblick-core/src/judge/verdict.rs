@@ -31,6 +31,9 @@ pub struct CheckReport {
     pub schema: String,
     /// The worst of all verdicts.
     pub verdict: Verdict,
+    /// The window of time that was judged, as written, where it is not all of the recording.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub within: Option<String>,
     /// What was recorded.
     pub recording: Head,
     /// The confidence with which all verdicts together hold; less doubt is left where looks at the growing recording had
@@ -84,7 +87,7 @@ pub fn judge(
     let verdict = worst(&budgets);
     let recording = head(counts, context);
     let confidence = context.confidence;
-    Ok(CheckReport { schema: SCHEMA.into(), verdict, recording, confidence, budgets })
+    Ok(CheckReport { schema: SCHEMA.into(), verdict, within: None, recording, confidence, budgets })
 }
 
 fn worst(budgets: &[Judgement]) -> Verdict {

@@ -26,5 +26,6 @@ pub mod tasks;
 mod tests;
 pub mod timeline;
 pub mod timing;
+pub mod windowed;
 pub mod within;
 pub mod worst;

@@ -2,7 +2,7 @@
 
 use super::counting::{Counted, context};
 use super::coverage::seen_of;
-use super::{draft, signals};
+use super::{draft, signals, within};
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
@@ -15,8 +15,9 @@ use std::time::Duration;
 use weltblick_core::event::read_apart;
 use weltblick_core::figure::Doubt;
 use weltblick_core::judge::{
-    About, BudgetFile, CheckReport, Confirmed, Executed, Point, SHORTEST_RUN, TimingSubject,
-    Timings, USUAL_WINDOW, Verdict, address_of, against_times, confidence_at_look, judge,
+    About, BudgetFile, CheckReport, Confirmed, Executed, Point, PointRange, SHORTEST_RUN,
+    TimingSubject, Timings, USUAL_WINDOW, Verdict, address_of, against_times, confidence_at_look,
+    judge,
 };
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, Crossings, Listing, Seen, TimeAgreement,
@@ -28,6 +29,7 @@ use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
+use weltblick_core::measure::windowed::Windowed;
 use weltblick_core::time::{Quantity, Unit, Window};
 
 /// Does every budget hold?
@@ -42,6 +44,9 @@ pub(crate) struct Args {
     /// How far a draft's limits lie from what was seen [default: 20%]
     #[arg(long, value_name = "SHARE", value_parser = parse_headroom)]
     pub(crate) headroom: Option<f64>,
+    /// Only this stretch of time, such as `1.2s..1.5s`: as a recording of its own
+    #[arg(long, value_name = "A..B")]
+    pub(crate) within: Option<PointRange>,
     #[command(flatten)]
     pub(crate) output: OutputArgs,
     #[command(flatten)]
@@ -72,7 +77,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let capture = sources::open(&args.capture)?;
     let tells_tasks = asks_for(&budgets, TimingSubject::Task);
     let capture = if tells_tasks { capture.telling_tasks() } else { capture };
-    let report = with_measured(&capture, &budgets, |measured| measured.judge(&budgets))?;
+    let within = args.within.as_ref();
+    let judged = with_measured(&capture, &budgets, within, |measured| measured.judge(&budgets))?;
+    let report = CheckReport { within: within.map(ToString::to_string), ..judged };
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::check::csv(&report, out)?,
@@ -102,14 +109,21 @@ impl Measured<'_> {
     }
 }
 
-/// Measures what `budgets` ask for, in one reading, and hands it on.
+/// Measures what `budgets` ask for, in one reading, and hands it on: all of the recording, or a window of it.
 pub(super) fn with_measured<R>(
     capture: &Capture,
     budgets: &BudgetFile,
+    window: Option<&PointRange>,
     act: impl FnOnce(&Measured<'_>) -> Result<R>,
 ) -> Result<R> {
     // Names first: a typing error should not cost a long reading.
     budgets.verify(capture.image()?)?;
+    let within = window.map(|range| within::cycles(range, capture)).transpose()?;
+    if within.is_some() && capture.has_flow() && asks_for_executed(budgets, capture) {
+        bail!(
+            "what was executed is judged over all of an instruction trace: leave --within out, or these budgets"
+        );
+    }
     let windows = windows(budgets);
     let followed: Vec<Followed> = windows.iter().map(|window| follow(capture, *window)).collect();
     let wants_values = asks_for(budgets, TimingSubject::Signal);
@@ -124,10 +138,19 @@ pub(super) fn with_measured<R>(
     let counted = read_apart(&mut following, |ahead| {
         // Beside what the other core writes, each event would wait for its cache line.
         let mut sink = (Counted::default(), Unannounced::new(capture.image()?));
-        capture.replay_into(&mut (&mut sink, ahead))?;
+        let mut both = (&mut sink, ahead);
+        match within {
+            None => capture.replay_into(&mut both)?,
+            Some(within) => {
+                capture.replay(&mut Windowed::new(within.start, within.end, &mut both))?;
+            }
+        }
         anyhow::Ok(sink)
     });
     let ((counts, recording, cadences), unannounced) = counted?;
+    if let (Some(window), None) = (window, recording.last_moment()) {
+        bail!("{}: nothing that was recorded has a time in {window}", capture.name.display());
+    }
     let (followed, (spans, values)) = following;
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(0));
     spans.finish();
@@ -205,12 +228,7 @@ impl<'a> Ran<'a> {
         capture: &'a Capture,
         samples: &SampleCounts,
     ) -> Result<Option<Self>> {
-        let wanted = |figure: &About| match figure {
-            About::Coverage { .. } | About::Call { .. } | About::Way { .. } => true,
-            About::SelfShare { .. } => capture.has_flow(),
-            _ => false,
-        };
-        if !budgets.figures().any(wanted) {
+        if !asks_for_executed(budgets, capture) {
             return Ok(None);
         }
         let image = capture.image()?;
@@ -276,6 +294,15 @@ fn ways<'a>(budgets: &BudgetFile, capture: &'a Capture) -> Result<Vec<(Vec<Point
         ways.push((points.clone(), calls));
     }
     Ok(ways)
+}
+
+/// Whether any budget is about what was executed.
+fn asks_for_executed(budgets: &BudgetFile, capture: &Capture) -> bool {
+    budgets.figures().any(|figure| match figure {
+        About::Coverage { .. } | About::Call { .. } | About::Way { .. } => true,
+        About::SelfShare { .. } => capture.has_flow(),
+        _ => false,
+    })
 }
 
 /// Whether any budget is about such a subject.

@@ -24,7 +24,7 @@ pub(super) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let capture = sources::open(&args.capture)?.telling_tasks();
     let everything = BudgetFile::parse("draft", EVERYTHING)?;
-    let file = with_measured(&capture, &everything, |measured| {
+    let file = with_measured(&capture, &everything, args.within.as_ref(), |measured| {
         let image = capture.image()?;
         let calls = measured.executed.and_then(|executed| executed.calls);
         let functions = match calls {
@@ -39,7 +39,11 @@ pub(super) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             executed: calls.is_some(),
             headroom: args.headroom.unwrap_or(HEADROOM),
         };
-        let title = capture.name.display().to_string();
+        let name = capture.name.display();
+        let title = match &args.within {
+            Some(within) => format!("{within} of {name}"),
+            None => name.to_string(),
+        };
         draft.write(&title, |file| Ok(measured.judge(file)?.budgets))
     })?;
     out.write_all(file.as_bytes())?;

@@ -25,7 +25,8 @@ pub(crate) fn text(
     };
     writeln!(
         out,
-        "for this recording{samples}{}, all verdicts together with {} % confidence",
+        "for {}this recording{samples}{}, all verdicts together with {} % confidence",
+        report.within.as_ref().map_or_else(String::new, |within| format!("{} of ", plain(within))),
         span.unwrap_or_default(),
         (1e4 * report.confidence).round() / 100.0,
     )?;
@@ -47,8 +48,11 @@ pub(crate) fn text(
     for line in table.lines() {
         writeln!(out, "{line}")?;
     }
+    let within = report.within.as_ref().map(|within| format!(" --within {}", plain(within)));
+    // What says more looks at the same capture, and the same window of it.
+    let shown = [plain(capture).into_owned(), within.unwrap_or_default()];
     for judgement in report.budgets.iter().filter(|b| b.verdict != Verdict::Met) {
-        explain(judgement, file, capture, paint, out)?;
+        explain(judgement, file, &shown, paint, out)?;
     }
     Ok(())
 }
@@ -114,7 +118,7 @@ fn mark(verdict: Verdict, paint: Paint) -> String {
 fn explain(
     judgement: &Judgement,
     file: &str,
-    capture: &str,
+    [capture, within]: &[String; 2],
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
@@ -131,28 +135,28 @@ fn explain(
         let of_calls = !judgement.budget.ends_with(".self_share");
         let tail = if of_calls { format!("--of {}", plain(name)) } else { "--by line".into() };
         if of_calls || judgement.verdict == Verdict::Broken {
-            writeln!(out, "  look closer: weltblick profile {} {tail}", plain(capture))?;
+            writeln!(out, "  look closer: weltblick profile {capture} {tail}{within}")?;
         }
     }
     for (kind, command) in [("interrupt.", "interrupts"), ("task.", "tasks")] {
         if let Some(name) = judgement.subject.strip_prefix(kind) {
-            let (capture, name) = (plain(capture), plain(name));
-            writeln!(out, "  look closer: weltblick {command} {capture} {name} --worst 3")?;
+            let name = plain(name);
+            writeln!(out, "  look closer: weltblick {command} {capture} {name} --worst 3{within}")?;
         }
     }
     for (kind, command) in [("signal.", "signals"), ("span.", "timeline")] {
         if let Some(name) = judgement.subject.strip_prefix(kind) {
-            let (capture, name) = (plain(capture), plain(name));
+            let name = plain(name);
             let tail = match (kind, name.contains("..")) {
                 ("span.", true) => {
                     let points = name.replace("..", " ");
-                    writeln!(out, "  look closer: weltblick span {capture} {points}")?;
+                    writeln!(out, "  look closer: weltblick span {capture} {points}{within}")?;
                     continue;
                 }
                 ("span.", false) => format!("--lanes {name}"),
                 _ => name.into_owned(),
             };
-            writeln!(out, "  look closer: weltblick {command} {capture} {tail}")?;
+            writeln!(out, "  look closer: weltblick {command} {capture} {tail}{within}")?;
         }
     }
     if let Some(advice) = &judgement.advice {
@@ -183,9 +187,11 @@ pub(crate) fn csv(report: &CheckReport, out: &mut dyn Write) -> Result<()> {
         "evidence",
         "advice",
         "measure_longer_ns",
+        "objections",
     ])?;
     for judgement in &report.budgets {
         let number = |field: Option<f64>| field.map(|n| n.to_string()).unwrap_or_default();
+        let objections: Vec<&str> = judgement.objections.iter().map(|o| o.code.as_str()).collect();
         let verdict = match judgement.verdict {
             Verdict::Broken => "broken",
             Verdict::Undecided => "undecided",
@@ -207,6 +213,7 @@ pub(crate) fn csv(report: &CheckReport, out: &mut dyn Write) -> Result<()> {
             cell(&judgement.evidence).as_ref(),
             cell(judgement.advice.as_deref().unwrap_or_default()).as_ref(),
             &number(judgement.measure_longer_ns),
+            &objections.join(" "),
         ])?;
     }
     csv.flush()?;

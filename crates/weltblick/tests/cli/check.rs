@@ -39,6 +39,29 @@ fn a_draft_is_met_by_its_own_recording() {
     assert!(ended.err.contains("--headroom is for --draft"), "{}", ended.err);
 }
 
+/// A window is a recording of its own: what happened outside, and what was wrong there, says nothing about it.
+#[test]
+fn a_window_of_time_is_judged_by_itself() {
+    let bench = Bench::new();
+    let ended = bench.run("check buoy budgets.toml --within 1s..2s");
+    assert_eq!((ended.code, ended.err.as_str()), (1, ""));
+    assert_snapshot!(ended.out);
+    // Damage behind it changes nothing.
+    let mut bytes = bench.read("buoy/swo.bin");
+    let length = bytes.len();
+    bytes[length * 9 / 10..length * 9 / 10 + 500].fill(0xff);
+    bench.write("buoy/swo.bin", &bytes);
+    assert_eq!(bench.run("check buoy budgets.toml --within 1s..2s").out, ended.out);
+    assert_ne!(bench.run("check buoy budgets.toml").out, ended.out);
+    let ended = bench.run("check buoy budgets.toml --within 100s..200s");
+    assert_eq!((ended.code, ended.out.as_str()), (2, ""));
+    assert!(
+        ended.err.contains("nothing that was recorded has a time in 100s..200s"),
+        "{}",
+        ended.err
+    );
+}
+
 #[test]
 fn exit_codes_tell_met_broken_and_undecided_apart() {
     let bench = Bench::new();

@@ -13,10 +13,11 @@ mod truth;
 use chance::Chance;
 use life::{FIRST_TASK, Habit, Life, QUANTITY};
 use recording::{Fault, Recording};
+use std::ops::Range;
 use std::time::Duration;
 use truth::{Asked, Of};
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
-use weltblick_core::event::Origin;
+use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::Image;
 use weltblick_core::judge::{
     BudgetFile, Judgement, SHORTEST_RUN, Timings, USUAL_WINDOW, Verdict, against_times, judge,
@@ -31,6 +32,7 @@ use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
 use weltblick_core::measure::timing::{Clocks, Timing};
+use weltblick_core::measure::windowed::Windowed;
 use weltblick_core::time::{Frequency, Window};
 
 const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
@@ -49,10 +51,18 @@ fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) ->
     let counted = (SampleCounts::default(), Facts::default(), Cadences::default());
     let dictionary = Dictionary::default();
     let stated = (StatedSpans::new(0), Signals::new(&dictionary));
-    let mut sink = (counted, (tracking, (stated, Unannounced::new(image))));
+    let all = 0..u64::MAX;
+    let Range { start, end } = recording.judged.clone().unwrap_or(all);
+    let sink = (counted, (tracking, (stated, Unannounced::new(image))));
+    let mut windowed = Windowed::new(start, end, sink);
     let mut line = Line::new(&StreamSpec::itm(Vec::new(), settings), Origin(0));
-    line.push(&recording.bytes, &mut (), &mut sink);
-    line.finish(&mut (), &mut sink);
+    let sink: &mut dyn Sink = match recording.judged {
+        Some(_) => &mut windowed,
+        None => &mut windowed.sink,
+    };
+    line.push(&recording.bytes, &mut (), sink);
+    line.finish(&mut (), sink);
+    let sink = windowed.sink;
     let ((counts, facts, cadences), (tracking, ((mut spans, signals), unannounced))) = sink;
     spans.finish();
     let exceptions = tracking.exceptions;
@@ -272,6 +282,7 @@ fn nothing_is_falsely_met_or_broken() {
         Fault::Prescaled,
         Fault::Sleeps,
         Fault::Slows,
+        Fault::Windowed,
     ];
     for fault in faults {
         assert!(!fault.is_silent());

@@ -27,6 +27,8 @@ pub(crate) enum Fault {
     Sleeps,
     /// The core clock is half as fast from some moment on; global timestamps go on.
     Slows,
+    /// Something of all this, or nothing, and only a window of time is judged.
+    Windowed,
     /// From some moment on exceptions are not traced any more.
     SwitchedOff,
     /// Bytes are missing, or changed: the formats have no checksums.
@@ -46,6 +48,8 @@ pub(crate) struct Recording {
     pub(crate) prescaler: u32,
     /// From its first moment to its last, in cycles.
     pub(crate) window: Range<u64>,
+    /// What is judged of it, if not all.
+    pub(crate) judged: Option<Range<u64>>,
     /// When the last packet was whose timestamp may be cut off.
     pub(crate) last_packet: u64,
 }
@@ -125,6 +129,11 @@ fn local_clock(life: &Life, fault: Fault, changed: Range<usize>) -> Vec<u64> {
 
 impl Recording {
     pub(crate) fn of(life: &Life, fault: Fault, chance: &mut Chance) -> Self {
+        if fault == Fault::Windowed {
+            let faults = [Fault::Clean, Fault::Overflow, Fault::Undated, Fault::Delayed];
+            let fault = chance.one_of(&faults);
+            return Self::of(life, fault, chance).windowed(life, chance);
+        }
         let prescaler = if fault == Fault::Prescaled { chance.one_of(&[4, 16, 64]) } else { 1 };
         let count = life.events.len();
         let some = count / 100 + 1;
@@ -211,6 +220,18 @@ impl Recording {
             }
             _ => {}
         }
-        Self { bytes, prescaler, window, last_packet }
+        Self { bytes, prescaler, window, judged: None, last_packet }
+    }
+
+    /// Only a window of time is judged. The recording's own time begins with its first event.
+    fn windowed(self, life: &Life, chance: &mut Chance) -> Self {
+        let base = life.events[0].0;
+        let from = base + chance.within(0, life.end / 2);
+        let until = from + chance.within(life.end / 4, life.end);
+        let mut inside =
+            life.events.iter().map(|(at, _)| *at).filter(|at| (from..until).contains(at));
+        let first = inside.next().unwrap();
+        let last = inside.next_back().unwrap();
+        Self { window: first..last, judged: Some(from..until), last_packet: last, ..self }
     }
 }

@@ -338,7 +338,7 @@ impl Crossings {
     pub(super) fn note_open(&mut self, now: Clock) {
         for way in self.open.values().flatten().filter(|way| weight(way) > 0) {
             self.open_at_end += 1;
-            self.open_for = self.open_for.max(now.high.saturating_sub(way[0].at[0].high));
+            self.open_for = self.open_for.max(now.low.saturating_sub(way[0].at[1].high));
         }
     }
 

@@ -144,12 +144,13 @@ impl<'a> Following<'a> {
         let untimed = self.untimed;
         self.flush();
         for number in self.contexts.open_frames() {
-            let Frame { function, whole, began, .. } = self.frames[number];
+            let Frame { function, whole, began, stretch, .. } = self.frames[number];
             if whole {
                 let figures = self.figures.of_mut(function);
                 figures.open += 1;
-                figures.open_for =
-                    figures.open_for.max(self.clock.high.saturating_sub(began[0].high));
+                // One that began after the last time has no beginning yet.
+                let since = if stretch > self.stretch { self.clock } else { began[1] };
+                figures.open_for = figures.open_for.max(self.clock.low.saturating_sub(since.high));
             }
         }
         if self.crossings.is_some() {
