@@ -157,6 +157,16 @@ pub enum Doubt {
     },
     /// Other code of the image has the same address.
     Overlaid,
+    /// So many bytes stand before the first synchronisation.
+    Head {
+        /// Bytes.
+        bytes: u64,
+    },
+    /// Instructions are missing in so many places.
+    InstructionsMissing {
+        /// Places.
+        places: u64,
+    },
     /// The core clock changed while this was recorded.
     ClockChanged {
         /// So often.
@@ -231,6 +241,8 @@ impl Doubt {
             Self::ClockChanged { .. } => "clock_changed",
             Self::ClockStopped { .. } => "clock_stopped",
             Self::Overlaid => "overlaid",
+            Self::Head { .. } => "head",
+            Self::InstructionsMissing { .. } => "instructions_missing",
             Self::ReadyWhileRunning { .. } => "ready_while_running",
             Self::Rounded => "rounded",
             Self::KeptTheEnd => "kept_the_end",
@@ -271,6 +283,7 @@ impl Doubt {
             | Self::ClockChanged { .. }
             | Self::ClockStopped { .. }
             | Self::Overlaid
+            | Self::Head { .. }
             | Self::ReadyWhileRunning { .. }
             | Self::SeldomSynchronised
             | Self::NumberReused
@@ -281,6 +294,7 @@ impl Doubt {
             | Self::LeftOut
             | Self::KeptTheEnd
             | Self::Rounded
+            | Self::InstructionsMissing { .. }
             | Self::Unconfirmed
             | Self::ValuesLost { .. }
             | Self::Polled
@@ -377,6 +391,13 @@ impl Doubt {
                 "local timestamps fell behind global ones in {places} places: their clock stood still there, or changed"
             ),
             Self::Overlaid => "other code of the image has the same address: which of the two was there is not known".into(),
+            Self::Head { bytes } => format!(
+                "{bytes} bytes before the first synchronisation could not be read: what happened then is unknown"
+            ),
+            Self::InstructionsMissing { places: 1 } => "instructions are missing in one place".into(),
+            Self::InstructionsMissing { places } => {
+                format!("instructions are missing in {places} places")
+            }
             Self::ReadyWhileRunning { times } => format!(
                 "it was stated to be ready while it ran ({times} times): for another activation, or for none"
             ),
@@ -461,6 +482,12 @@ impl Doubt {
             }
             Self::Overlaid => {
                 "link it to an address of its own for the measurement, or use an image without the other overlay over a window in which that is not loaded".into()
+            }
+            Self::Head { .. } => {
+                "judge it from its first timestamp on (`--within 0s..`), or start the recording before the target runs".into()
+            }
+            Self::InstructionsMissing { .. } => {
+                "lose nothing: trace less, or give the trace unit a wider port".into()
             }
             Self::ReadyWhileRunning { .. } => {
                 "let the kernel state an activation when the one before has ended".into()

@@ -87,6 +87,18 @@ impl Executed<'_> {
         if self.intrusive {
             found.doubt(Doubt::Stopped);
         }
+        self.weigh_missing(found);
+    }
+
+    /// Says what is missing; whoever measured it has counted it for and against.
+    fn weigh_missing(&self, found: &mut Figure) {
+        let (places, bytes) = (self.seen.gaps.places(), self.seen.gaps.head);
+        if places > 0 {
+            found.doubt(Doubt::InstructionsMissing { places });
+        }
+        if bytes > 0 {
+            found.doubt_with(Doubt::Head { bytes }, Effect::Counted);
+        }
     }
 
     /// A figure with the bounds that it has with what no synchronisation confirms, and without it: nothing is met, or
@@ -147,6 +159,7 @@ impl Executed<'_> {
         if self.kept_the_end {
             found.doubt(Doubt::KeptTheEnd);
         }
+        self.weigh_missing(&mut found);
         if self.image.is_overlaid(&(0..u64::MAX)) {
             // Code that is not there counts as not covered, or its instructions as the other's.
             found.doubt(Doubt::Overlaid);

@@ -221,6 +221,7 @@ fn against(
     ]
     .into_iter()
     .flatten()
+    .chain(context.timing.head().filter(|_| !context.conduct.attached))
     .chain(context.timing.clock_changes(context.cadences))
     .collect()
 }

@@ -455,7 +455,7 @@ mod times {
                 &Cadences::default(),
                 &interrupts,
                 &Unannounced::default(),
-                false,
+                &Conduct::default(),
             ),
             slipped: false,
         };

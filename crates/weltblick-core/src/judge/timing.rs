@@ -9,6 +9,7 @@ use crate::image::Image;
 use crate::measure::cadence::Cadences;
 use crate::measure::inspection::Unannounced;
 use crate::measure::interrupts::{Basis, Figures, InterruptFigures};
+use crate::measure::profile::Conduct;
 use crate::measure::signals::Signals;
 use crate::measure::span::{StatedSpan, StatedSpans};
 use crate::measure::statistic::Scale;
@@ -65,7 +66,7 @@ pub fn against_times(
     cadences: &Cadences,
     interrupts: &InterruptFigures,
     unannounced: &Unannounced,
-    intrusive: bool,
+    conduct: &Conduct,
 ) -> Vec<Doubt> {
     let contradictions = interrupts.contradictions;
     [
@@ -73,7 +74,8 @@ pub fn against_times(
         timing.clock_off(cadences).map(|off| Doubt::Clock { off }),
         unannounced.samples().map(|samples| Doubt::Unannounced { samples }),
         timing.period_contradicted().map(|factor| Doubt::Period { factor }),
-        intrusive.then_some(Doubt::Stopped),
+        conduct.intrusive.then_some(Doubt::Stopped),
+        timing.head().filter(|_| !conduct.attached),
     ]
     .into_iter()
     .flatten()
@@ -156,8 +158,18 @@ impl Timings<'_> {
                 Doubt::Unannounced { .. } => figure.rests_on_exceptions(),
                 _ => true,
             };
-            if touches {
-                found.doubt(doubt.clone());
+            match doubt {
+                _ if !touches => {}
+                // What is not known may hold more of them, and longer ones.
+                Doubt::Head { .. } => {
+                    let effect = match figure.measure {
+                        Measure::Count | Measure::StackPeak => Effect::Above,
+                        Measure::Load if matches!(figure.of, Of::All) => Effect::Both,
+                        _ => unseen(figure.of),
+                    };
+                    found.doubt_with(doubt.clone(), effect);
+                }
+                _ => found.doubt(doubt.clone()),
             }
         }
     }

@@ -7,6 +7,7 @@ use crate::capture::{Manifest, Protocol, SourceSpec};
 use crate::event::LossReason;
 use crate::figure::Doubt;
 use crate::time::Frequency;
+use crate::wire::Malformed;
 
 /// What a capture says of its clocks; whatever it does not say is absent.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -110,6 +111,14 @@ impl Timing<'_> {
     pub fn period_contradicted(&self) -> Option<f64> {
         let enough = self.recording.samples() >= FEWEST_SAMPLES && self.recording.unwatched == 0;
         self.recording.contradicts_period(self.stated_ticks().filter(|_| enough)?)
+    }
+
+    /// Bytes before the first synchronisation: what happened then is unknown.
+    #[must_use]
+    pub fn head(&self) -> Option<Doubt> {
+        let why = LossReason::Malformed(Malformed::StartsInside);
+        let bytes = self.recording.losses.bytes_of(why);
+        (bytes > 0).then_some(Doubt::Head { bytes })
     }
 
     /// What says that ticks are not of one length all the time.

@@ -26,6 +26,8 @@ pub struct Windowed<S> {
     reached: Reached,
     /// Since the last event with a time, or at it, something is missing, or lies on either side of the edge.
     open: bool,
+    /// Nothing came so far: what is missing before everything is before the window, too.
+    is_first: bool,
     waiting: Vec<(Position, Event)>,
     /// Where it goes.
     pub sink: S,
@@ -34,7 +36,8 @@ pub struct Windowed<S> {
 impl<S: Sink> Windowed<S> {
     /// From tick `start` up to but not including `end`.
     pub const fn new(start: u64, end: u64, sink: S) -> Self {
-        Self { start, end, reached: Reached::Before, open: false, waiting: Vec::new(), sink }
+        let reached = Reached::Before;
+        Self { start, end, reached, open: false, is_first: true, waiting: Vec::new(), sink }
     }
 
     fn inside(&mut self, position: Position, event: &Event) {
@@ -88,6 +91,7 @@ impl<S: Sink> Windowed<S> {
 impl<S: Sink> Sink for Windowed<S> {
     fn event(&mut self, position: Position, event: &Event) {
         let undated = Position { time: None, ..position };
+        let is_first = std::mem::take(&mut self.is_first);
         match event {
             // Who is who holds whenever it was told; so does that clocks contradict each other.
             Event::Stated(
@@ -96,6 +100,7 @@ impl<S: Sink> Sink for Windowed<S> {
             | Event::Lost { why: LossReason::ClockStopped, .. } => {
                 return self.sink.event(undated, event);
             }
+            Event::Lost { .. } if is_first && position.time.is_none() => return,
             _ => {}
         }
         match position.time {

@@ -20,7 +20,7 @@ use weltblick_core::judge::{
     judge,
 };
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Crossings, Listing, Seen, TimeAgreement,
+    BlockCounts, Calls, Crossings, Listing, Seen, Tally, TimeAgreement,
 };
 use weltblick_core::measure::inspection::{Unannounced, trace_doubts};
 use weltblick_core::measure::interrupts::InterruptFigures;
@@ -119,9 +119,10 @@ pub(super) fn with_measured<R>(
     // Names first: a typing error should not cost a long reading.
     budgets.verify(capture.image()?)?;
     let within = window.map(|range| within::cycles(range, capture)).transpose()?;
-    if within.is_some() && capture.has_flow() && asks_for_executed(budgets, capture) {
+    let (is_part, is_all) = (within.is_some(), within == Some(0..u64::MAX));
+    if is_part && !is_all && capture.has_flow() && asks_for_executed(budgets, capture) {
         bail!(
-            "what was executed is judged over all of an instruction trace: leave --within out, or these budgets"
+            "what was executed is judged over all of an instruction trace, or from its first synchronisation on (--within 0s..): leave other windows out, or these budgets"
         );
     }
     let windows = windows(budgets);
@@ -168,7 +169,7 @@ pub(super) fn with_measured<R>(
     }
     interrupts.finish();
     interrupts.ended_at(recording.last_moment());
-    let ran = Ran::of(budgets, capture, &counts)?;
+    let ran = Ran::of(budgets, capture, &counts, is_all)?;
     let mut against = Vec::new();
     if capture.tells_events_by_flow() {
         against = match &ran {
@@ -176,9 +177,14 @@ pub(super) fn with_measured<R>(
             None => doubts_of_trace(capture)?,
         };
     }
-    let intrusive = context.conduct.intrusive;
     let ratio = context.timing.timestamp_ratio();
-    against.extend(against_times(&context.timing, &cadences, &interrupts, &unannounced, intrusive));
+    against.extend(against_times(
+        &context.timing,
+        &cadences,
+        &interrupts,
+        &unannounced,
+        &context.conduct,
+    ));
     let timings = Timings {
         interrupts: &interrupts,
         tasks: &tasks,
@@ -227,6 +233,7 @@ impl<'a> Ran<'a> {
         budgets: &BudgetFile,
         capture: &'a Capture,
         samples: &SampleCounts,
+        without_head: bool,
     ) -> Result<Option<Self>> {
         if !asks_for_executed(budgets, capture) {
             return Ok(None);
@@ -246,10 +253,17 @@ impl<'a> Ran<'a> {
         let counts = beside.0.unwrap_or_default();
         let times_disagree = agreement.contradictions();
         let tally = counts.into_tally(&code);
-        let seen = seen_of(capture, &tally, &listing);
+        let seen_of = |tally: &Tally| {
+            let mut seen = seen_of(capture, tally, &listing);
+            if without_head {
+                seen.gaps.head = 0;
+            }
+            seen
+        };
+        let seen = seen_of(&tally);
         let mut ways = ways(budgets, capture)?;
         let confirmed = tally.confirmed.map(|tally| {
-            let seen = seen_of(capture, &tally, &listing);
+            let seen = seen_of(&tally);
             let part = |(points, calls): &mut (Vec<Point>, Calls<'a>)| {
                 Some((points.clone(), calls.take_confirmed()?))
             };

@@ -215,6 +215,9 @@ pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Res
 /// What an instruction trace saw.
 pub(super) fn seen_of(capture: &Capture, tally: &Tally, listing: &Listing) -> Seen {
     let mut seen = Seen::of_flow(tally, listing);
+    if capture.conduct().attached {
+        seen.gaps.head = 0;
+    }
     // Narrowed by choice: the trace unit need not say so.
     let narrowed = capture.conduct().between_points || !capture.manifest.ranges.is_everything();
     seen.gaps.unwatched += u64::from(narrowed);

@@ -148,7 +148,8 @@ impl Capture {
 
     /// How the recording was made.
     pub(crate) fn conduct(&self) -> Conduct {
-        Conduct::of(&self.manifest)
+        let attached = !self.journal.is_empty();
+        Conduct { attached, ..Conduct::of(&self.manifest) }
     }
 
     /// How often budgets were judged while it was recorded, to see whether there is enough.

@@ -4,6 +4,7 @@ mod aligned;
 mod apart;
 mod builds;
 mod calls;
+#[path = "../verdicts/chance.rs"]
 mod chance;
 mod etmv3;
 mod etmv4;

@@ -27,8 +27,10 @@ const EDGE: u64 = 30;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Fault {
     Clean,
-    /// It is only a part, begun and ended anywhere.
+    /// It is only a part, begun and ended anywhere; judged from its first synchronisation on.
     Cut,
+    /// The same, and all of it is judged: what its first bytes were about, too.
+    Head,
     /// The link is too slow.
     Overflow,
     /// Bytes are missing, or changed.
@@ -43,6 +45,7 @@ struct Recorded {
     /// All that it tells happened then, and all that happened in the other it tells, or says that it does not.
     within: Range<u64>,
     certainly: Range<u64>,
+    without_head: bool,
 }
 
 fn lives(by: By, bit_rate: u64, image: &Image, cycles: u64) -> (Life, Told) {
@@ -66,7 +69,7 @@ fn recorded(life: &Life, told: Told, fault: Fault, chance: &mut Chance) -> Recor
     let (mut within, mut certainly) = (all.clone(), all);
     match fault {
         Fault::Clean | Fault::Overflow => {}
-        Fault::Cut => {
+        Fault::Cut | Fault::Head => {
             let from = chance.within(0, length / 2) as usize;
             let until = chance.within(from as u64 + length / 4, length) as usize;
             bytes = bytes[from..until].to_vec();
@@ -82,7 +85,7 @@ fn recorded(life: &Life, told: Told, fault: Fault, chance: &mut Chance) -> Recor
             bytes[at] ^= 1 << chance.within(0, 8);
         }
     }
-    Recorded { bytes, told, within, certainly }
+    Recorded { bytes, told, within, certainly, without_head: fault == Fault::Cut }
 }
 
 /// What `check` would say.
@@ -98,9 +101,16 @@ fn judged(
     let ((counts, agreement), mut calls) = sink;
     calls.finish();
     let tally: Tally = counts.into_tally(&code);
-    let seen = Seen::of_flow(&tally, listing);
+    let seen_of = |tally: &Tally| {
+        let mut seen = Seen::of_flow(tally, listing);
+        if recorded.without_head {
+            seen.gaps.head = 0;
+        }
+        seen
+    };
+    let seen = seen_of(&tally);
     let confirmed = tally.confirmed.as_ref().map(|tally| Confirmed {
-        seen: Seen::of_flow(tally, listing),
+        seen: seen_of(tally),
         calls: calls.take_confirmed(),
         ways: Vec::new(),
     });
@@ -310,20 +320,32 @@ fn recordings() -> u64 {
     std::env::var("VERDICT_RECORDINGS").ok().and_then(|text| text.parse().ok()).unwrap_or(8)
 }
 
+const TOLD: [By; 2] = [By::Etmv4(32), By::Etmv3];
+
 #[test]
 fn nothing_that_was_executed_is_falsely_met_or_broken() {
-    for by in [By::Etmv4(32), By::Etmv3] {
-        for fault in [Fault::Clean, Fault::Cut, Fault::Overflow] {
-            let (_, _, wrong) = tally(by, fault, recordings());
-            for w in wrong.iter().take(3) {
-                println!("{w}");
-            }
+    for by in TOLD {
+        for fault in [Fault::Clean, Fault::Cut, Fault::Head, Fault::Overflow] {
+            let (verdicts, undecided, wrong) = tally(by, fault, recordings());
+            assert!(wrong.is_empty(), "{:#?}", &wrong[..wrong.len().min(3)]);
+            // And not by being undecided: between two counts of cycles nobody knows a short call to the cycle.
+            let most = match fault {
+                Fault::Clean => 0.15,
+                Fault::Cut => 0.5,
+                _ => 1.0,
+            };
+            assert!(undecided as f64 <= most * verdicts as f64, "{by:?} {fault:?}: {undecided}");
         }
+    }
+}
+
+/// Where what is left is a sound recording of another life, nothing gives it away.
+#[test]
+fn damage_to_a_trace_is_seldom_believed() {
+    for by in TOLD {
         for fault in [Fault::Removed, Fault::Flipped] {
-            let (_, _, wrong) = tally(by, fault, recordings());
-            for w in wrong.iter().take(2) {
-                println!("{w}");
-            }
+            let (verdicts, _, wrong) = tally(by, fault, recordings());
+            assert!(wrong.len() as u64 * 50 < verdicts, "{by:?} {fault:?}: {:#?}", &wrong[..1]);
         }
     }
 }

@@ -99,7 +99,13 @@ fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) ->
         by_pace: false,
         slipped: facts.time_slipped,
         shortest_run: SHORTEST_RUN,
-        against: against_times(&context.timing, &cadences, &interrupts, &unannounced, false),
+        against: against_times(
+            &context.timing,
+            &cadences,
+            &interrupts,
+            &unannounced,
+            &Conduct::default(),
+        ),
     };
     let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
     judge(&file, &counts, Some(&timings), None, &context).unwrap().budgets
@@ -275,6 +281,7 @@ fn nothing_is_falsely_met_or_broken() {
     let faults = [
         Fault::Clean,
         Fault::Cut,
+        Fault::Head,
         Fault::Overflow,
         Fault::Undated,
         Fault::Delayed,
@@ -298,7 +305,7 @@ fn nothing_is_falsely_met_or_broken() {
                 // 11 % over many recordings; twelve of them scatter.
                 Fault::Cut => 0.2 + silent,
                 // Nothing says how long anything took.
-                Fault::Sleeps | Fault::Slows => 1.0,
+                Fault::Sleeps | Fault::Slows | Fault::Head => 1.0,
                 _ => 0.8,
             };
             assert!(

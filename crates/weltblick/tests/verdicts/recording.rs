@@ -11,8 +11,10 @@ const GLOBAL: u64 = 4;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Fault {
     Clean,
-    /// It is only a part, begun and ended anywhere.
+    /// It is only a part, begun and ended anywhere; judged from its first timestamp on.
     Cut,
+    /// The same, and all of it is judged: what its first bytes were about, too.
+    Head,
     /// The target dropped packets, once.
     Overflow,
     /// For a while packets have no timestamps.
@@ -196,12 +198,14 @@ impl Recording {
         let length = bytes.len() as u64;
         let mut window = places[0].1..places[places.len() - 1].1;
         let mut last_packet = window.end;
+        let mut judged = None;
         match fault {
-            Fault::Cut => {
+            Fault::Cut | Fault::Head => {
                 let [a, b] = [chance.within(0, length / 3), chance.within(length / 2, length)];
                 let cut = a as usize..b as usize;
                 let first = bytes[cut.clone()].windows(6).position(|part| part == SYNC).unwrap();
-                let start = cut.start + first + 6;
+                let start = cut.start + if fault == Fault::Cut { first + 6 } else { 0 };
+                judged = (fault == Fault::Cut).then_some(0..u64::MAX);
                 let held =
                     |place: &&(Range<usize>, u64)| place.0.start >= start && place.0.end <= cut.end;
                 let mut inside = places.iter().filter(held).map(|(_, at)| *at);
@@ -220,7 +224,7 @@ impl Recording {
             }
             _ => {}
         }
-        Self { bytes, prescaler, window, judged: None, last_packet }
+        Self { bytes, prescaler, window, judged, last_packet }
     }
 
     /// Only a window of time is judged. The recording's own time begins with its first event.

@@ -1,6 +1,7 @@
 //! How often each block ran.
 
 use crate::flow::{Block, BlockId, Code, Gap, Mismatch, Moment, Sink};
+use crate::wire::Malformed;
 use rustc_hash::FxHashMap;
 
 /// Runs of every block, and what is not known: the counting figure behind exact profiles and coverage.
@@ -32,6 +33,8 @@ pub struct Gaps {
     pub damaged: u64,
     /// How many bytes these were.
     pub damaged_bytes: u64,
+    /// Bytes before the first synchronisation.
+    pub head: u64,
     /// Stretches for which the trace unit only counted, or dropped what it had.
     pub untold: u64,
     /// Contradictions between packets and image.
@@ -70,6 +73,7 @@ impl Gaps {
             Gap::Unwatched => self.unwatched += 1,
             Gap::Overflow => self.overflows += 1,
             Gap::Discarded | Gap::Uncounted(_) => self.untold += 1,
+            Gap::Damaged { why: Malformed::StartsInside, bytes } => self.head += bytes,
             Gap::Damaged { bytes, .. } => {
                 self.damaged += 1;
                 self.damaged_bytes += bytes;
@@ -89,7 +93,13 @@ impl Gaps {
     /// Whether everything that was to be traced is known.
     #[must_use]
     pub const fn is_whole(&self) -> bool {
-        self.overflows + self.damaged + self.untold + self.mismatches + self.outside == 0
+        self.places() == 0 && self.head == 0
+    }
+
+    /// In how many places instructions are missing, what comes before the first synchronisation aside.
+    #[must_use]
+    pub const fn places(&self) -> u64 {
+        self.overflows + self.damaged + self.untold + self.mismatches + self.outside
     }
 
     /// Adds what is not known of what was recorded later.
@@ -99,6 +109,7 @@ impl Gaps {
             unwatched,
             damaged,
             damaged_bytes,
+            head,
             untold,
             mismatches,
             first_mismatch,
@@ -112,6 +123,7 @@ impl Gaps {
         self.unwatched += unwatched;
         self.damaged += damaged;
         self.damaged_bytes += damaged_bytes;
+        self.head += head;
         self.untold += untold;
         self.mismatches += mismatches;
         self.outside += outside;

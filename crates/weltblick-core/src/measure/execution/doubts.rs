@@ -29,6 +29,12 @@ impl Gaps {
                 times(gaps.overflows)
             ));
         }
+        if gaps.head > 0 {
+            doubts.push(format!(
+                "{} bytes before the first synchronisation could not be read: what ran then is not counted.",
+                gaps.head
+            ));
+        }
         if gaps.damaged + gaps.untold > 0 {
             doubts.push(format!(
                 "{} of the recording is missing, or could not be read: what ran meanwhile is not counted.",

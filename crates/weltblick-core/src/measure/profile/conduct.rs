@@ -12,6 +12,9 @@ pub struct Conduct {
     pub intrusive: bool,
     /// Only what came between points in the code was recorded.
     pub between_points: bool,
+    /// Whoever recorded it began while the target ran: it begins with its first synchronisation, and what was sent before
+    /// is no part of it.
+    pub attached: bool,
     /// Which code was asked for.
     pub ranges: CodeRanges,
 }
@@ -39,7 +42,8 @@ impl Conduct {
         };
         let intrusive = manifest.intrusive || basis == Basis::Stopped;
         let between_points = manifest.between_points;
-        Self { basis, intrusive, between_points, ranges: manifest.ranges.clone() }
+        let ranges = manifest.ranges.clone();
+        Self { basis, intrusive, between_points, attached: false, ranges }
     }
 }
 

@@ -130,7 +130,7 @@ impl<'a> Watch<'a> {
             ticker: Ticker::new(),
             image,
             manifest,
-            conduct: Conduct::of(manifest),
+            conduct: Conduct { attached: true, ..Conduct::of(manifest) },
             budgets,
             looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
             executed: Executed::new(manifest, image),
