@@ -317,15 +317,20 @@ impl ctf::Sink for Taking<'_, '_> {
     }
 
     fn missing(&mut self, offset: u64, begin: Option<u64>, what: Missing) {
+        let why = match what {
+            Missing::Events(_) => LossReason::Dropped,
+            Missing::Packets(_) => LossReason::PacketsMissing,
+            Missing::Wraps(_) => {
+                let position = self.file.start + offset;
+                let (bytes, why) = (position..position, LossReason::StampsWrapped);
+                let position =
+                    Position { origin: self.origin, offset: position, time: self.file.now };
+                let event = Event::Lost { bytes, why };
+                return self.file.queue.push_back(Item { position, event, blind: None });
+            }
+        };
         // Streams of other clocks: the gap's end is not known here.
         let begin = begin.filter(|_| self.dates.iter().all(|dating| dating.mapped.is_none()));
-        self.lost(
-            offset..offset,
-            begin,
-            match what {
-                Missing::Events(_) => LossReason::Dropped,
-                Missing::Packets(_) => LossReason::PacketsMissing,
-            },
-        );
+        self.lost(offset..offset, begin, why);
     }
 }

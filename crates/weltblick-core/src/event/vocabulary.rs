@@ -139,6 +139,8 @@ pub enum LossReason {
     ClockChanged,
     /// Local timestamps fell behind global ones.
     ClockStopped,
+    /// A packet of an event trace ends long after its events: their short timestamps may have wrapped unseen.
+    StampsWrapped,
 }
 
 impl LossReason {
@@ -164,6 +166,7 @@ impl LossReason {
             Self::PacketsMissing => "packets of the event trace are missing",
             Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
             Self::ClockChanged => "the core clock changed: ticks have another length from here on",
+            Self::StampsWrapped => "short timestamps of an event trace may have wrapped unseen",
             Self::ClockStopped => {
                 "local timestamps fell behind global ones: their clock stood still, or changed"
             }

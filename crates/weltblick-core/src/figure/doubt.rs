@@ -157,6 +157,11 @@ pub enum Doubt {
     },
     /// Other code of the image has the same address.
     Overlaid,
+    /// So many packets of an event trace end long after their events.
+    StampsWrapped {
+        /// Packets.
+        packets: u64,
+    },
     /// So many bytes stand before the first synchronisation.
     Head {
         /// Bytes.
@@ -242,6 +247,7 @@ impl Doubt {
             Self::ClockStopped { .. } => "clock_stopped",
             Self::Overlaid => "overlaid",
             Self::Head { .. } => "head",
+            Self::StampsWrapped { .. } => "stamps_wrapped",
             Self::InstructionsMissing { .. } => "instructions_missing",
             Self::ReadyWhileRunning { .. } => "ready_while_running",
             Self::Rounded => "rounded",
@@ -284,6 +290,7 @@ impl Doubt {
             | Self::ClockStopped { .. }
             | Self::Overlaid
             | Self::Head { .. }
+            | Self::StampsWrapped { .. }
             | Self::ReadyWhileRunning { .. }
             | Self::SeldomSynchronised
             | Self::NumberReused
@@ -391,6 +398,9 @@ impl Doubt {
                 "local timestamps fell behind global ones in {places} places: their clock stood still there, or changed"
             ),
             Self::Overlaid => "other code of the image has the same address: which of the two was there is not known".into(),
+            Self::StampsWrapped { packets } => format!(
+                "{packets} packets of the event trace end so long after their events that short timestamps may have wrapped unseen"
+            ),
             Self::Head { bytes } => format!(
                 "{bytes} bytes before the first synchronisation could not be read: what happened then is unknown"
             ),
@@ -482,6 +492,9 @@ impl Doubt {
             }
             Self::Overlaid => {
                 "link it to an address of its own for the measurement, or use an image without the other overlay over a window in which that is not loaded".into()
+            }
+            Self::StampsWrapped { .. } => {
+                "let the tracer write longer timestamps, or an event of its own before they wrap twice".into()
             }
             Self::Head { .. } => {
                 "judge it from its first timestamp on (`--within 0s..`), or start the recording before the target runs".into()

@@ -154,7 +154,9 @@ impl Timings<'_> {
                 Doubt::Clock { .. } | Doubt::Period { .. } => {
                     figure.is_time() || figure.measure == Measure::Rate
                 }
-                Doubt::ClockChanged { .. } | Doubt::ClockStopped { .. } => figure.counts_ticks(),
+                Doubt::ClockChanged { .. }
+                | Doubt::ClockStopped { .. }
+                | Doubt::StampsWrapped { .. } => figure.counts_ticks(),
                 Doubt::Unannounced { .. } => figure.rests_on_exceptions(),
                 _ => true,
             };

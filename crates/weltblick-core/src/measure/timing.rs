@@ -129,7 +129,9 @@ impl Timing<'_> {
         let places = self.recording.losses.of(LossReason::ClockStopped);
         let changed = (changes > 0).then_some(Doubt::ClockChanged { times: changes });
         let stopped = (places > 0).then_some(Doubt::ClockStopped { places });
-        changed.into_iter().chain(stopped).collect()
+        let packets = self.recording.losses.of(LossReason::StampsWrapped);
+        let wrapped = (packets > 0).then_some(Doubt::StampsWrapped { packets });
+        [changed, stopped, wrapped].into_iter().flatten().collect()
     }
 
     /// Nanoseconds between samples.

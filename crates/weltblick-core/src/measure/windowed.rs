@@ -97,7 +97,7 @@ impl<S: Sink> Sink for Windowed<S> {
             Event::Stated(
                 Statement::Named(..) | Statement::Watches { .. } | Statement::OnlyTurns { .. },
             )
-            | Event::Lost { why: LossReason::ClockStopped, .. } => {
+            | Event::Lost { why: LossReason::ClockStopped | LossReason::StampsWrapped, .. } => {
                 return self.sink.event(undated, event);
             }
             Event::Lost { .. } if is_first && position.time.is_none() => return,

@@ -98,6 +98,9 @@ impl Sink for Listing<'_> {
         let why = match what {
             Missing::Events(count) => format!("the tracer dropped {count} events"),
             Missing::Packets(count) => format!("{count} packets never came"),
+            Missing::Wraps(count) => format!(
+                "the packet ends {count} wraps of its timestamps after its last event: some may have wrapped unseen"
+            ),
         };
         self.tell(offset..offset, None, |face, line| face.loss(line, &why));
     }

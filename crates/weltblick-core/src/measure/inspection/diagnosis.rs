@@ -89,6 +89,7 @@ pub(super) fn diagnose(
         findings.extend(evidence.other_image());
         findings.extend(evidence.no_image());
         findings.extend(evidence.beats());
+        findings.extend(evidence.clock_changes());
         findings.sort_by_key(|finding| finding.weight);
         return findings;
     }

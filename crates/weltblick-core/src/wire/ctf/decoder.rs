@@ -2,7 +2,7 @@
 
 use super::bits::{Bits, Stop};
 use super::bound::NodeId;
-use super::schema::{MAGIC, Schema};
+use super::schema::{MAGIC, Schema, Stream};
 use super::walk::{Facts, Walk};
 use super::{Damage, bits::Order};
 use std::ops::Range;
@@ -110,6 +110,9 @@ pub enum Missing {
     Events(u64),
     /// So many packets never came.
     Packets(u64),
+    /// Time: the packet ends so many wraps of its events' short timestamps after the last of them, and nothing says which
+    /// of them came after a wrap that no event told.
+    Wraps(u64),
 }
 
 /// Receives what a file holds, in its order. Byte ranges of events that share a byte overlap there.
@@ -155,6 +158,8 @@ pub struct Decoder<'s> {
     packet_end: Option<u64>,
     /// Bytes that must come before it is worth trying again.
     needed: usize,
+    /// When the packet ends, where that says more than its events' timestamps.
+    ends: Option<u64>,
     clocks: [Option<u64>; MOST_CLOCKS],
     slots: Vec<u64>,
     held: Held,
@@ -177,6 +182,7 @@ impl<'s> Decoder<'s> {
             content: None,
             packet_end: None,
             needed: 1,
+            ends: None,
             clocks: [None; MOST_CLOCKS],
             slots: vec![0; schema.slots],
             held: Held::default(),
@@ -277,6 +283,7 @@ impl<'s> Decoder<'s> {
                 {
                     let from = self.packet + at.div_ceil(8);
                     let to = self.packet_end.unwrap_or(from);
+                    self.tell_wraps(stream, from, sink);
                     self.stage = Stage::Skip { from: from.min(to), to, why: None };
                     return Ok(());
                 }
@@ -361,9 +368,23 @@ impl<'s> Decoder<'s> {
         self.content = content;
         self.packet_end = whole.map(|whole| self.packet + whole / 8);
         self.stage = Stage::Events { stream, at };
+        let bits = self.schema.streams[stream].stamp_bits;
+        self.ends = facts.end.filter(|(_, size)| *size > bits && bits > 0).map(|(end, _)| end);
         self.tell_missing(stream, &facts, sink);
         sink.around(self.packet..self.packet + at.div_ceil(8));
         Ok(())
+    }
+
+    /// Holds the end of a packet against its last event: an event tells a few bits of the clock, and that these wrapped
+    /// once since the one before. Tracers that have a longer form of timestamp use it where they wrapped more often.
+    fn tell_wraps(&mut self, stream: usize, offset: u64, sink: &mut impl Sink) {
+        let Stream { clock, stamp_bits, .. } = self.schema.streams[stream];
+        let last = clock.and_then(|clock| self.clocks[usize::from(clock)]);
+        let Some((end, last)) = self.ends.take().zip(last) else { return };
+        let wraps = end.saturating_sub(last) >> stamp_bits;
+        if wraps > 0 {
+            sink.missing(offset, None, Missing::Wraps(wraps));
+        }
     }
 
     /// Holds a packet's counters against those of the packet before it.

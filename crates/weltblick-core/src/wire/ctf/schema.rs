@@ -60,6 +60,8 @@ pub(super) struct Stream {
     pub(super) by_event_id: FxHashMap<u64, u32>,
     /// The clock of its events.
     pub(super) clock: Option<u8>,
+    /// How many bits of it an event can tell at most; 0: none.
+    pub(super) stamp_bits: u32,
     fields: Range<u32>,
 }
 
@@ -217,6 +219,7 @@ impl Schema {
                 event_context,
                 by_event_id,
                 clock,
+                stamp_bits: event_header.map_or(0, |root| widest(&binder.nodes, root)),
                 fields,
             });
         }
@@ -320,6 +323,21 @@ fn clock_of(nodes: &[Node], root: Option<NodeId>) -> Option<u8> {
             choices.iter().find_map(|(_, _, node)| clock_of(nodes, Some(*node)))
         }
         _ => None,
+    }
+}
+
+/// How many bits the longest reading of a clock has below a node.
+fn widest(nodes: &[Node], root: NodeId) -> u32 {
+    use super::bound::What;
+    match &nodes[root as usize].what {
+        What::Number(number) if number.clock.is_some() => number.size,
+        What::Struct(members) => {
+            members.iter().map(|(_, node)| widest(nodes, *node)).max().unwrap_or(0)
+        }
+        What::Variant { choices, .. } => {
+            choices.iter().map(|(_, _, node)| widest(nodes, *node)).max().unwrap_or(0)
+        }
+        _ => 0,
     }
 }
 

@@ -20,6 +20,8 @@ pub(super) struct Facts {
     /// The same.
     pub(super) sequence: Option<(u64, u32)>,
     pub(super) event: Option<u64>,
+    /// When the packet ends, and how many bits say so.
+    pub(super) end: Option<(u64, u32)>,
 }
 
 /// A walk, and what it leaves behind.
@@ -134,6 +136,7 @@ impl Walk<'_> {
         }
         match role {
             Role::None | Role::Begin => {}
+            Role::End => self.facts.end = Some((value, size)),
             Role::Magic => self.facts.magic = Some(value),
             Role::StreamId => self.facts.stream = Some(value),
             Role::ContentSize => self.facts.content = Some(value),

@@ -198,3 +198,58 @@ fn a_file_without_packets_is_one() {
     assert_eq!(told.last(), Some(&Told::Loss(12..15, Damage::CutOff)));
     assert!(schema.clock_of(&schema.events()[0]).is_none(), "nothing says how fast it ticks");
 }
+
+/// A trace whose events tell 16 bits of the time, and no more; packets tell when they end.
+const SHORT: &str = r#"/* CTF 1.8 */
+typealias integer { size = 8; } := uint8_t;
+typealias integer { size = 64; } := uint64_t;
+trace { major = 1; minor = 8; byte_order = le; };
+clock { name = ticks; freq = 1000000; };
+typealias integer { size = 16; map = clock.ticks.value; } := short_time;
+typealias integer { size = 64; map = clock.ticks.value; } := long_time;
+stream {
+    packet.context := struct {
+        long_time timestamp_begin; long_time timestamp_end; uint64_t content_size; uint64_t packet_size;
+    };
+    event.header := struct { uint8_t id; short_time timestamp; };
+};
+event { name = tick; id = 0; fields := struct { uint8_t n; }; };
+"#;
+
+#[test]
+fn a_packet_that_ends_wraps_after_its_last_event_says_so() {
+    let packet = |begin: u64, end: u64, stamps: &[u16]| {
+        let size = 8 * (32 + 4 * stamps.len() as u64);
+        let mut bytes = [begin, end, size, size].map(u64::to_le_bytes).concat();
+        for stamp in stamps {
+            bytes.push(0);
+            bytes.extend(stamp.to_le_bytes());
+            bytes.push(1);
+        }
+        bytes
+    };
+    let missing = |bytes: &[u8], cut: usize| -> Vec<Missing> {
+        let told = read(&schema(SHORT), bytes, cut);
+        let missing = told.iter().filter_map(|told| match told {
+            Told::Missing(_, what) => Some(*what),
+            _ => None,
+        });
+        missing.collect()
+    };
+    // The second event came one wrap after the first, or two: the end leaves room for that.
+    let whole = packet(1000, 1000 + 2 * 65_536, &[1010, 1005]);
+    let short = packet(1000, 1000 + 3 * 65_536, &[1010, 1005]);
+    for cut in [1, 16, 4096] {
+        assert_eq!(missing(&whole, cut), []);
+        assert_eq!(missing(&short, cut), [Missing::Wraps(1)]);
+        let both = [short.clone(), whole.clone()].concat();
+        assert_eq!(missing(&both, cut), [Missing::Wraps(1)]);
+    }
+    // Where events have a longer form, the tracer would have used it.
+    let events_written = [tick(5, 1)];
+    let mut longer = Packet::of(0, 0, &events_written).bytes();
+    let end = 4 + 16 + 4 + 8;
+    longer[end..end + 8].copy_from_slice(&(1_u64 << 40).to_le_bytes());
+    let told = read(&schema(TRACE), &longer, 4096);
+    assert!(!told.iter().any(|told| matches!(told, Told::Missing(..))));
+}
