@@ -31,6 +31,8 @@ pub(crate) enum Fault {
     Slows,
     /// Something of all this, or nothing, and only a window of time is judged.
     Windowed,
+    /// Several of all this at once.
+    Mixed,
     /// From some moment on exceptions are not traced any more.
     SwitchedOff,
     /// Bytes are missing, or changed: the formats have no checksums.
@@ -42,6 +44,10 @@ impl Fault {
     /// An encoder could have sent the very bytes about another life.
     pub(crate) const fn is_silent(self) -> bool {
         matches!(self, Self::Removed | Self::Flipped | Self::SwitchedOff)
+    }
+
+    const fn loses_bytes(self) -> bool {
+        matches!(self, Self::Cut | Self::Head | Self::Removed | Self::Flipped)
     }
 }
 
@@ -114,14 +120,14 @@ fn global(at: u64, is_first: bool) -> Vec<u8> {
 }
 
 /// The clock of local timestamps at the times of these events: it may stand still between two of them, or slow down.
-fn local_clock(life: &Life, fault: Fault, changed: Range<usize>) -> Vec<u64> {
+fn local_clock(life: &Life, faults: &[Fault], changed: Range<usize>) -> Vec<u64> {
     let mut now = 0;
     let mut before = 0;
     let passed = |(number, &(at, _)): (usize, &(u64, What))| {
         let cycles = at - std::mem::replace(&mut before, at);
-        now += match fault {
-            Fault::Sleeps if changed.contains(&number) && cycles > 400 => cycles / 3,
-            Fault::Slows if number >= changed.start => cycles / 2,
+        now += match faults {
+            [Fault::Sleeps] if changed.contains(&number) && cycles > 400 => cycles / 3,
+            [Fault::Slows] if number >= changed.start => cycles / 2,
             _ => cycles,
         };
         now
@@ -131,40 +137,55 @@ fn local_clock(life: &Life, fault: Fault, changed: Range<usize>) -> Vec<u64> {
 
 impl Recording {
     pub(crate) fn of(life: &Life, fault: Fault, chance: &mut Chance) -> Self {
-        if fault == Fault::Windowed {
-            let faults = [Fault::Clean, Fault::Overflow, Fault::Undated, Fault::Delayed];
-            let fault = chance.one_of(&faults);
-            return Self::of(life, fault, chance).windowed(life, chance);
-        }
-        let prescaler = if fault == Fault::Prescaled { chance.one_of(&[4, 16, 64]) } else { 1 };
+        let at_once = [
+            Fault::Overflow,
+            Fault::Undated,
+            Fault::Delayed,
+            Fault::DelayedPackets,
+            Fault::Prescaled,
+            Fault::Windowed,
+            Fault::Cut,
+        ];
+        let faults: Vec<Fault> = match fault {
+            Fault::Mixed => at_once.into_iter().filter(|_| chance.once_in(2)).collect(),
+            Fault::Windowed => vec![fault, chance.one_of(&at_once[..3])],
+            fault => vec![fault],
+        };
+        let recording = Self::with(life, &faults, chance);
+        // Times of one that was cut begin anew.
+        let is_windowed = faults.contains(&Fault::Windowed) && !faults.contains(&Fault::Cut);
+        if is_windowed { recording.windowed(life, chance) } else { recording }
+    }
+
+    fn with(life: &Life, faults: &[Fault], chance: &mut Chance) -> Self {
+        let has = |fault: Fault| faults.contains(&fault);
+        let prescaler = if has(Fault::Prescaled) { chance.one_of(&[4, 16, 64]) } else { 1 };
         let count = life.events.len();
         let some = count / 100 + 1;
         let from = chance.within(count as u64 / 4, count as u64 / 2) as usize;
-        let hit = match fault {
-            Fault::Overflow | Fault::Undated => {
-                from..from + chance.within(1, some as u64 * 2) as usize
-            }
-            _ => 0..0,
+        let mut hit = |fault: Fault, from: usize| match has(fault) {
+            true => from..from + chance.within(1, some as u64 * 2) as usize,
+            false => 0..0,
         };
-        let local = local_clock(life, fault, from..from + 400);
-        let has_global = matches!(fault, Fault::Sleeps | Fault::Slows);
+        let dropped = hit(Fault::Overflow, from);
+        let undated = hit(Fault::Undated, from * 3 / 2);
+        let local = local_clock(life, faults, from..from + 400);
+        let has_global = has(Fault::Sleeps) || has(Fault::Slows);
         let mut bytes = SYNC.to_vec();
-        // Where each packet with its timestamp begins and ends, and when it was.
-        let mut places: Vec<(Range<usize>, u64)> = Vec::new();
+        // Where each packet with its timestamp begins and ends, when it was, and until when its timestamp says that the
+        // recording went on.
+        let mut places: Vec<(Range<usize>, u64, u64)> = Vec::new();
         // And where the timestamp does.
         let mut stamps: Vec<usize> = Vec::new();
         let mut last = 0;
-        let exceptions_until = match fault {
-            Fault::SwitchedOff => from,
-            _ => usize::MAX,
-        };
+        let exceptions_until = if has(Fault::SwitchedOff) { from } else { usize::MAX };
         for (number, &(at, what)) in life.events.iter().enumerate() {
             let is_exception = matches!(what, What::Enter(_) | What::Leave(_) | What::Resume(_));
             if is_exception && number >= exceptions_until {
                 continue;
             }
-            if fault == Fault::Overflow && hit.contains(&number) {
-                if number == hit.start {
+            if dropped.contains(&number) {
+                if number == dropped.start {
                     bytes.push(0x70);
                 }
                 continue;
@@ -179,46 +200,47 @@ impl Recording {
             let start = bytes.len();
             bytes.extend(packet(what));
             let stamp = bytes.len();
-            if fault == Fault::Undated && hit.contains(&number) {
+            if undated.contains(&number) {
                 continue;
             }
             let next = life.events.get(number + 1).map_or(at + 100, |(next, _)| *next);
-            let late = matches!(fault, Fault::Delayed | Fault::DelayedPackets) && chance.once_in(5);
-            let (sent, relation) = if late {
-                (chance.within(at, next), if fault == Fault::Delayed { 1 } else { 2 })
+            let delay = u8::from(has(Fault::Delayed)) + 2 * u8::from(has(Fault::DelayedPackets));
+            let (sent, relation) = if delay > 0 && chance.once_in(5) {
+                (chance.within(at, next), delay)
             } else {
                 (local[number], 0)
             };
             let tick = sent / u64::from(prescaler);
             bytes.extend(timestamp(tick - last, relation));
             last = tick;
-            places.push((start..bytes.len(), at));
+            places.push((start..bytes.len(), at, at.max(sent)));
             stamps.push(stamp);
         }
         let length = bytes.len() as u64;
-        let mut window = places[0].1..places[places.len() - 1].1;
+        let mut window = places[0].1..places[places.len() - 1].2;
         let mut last_packet = window.end;
         let mut judged = None;
-        match fault {
-            Fault::Cut | Fault::Head => {
+        match faults.iter().find(|fault| fault.loses_bytes()) {
+            Some(Fault::Cut | Fault::Head) => {
                 let [a, b] = [chance.within(0, length / 3), chance.within(length / 2, length)];
                 let cut = a as usize..b as usize;
                 let first = bytes[cut.clone()].windows(6).position(|part| part == SYNC).unwrap();
-                let start = cut.start + if fault == Fault::Cut { first + 6 } else { 0 };
-                judged = (fault == Fault::Cut).then_some(0..u64::MAX);
-                let held =
-                    |place: &&(Range<usize>, u64)| place.0.start >= start && place.0.end <= cut.end;
-                let mut inside = places.iter().filter(held).map(|(_, at)| *at);
+                let start = cut.start + if has(Fault::Cut) { first + 6 } else { 0 };
+                judged = has(Fault::Cut).then_some(0..u64::MAX);
+                let held = |place: &&(Range<usize>, u64, u64)| {
+                    place.0.start >= start && place.0.end <= cut.end
+                };
+                let mut inside = places.iter().filter(held);
+                window = inside.clone().next().unwrap().1..inside.next_back().unwrap().2;
                 let whole = stamps.iter().take_while(|stamp| **stamp <= cut.end).count();
-                last_packet = places[whole - 1].1;
-                window = inside.clone().next().unwrap()..inside.next_back().unwrap();
+                last_packet = places[whole - 1].1.max(window.end);
                 bytes = bytes[cut].to_vec();
             }
-            Fault::Removed => {
+            Some(Fault::Removed) => {
                 let at = chance.within(length / 4, length / 2) as usize;
                 bytes.drain(at..at + chance.within(1, 200) as usize);
             }
-            Fault::Flipped => {
+            Some(Fault::Flipped) => {
                 let at = chance.within(length / 4, length / 2) as usize;
                 bytes[at] ^= 1 << chance.within(0, 8);
             }
