@@ -8,16 +8,15 @@ const WAITING: usize = 8;
 
 /// Has `make` make items on a thread of its own while `take` takes them on this one, in the same order. They are
 /// handed over so many at once.
-pub(crate) fn apart<T: Send, R: Send>(
-    at_once: usize,
-    make: impl FnOnce(&mut Batches<T>) -> R + Send,
+pub(crate) fn apart<T: Send, R: Send, const AT_ONCE: usize>(
+    make: impl FnOnce(&mut Batches<T, AT_ONCE>) -> R + Send,
     mut take: impl FnMut(&T),
 ) -> R {
     let (sender, batches) = sync_channel(WAITING);
     let (give_back, used) = channel();
     thread::scope(|scope| {
         let maker = scope.spawn(move || {
-            let mut batches = Batches { at_once, items: Vec::new(), sender, used };
+            let mut batches = Batches { items: Vec::new(), sender, used };
             let result = make(&mut batches);
             batches.hand_over();
             result
@@ -35,19 +34,18 @@ pub(crate) fn apart<T: Send, R: Send>(
 
 /// Items on their way to the other half.
 #[derive(Debug)]
-pub(crate) struct Batches<T> {
-    at_once: usize,
+pub(crate) struct Batches<T, const AT_ONCE: usize> {
     items: Vec<T>,
     sender: SyncSender<Vec<T>>,
     used: Receiver<Vec<T>>,
 }
 
-impl<T> Batches<T> {
+impl<T, const AT_ONCE: usize> Batches<T, AT_ONCE> {
     /// One more item, which the other half takes after those before it.
     #[inline(always)]
     pub(crate) fn push(&mut self, item: T) {
         self.items.push(item);
-        if self.items.len() >= self.at_once {
+        if self.items.len() >= AT_ONCE {
             self.hand_over();
         }
     }
@@ -61,9 +59,7 @@ impl<T> Batches<T> {
     fn hand_over(&mut self) {
         let mut empty = match self.used.try_recv() {
             Ok(batch) => batch,
-            Err(TryRecvError::Empty | TryRecvError::Disconnected) => {
-                Vec::with_capacity(self.at_once)
-            }
+            Err(TryRecvError::Empty | TryRecvError::Disconnected) => Vec::with_capacity(AT_ONCE),
         };
         empty.clear();
         // Whoever takes only stops when nothing comes any more.
@@ -73,14 +69,13 @@ impl<T> Batches<T> {
 
 #[cfg(test)]
 mod tests {
-    use super::apart;
+    use super::{Batches, apart};
 
     #[test]
     fn items_arrive_in_order_and_the_last_batch_with_them() {
         let mut taken = Vec::new();
         let made = apart(
-            16,
-            |batches| {
+            |batches: &mut Batches<u32, 16>| {
                 for item in 0..1000_u32 {
                     batches.push(item);
                 }

@@ -68,12 +68,14 @@ impl EventTrace {
         dating.window(record.time?, self.translation.earlier_by(record))
     }
 
-    /// A reading of files that begin at these bytes of the origin.
+    /// A reading of files that begin at these bytes of the origin. Events may have been so many ticks later than they
+    /// tell ([`Manifest::event_resolution`](super::Manifest::event_resolution)).
     #[must_use]
-    pub fn reading(&self, origin: Origin, starts: &[u64]) -> EventReading<'_> {
+    pub fn reading(&self, origin: Origin, starts: &[u64], resolution: u64) -> EventReading<'_> {
         let reference = self.clock();
         let dates = self.schema.events().iter().map(|event| {
-            Dating::new(self.schema.clock_of(event), self.schema.is_dated(event), reference)
+            let (own, dated) = (self.schema.clock_of(event), self.schema.is_dated(event));
+            Dating { resolution, ..Dating::new(own, dated, reference) }
         });
         let file = |&start: &u64| File {
             decoder: Some(Decoder::new(&self.schema, |field| self.translation.wants(field))),
@@ -107,6 +109,7 @@ fn wraps_soon(schema: &Schema, clock: &Clock) -> bool {
 struct Dating {
     dated: bool,
     precision: u64,
+    resolution: u64,
     /// Its own offset and rate, the reference's offset and rate; absent where both are the same.
     mapped: Option<(i128, i128, i128, i128)>,
 }
@@ -117,7 +120,8 @@ impl Dating {
         let mapped = mapped.map(|(own, other)| {
             (own.offset, i128::from(own.hertz), other.offset, i128::from(other.hertz))
         });
-        Self { dated, precision: clock.map_or(0, |clock| clock.precision), mapped }
+        let precision = clock.map_or(0, |clock| clock.precision);
+        Self { dated, precision, resolution: 0, mapped }
     }
 
     fn window(&self, time: u64, earlier_by: u64) -> Option<Window> {
@@ -130,7 +134,7 @@ impl Dating {
         };
         self.dated.then(|| Window {
             earliest: time.saturating_sub(earlier_by).saturating_sub(self.precision),
-            latest: time.saturating_add(self.precision),
+            latest: time.saturating_add(self.precision).saturating_add(self.resolution),
         })
     }
 }

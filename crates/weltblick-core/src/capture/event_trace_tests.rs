@@ -72,7 +72,7 @@ fn read(files: &[Vec<u8>], cut: usize) -> Vec<(Option<Window>, Event)> {
         .iter()
         .scan(0, |end, file| Some(std::mem::replace(end, *end + file.len() as u64)))
         .collect();
-    let mut reading = trace.reading(Origin(0), &starts);
+    let mut reading = trace.reading(Origin(0), &starts, 0);
     let mut left: Vec<_> = files.iter().map(|file| file.chunks(cut)).collect();
     let mut heard = Heard::default();
     while let Some(wanted) = reading.wants() {
@@ -236,7 +236,7 @@ fn times_that_go_back_are_a_loss_where_a_clock_is_too_wide_to_wrap() {
         bytes.push(task);
     }
     let mut heard = Heard::default();
-    let mut reading = trace.reading(Origin(0), &[0]);
+    let mut reading = trace.reading(Origin(0), &[0], 0);
     while reading.wants().is_some() {
         reading.push(0, &std::mem::take(&mut bytes), &mut heard);
         reading.finish_file(0, &mut heard);
@@ -272,7 +272,7 @@ fn two_cores_are_noticed_where_no_meaning_asks_for_one() {
         let settings = CtfSettings { meanings, ..CtfSettings::default() };
         let source = Source::new("capture.toml", "");
         let trace = EventTrace::new("metadata", &metadata, &settings, source).unwrap();
-        let mut reading = trace.reading(Origin(0), &[0, 7]);
+        let mut reading = trace.reading(Origin(0), &[0, 7], 0);
         let mut heard = Heard::default();
         for (number, core) in cores.into_iter().enumerate() {
             let mut bytes = file(0, &[(1, 5, 2)]);
@@ -299,7 +299,7 @@ fn times_that_go_back_take_an_unknown_time_with_them() {
     let metadata = METADATA
         .replace("size = 32; align = 8; map = clock.a", "size = 64; align = 8; map = clock.a");
     let trace = trace_of(&metadata);
-    let mut reading = trace.reading(Origin(0), &[0]);
+    let mut reading = trace.reading(Origin(0), &[0], 0);
     let mut bytes = vec![0];
     for (at, task) in [(900_u64, 1), (5, 2)] {
         bytes.push(0);

@@ -10,7 +10,7 @@ const EVENTS: usize = 1 << 9;
 /// which says when a gap behind it began at the earliest, and behind a gap the first, which says when it had ended.
 #[derive(Debug)]
 pub struct Ahead<'a> {
-    batches: &'a mut Batches<(Position, Event)>,
+    batches: &'a mut Batches<(Position, Event), EVENTS>,
     /// The last sample, as long as only samples follow.
     held: Option<(Position, Event)>,
     /// Something was missing, or nothing had a time, up to here.
@@ -43,13 +43,13 @@ pub fn read_apart<R: Send>(
     sink: &mut impl Sink,
     read: impl FnOnce(&mut Ahead<'_>) -> R + Send,
 ) -> R {
-    let make = |batches: &mut Batches<_>| {
+    let make = |batches: &mut Batches<_, EVENTS>| {
         let mut ahead = Ahead { batches, held: None, gap: true };
         let result = read(&mut ahead);
         ahead.batches.extend(ahead.held.take());
         result
     };
-    apart(EVENTS, make, |(position, event)| sink.event(*position, event))
+    apart(make, |(position, event)| sink.event(*position, event))
 }
 
 #[cfg(test)]

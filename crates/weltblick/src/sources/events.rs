@@ -86,7 +86,7 @@ fn two_cores(two: &TwoCores, inputs: &[Input]) -> String {
 pub(super) fn replay(
     trace: &EventTrace,
     inputs: &[Input],
-    origin: Origin,
+    (origin, resolution): (Origin, u64),
     tap: &mut dyn Tap,
     sink: &mut dyn Sink,
 ) -> Result<()> {
@@ -100,7 +100,7 @@ pub(super) fn replay(
         end += file.metadata().with_context(shown)?.len();
         files.push((file, path));
     }
-    let mut reading = trace.reading(origin, &starts);
+    let mut reading = trace.reading(origin, &starts, resolution);
     let mut buffer = vec![0; (AT_ONCE / files.len().max(1)).max(LEAST_AT_ONCE)];
     while let Some(wanted) = reading.wants() {
         let (file, path) = &mut files[wanted];

@@ -75,7 +75,8 @@ impl Capture {
     ) -> Result<()> {
         let origin = self.manifest.origin(number, 0);
         if let Some(trace) = &self.traces[number] {
-            return events::replay(trace, &self.inputs[number], origin, tap, sink);
+            let dating = (origin, self.manifest.event_resolution());
+            return events::replay(trace, &self.inputs[number], dating, tap, sink);
         }
         if self.manifest.flow_events().is_some_and(|(stream, _)| stream == number)
             && self.image.is_some()

@@ -89,7 +89,8 @@ struct Active {
     run: Run,
 }
 
-const TAIL: u64 = 6;
+/// Cycles from a handler's end to what goes on then.
+pub(crate) const TAIL: u64 = 6;
 
 impl Life {
     /// A life in which no two things happen in one cycle.

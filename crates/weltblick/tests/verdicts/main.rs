@@ -8,14 +8,16 @@ mod chance;
 mod life;
 mod recording;
 mod study;
+mod traced;
 mod truth;
 
 use chance::Chance;
-use life::{FIRST_TASK, Habit, Life, QUANTITY};
+use life::{FIRST_TASK, Habit, Life, QUANTITY, What};
 use recording::{Fault, Recording};
 use std::ops::Range;
 use std::time::Duration;
-use truth::{Asked, Of};
+use traced::{TRACE_FAULTS, TraceFault, Traced};
+use truth::{Asked, Of, WayBack};
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::Image;
@@ -38,30 +40,54 @@ use weltblick_core::time::{Frequency, Window};
 const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
 const CLOCK: f64 = 48e6;
 
-/// What `check` would say.
+/// What `check` would say of a recording.
 fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) -> Vec<Judgement> {
+    let read = |sink: &mut dyn Sink| {
+        let mut line = Line::new(&spec(recording, sampling), Origin(0));
+        line.push(&recording.bytes, &mut (), sink);
+        line.finish(&mut (), sink);
+    };
+    judged_by(read, recording.judged.clone(), (1, Some(sampling)), image, budgets)
+}
+
+/// The same of an event trace.
+fn judged_traced(traced: &Traced, image: &Image, budgets: &str) -> Vec<Judgement> {
+    judged_by(|sink| traced.read(sink), None, (traced.divider, None), image, budgets)
+}
+
+fn spec(recording: &Recording, sampling: u64) -> StreamSpec {
     let settings = ItmSettings {
         timestamp_prescaler: recording.prescaler,
         marks_port: Some(16),
         pc_sample_period: Some(sampling),
         ..ItmSettings::default()
     };
-    let tasks = TaskFigures::new(Settings { keep: 0, window: 4_800_000, each: false });
-    let tracking = Tracking::beside(1.0, tasks, InterruptFigures::new(0));
+    StreamSpec::itm(Vec::new(), settings)
+}
+
+/// What `check` would say of what is read, or of a window of it; a tick has so many core cycles.
+fn judged_by(
+    read: impl FnOnce(&mut dyn Sink),
+    window: Option<Range<u64>>,
+    (divider, stated_period): (u64, Option<u64>),
+    image: &Image,
+    budgets: &str,
+) -> Vec<Judgement> {
+    let tick = Settings { keep: 0, window: 4_800_000 / divider, each: false };
+    let tasks = TaskFigures::new(tick);
+    let ratio = 1.0 / divider as f64;
+    let tracking = Tracking::beside(ratio, tasks, InterruptFigures::new(0));
     let counted = (SampleCounts::default(), Facts::default(), Cadences::default());
     let dictionary = Dictionary::default();
     let stated = (StatedSpans::new(0), Signals::new(&dictionary));
     let all = 0..u64::MAX;
-    let Range { start, end } = recording.judged.clone().unwrap_or(all);
+    let Range { start, end } = window.clone().unwrap_or(all);
     let sink = (counted, (tracking, (stated, Unannounced::new(image))));
     let mut windowed = Windowed::new(start, end, sink);
-    let mut line = Line::new(&StreamSpec::itm(Vec::new(), settings), Origin(0));
-    let sink: &mut dyn Sink = match recording.judged {
-        Some(_) => &mut windowed,
-        None => &mut windowed.sink,
-    };
-    line.push(&recording.bytes, &mut (), sink);
-    line.finish(&mut (), sink);
+    match window {
+        Some(_) => read(&mut windowed),
+        None => read(&mut windowed.sink),
+    }
     let sink = windowed.sink;
     let ((counts, facts, cadences), (tracking, ((mut spans, signals), unannounced))) = sink;
     spans.finish();
@@ -70,13 +96,9 @@ fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) ->
     tasks.ended_at(facts.last_moment());
     interrupts.finish();
     interrupts.ended_at(facts.last_moment());
-    let clock = Frequency::from_hertz(CLOCK);
-    let clocks = Clocks {
-        stated_period: Some(sampling),
-        core_clock: clock,
-        timestamp_clock: clock,
-        tick_period: None,
-    };
+    let core_clock = Frequency::from_hertz(CLOCK);
+    let timestamp_clock = Frequency::from_hertz(CLOCK * ratio);
+    let clocks = Clocks { stated_period, core_clock, timestamp_clock, tick_period: None };
     let context = Context {
         image,
         timing: Timing { recording: &facts, clocks },
@@ -92,13 +114,13 @@ fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) ->
         spans: &spans,
         signals: Some(&signals),
         image: Some(image),
-        scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+        scale: timestamp_clock.map(|clock| Scale::of(clock, core_clock)),
         span: facts.span_between().unwrap_or_default(),
         end: facts.last_moment().unwrap_or(Window::exact(0)),
         exceptions,
         by_pace: false,
         slipped: facts.time_slipped,
-        shortest_run: SHORTEST_RUN,
+        shortest_run: SHORTEST_RUN * ratio,
         against: against_times(
             &context.timing,
             &cadences,
@@ -114,11 +136,11 @@ fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) ->
 /// A budget of chance, and whether it is truly kept: `None` where the truth does not say.
 fn budget(
     life: &Life,
-    recording: &Recording,
+    (window, last_packet): (&Range<u64>, u64),
+    way_back: WayBack<'_>,
     chance: &mut Chance,
 ) -> Option<(String, Option<bool>)> {
     let of = chance.one_of(&Of::ALL);
-    let window = &recording.window;
     if chance.once_in(4) {
         let extremes = chance.one_of(&[Of::Min, Of::Mean, Of::Max]);
         let asked = chance.one_of(&[
@@ -129,7 +151,7 @@ fn budget(
             Asked::Count,
             Asked::Rate,
         ]);
-        let truth = truth::of_quantity(&life.values, asked, window, recording.last_packet)?;
+        let truth = truth::of_quantity(&life.values, asked, window, last_packet)?;
         return limited(&format!("signal.\"quantity {QUANTITY}\""), asked, truth, chance);
     }
     if chance.once_in(3) {
@@ -141,7 +163,7 @@ fn budget(
             Asked::Pending(of),
             Asked::Period(of),
         ]);
-        let truth = truth::of_task(&life.tasks[task], asked, window)?;
+        let truth = truth::of_task(&life.tasks[task], asked, window, way_back)?;
         return limited(&format!("task.\"{}\"", FIRST_TASK + task as u16), asked, truth, chance);
     }
     let is_span = chance.once_in(4);
@@ -160,7 +182,7 @@ fn budget(
         _ if is_span => Asked::Elapsed(of),
         _ => Asked::Load,
     };
-    let truth = truth::truth(runs, asked, window, recording.last_packet)?;
+    let truth = truth::truth(runs, asked, window, last_packet, way_back)?;
     limited(&subject, asked, truth, chance)
 }
 
@@ -255,7 +277,8 @@ fn tally(fault: Fault, habit: Habit, image: &Image) -> Tally {
         let life = Life::new(&mut chance, habit);
         let recording = Recording::of(&life, fault, &mut chance);
         for _ in 0..18 {
-            let Some((budget, kept)) = budget(&life, &recording, &mut chance) else {
+            let told = (&recording.window, recording.last_packet);
+            let Some((budget, kept)) = budget(&life, told, WayBack(&[]), &mut chance) else {
                 continue;
             };
             for judgement in judged(&recording, life.sampling, image, &budget) {
@@ -271,6 +294,51 @@ fn tally(fault: Fault, habit: Habit, image: &Image) -> Tally {
         tally.wrong.len()
     );
     tally
+}
+
+/// The same of event traces.
+fn tally_traced(fault: TraceFault, habit: Habit, image: &Image) -> Tally {
+    let mut tally = Tally::default();
+    for number in 0..recordings() {
+        let mut chance = Chance::new(number * 64 + fault as u64 * 8 + habit as u64 + 5);
+        let life = Life::new(&mut chance, habit);
+        let traced = Traced::of(&life, fault, &mut chance);
+        let is_left = |(_, what): &&(u64, What)| matches!(what, What::Leave(_));
+        let left: Vec<u64> = life.events.iter().filter(is_left).map(|(at, _)| *at).collect();
+        for _ in 0..18 {
+            let told = (&traced.window, traced.window.end);
+            let Some((budget, kept)) = budget(&life, told, WayBack(&left), &mut chance) else {
+                continue;
+            };
+            for judgement in judged_traced(&traced, image, &budget) {
+                let told = || format!("{number} {fault:?} {habit:?}: {budget} {judgement:?}");
+                tally.add(judgement.verdict, kept, told);
+            }
+        }
+    }
+    let part = 100.0 * tally.undecided as f64 / tally.verdicts.max(1) as f64;
+    println!(
+        "event trace {fault:?}, {habit:?}: {} verdicts, {part:.1} % undecided, {} wrong",
+        tally.verdicts,
+        tally.wrong.len()
+    );
+    tally
+}
+
+#[test]
+fn nothing_is_falsely_met_or_broken_by_event_traces() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    for fault in TRACE_FAULTS {
+        for habit in [Habit::Usual, Habit::FallsSilent] {
+            let tally = tally_traced(fault, habit, &image);
+            assert!(tally.wrong.is_empty(), "{:#?}", &tally.wrong[..tally.wrong.len().min(4)]);
+            // Whether silence is one more period may be said either way.
+            let silent = if habit == Habit::FallsSilent { 0.3 } else { 0.0 };
+            let is_clean = fault == TraceFault::Clean;
+            let most = if is_clean { 0.02 + silent } else { 0.95 };
+            assert!(tally.undecided as f64 <= most * tally.verdicts as f64, "{fault:?}");
+        }
+    }
 }
 
 const HABITS: [Habit; 3] = [Habit::Usual, Habit::FallsSilent, Habit::Storms];
@@ -329,7 +397,8 @@ fn one_gap_leaves_what_is_far_off_decided() {
         let recording = Recording::of(&life, Fault::Overflow, &mut chance);
         let judged = |budget: &str| judged(&recording, life.sampling, &image, budget).remove(0);
         for _ in 0..9 {
-            let drawn = budget(&life, &recording, &mut chance);
+            let told = (&recording.window, recording.last_packet);
+            let drawn = budget(&life, told, WayBack(&[]), &mut chance);
             // Nothing bounds what a value is while nobody looks.
             let Some((budget, _)) = drawn.filter(|(budget, _)| !budget.contains("value.")) else {
                 continue;

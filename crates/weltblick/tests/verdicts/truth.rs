@@ -1,6 +1,6 @@
 //! What is true of a figure within a recording, from the life alone.
 
-use crate::life::{Life, Run, Turn};
+use crate::life::{Life, Run, TAIL, Turn};
 use std::ops::Range;
 
 /// What a budget asks for.
@@ -19,6 +19,18 @@ pub(crate) enum Asked {
     Value(Of),
     Deviation,
     Interval(Of),
+}
+
+/// When handlers were left, where nothing tells when what they had interrupted went on: their way back counts with that,
+/// or not.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct WayBack<'a>(pub(crate) &'a [u64]);
+
+impl WayBack<'_> {
+    fn cycles(self, run: &Range<u64>) -> u64 {
+        let before = |at: u64| self.0.partition_point(|left| *left < at) as u64;
+        TAIL * (before(run.end) - before(run.start))
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -51,6 +63,7 @@ pub(crate) fn truth(
     asked: Asked,
     window: &Range<u64>,
     last_packet: u64,
+    way_back: WayBack<'_>,
 ) -> Option<(f64, f64)> {
     let whole: Vec<&Run> =
         runs.iter().filter(|run| run.began >= window.start && run.ended <= window.end).collect();
@@ -68,10 +81,11 @@ pub(crate) fn truth(
     match asked {
         Asked::Own(of) => {
             let own = |run: &Run| run.pieces.iter().map(|piece| within(piece, window)).sum::<u64>();
-            lasted(&whole, runs, window, of, own)
+            let high = |run: &Run| own(run) + way_back.cycles(&(run.began..run.ended));
+            Some((lasted(&whole, runs, of, own)?, lasted(&whole, runs, of, high)?))
         }
         Asked::Elapsed(of) => {
-            lasted(&whole, runs, window, of, |run| within(&(run.began..run.ended), window))
+            same(lasted(&whole, runs, of, |run| within(&(run.began..run.ended), window))?)
         }
         Asked::Period(of) => {
             let periods: Vec<u64> = starts.windows(2).map(|pair| pair[1] - pair[0]).collect();
@@ -96,16 +110,37 @@ pub(crate) fn truth(
         Asked::Load => {
             let busy: u64 =
                 runs.iter().flat_map(|run| &run.pieces).map(|piece| within(piece, window)).sum();
-            same(busy as f64 / length)
+            let most =
+                busy + runs.iter().map(|run| way_back.cycles(&(run.began..run.ended))).sum::<u64>();
+            Some((busy as f64 / length, most as f64 / length))
         }
         _ => None,
     }
 }
 
 /// All values of a task's figure that may be called the truth. What was ready before the recording began may count from when it ran, or not at all.
-pub(crate) fn of_task(turns: &[Turn], asked: Asked, window: &Range<u64>) -> Option<(f64, f64)> {
+pub(crate) fn of_task(
+    turns: &[Turn],
+    asked: Asked,
+    window: &Range<u64>,
+    way_back: WayBack<'_>,
+) -> Option<(f64, f64)> {
+    let (low, most) = of_task_by(turns, asked, window, WayBack(&[]))?;
+    let (least, high) = of_task_by(turns, asked, window, way_back)?;
+    Some((low.min(least), high.max(most)))
+}
+
+fn of_task_by(
+    turns: &[Turn],
+    asked: Asked,
+    window: &Range<u64>,
+    way_back: WayBack<'_>,
+) -> Option<(f64, f64)> {
     let lasts = |turn: &Turn| match asked {
-        Asked::Own(_) => turn.run.pieces.iter().map(|piece| within(piece, window)).sum(),
+        Asked::Own(_) => {
+            let own: u64 = turn.run.pieces.iter().map(|piece| within(piece, window)).sum();
+            own + way_back.cycles(&(turn.run.began..turn.run.ended))
+        }
         Asked::Elapsed(_) => within(&(turn.run.began..turn.run.ended), window),
         Asked::Response(_) => within(&(turn.ready..turn.run.ended), window),
         _ => within(&(turn.ready..turn.run.began), window),
@@ -210,21 +245,13 @@ pub(crate) fn of_quantity(
     Some((low, all.iter().copied().fold(low, f64::max)))
 }
 
-fn lasted(
-    whole: &[&Run],
-    runs: &[Run],
-    window: &Range<u64>,
-    of: Of,
-    long: impl Fn(&Run) -> u64,
-) -> Option<(f64, f64)> {
+fn lasted(whole: &[&Run], runs: &[Run], of: Of, long: impl Fn(&Run) -> u64) -> Option<f64> {
     let all: Vec<u64> = whole.iter().map(|run| long(run)).collect();
     if of == Of::Max {
         let longest = runs.iter().map(&long).max()? as f64;
-        return (!all.is_empty() || longest > 0.0).then_some((longest, longest));
+        return (!all.is_empty() || longest > 0.0).then_some(longest);
     }
-    let _ = window;
-    let value = statistic(&all, of)?;
-    Some((value, value))
+    statistic(&all, of)
 }
 
 /// How much of a range lies within the window.

@@ -330,6 +330,15 @@ impl Manifest {
         self.flow().is_some() && self.flow_is_alone() && self.counted_flow().is_none()
     }
 
+    /// By how many ticks more an event of an event trace may have been later than it tells: one, where the clock of its
+    /// times is not the core's, for it may have come anywhere between two ticks. Where events tell how much earlier they
+    /// may have been, that says all.
+    #[must_use]
+    pub fn event_resolution(&self) -> u64 {
+        let events = self.event_trace().filter(|events| events.earlier_by.is_none());
+        u64::from(events.is_some_and(|events| events.clock != self.target.core_clock))
+    }
+
     fn flow_is_alone(&self) -> bool {
         self.itm().is_none() && self.event_trace().is_none()
     }

@@ -34,7 +34,7 @@ fn read(bytes: &[u8], cut: usize) -> Vec<Dated> {
     let text = metadata(Frequency::from_hertz(1e6).unwrap(), Some("a \"buoy\"\n\u{1b}"));
     let manifest = Source::new("capture.toml", "");
     let trace = EventTrace::new("metadata", &text, &settings("events"), manifest).unwrap();
-    let mut reading = trace.reading(Origin(0), &[0]);
+    let mut reading = trace.reading(Origin(0), &[0], 0);
     let mut heard = Heard::default();
     for piece in bytes.chunks(cut) {
         reading.push(0, piece, &mut heard);

@@ -12,7 +12,7 @@ const STEPS: usize = 1 << 10;
 #[derive(Debug)]
 pub struct Ahead<'b, 'a> {
     strides: Strides<'a>,
-    batches: &'b mut Batches<Step>,
+    batches: &'b mut Batches<Step, STEPS>,
 }
 
 impl<'a> Calls<'a> {
@@ -20,16 +20,16 @@ impl<'a> Calls<'a> {
     /// as if one thread did both.
     pub fn apart<R: Send>(self, read: impl FnOnce(&mut Ahead<'_, 'a>) -> R + Send) -> (R, Self) {
         let Self { strides, mut following } = self;
-        let make = |batches: &mut Batches<Step>| {
+        let make = |batches: &mut Batches<Step, STEPS>| {
             let mut ahead = Ahead { strides, batches };
             (read(&mut ahead), ahead.strides)
         };
-        let (result, strides) = apart(STEPS, make, |step| following.step(step));
+        let (result, strides) = apart(make, |step| following.step(step));
         (result, Self { strides, following })
     }
 }
 
-impl Steps for Batches<Step> {
+impl Steps for Batches<Step, STEPS> {
     #[inline(always)]
     fn step(&mut self, step: &Step) {
         self.push(*step);
