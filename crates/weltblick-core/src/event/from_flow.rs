@@ -61,6 +61,9 @@ pub struct FlowEvents<S> {
     gate: Option<(u64, u64)>,
     /// Nothing is wanted after so many cycles.
     until: u64,
+    /// Nothing is wanted that no synchronisation confirms; it has come to that.
+    only_confirmed: bool,
+    ended_before: bool,
     /// It does not show yet which thread goes on: what happens meanwhile is no change of threads.
     held: bool,
     /// What happens now is asked for.
@@ -88,6 +91,8 @@ impl<S: Sink> FlowEvents<S> {
             offset: 0,
             gate: None,
             until: u64::MAX,
+            only_confirmed: false,
+            ended_before: false,
             held: false,
             told: true,
             interrupted: false,
@@ -103,6 +108,12 @@ impl<S: Sink> FlowEvents<S> {
     #[must_use]
     pub fn between(self, (offset, cycles): (u64, u64), until: u64) -> Self {
         Self { gate: Some((offset, cycles)), until, ..self }
+    }
+
+    /// The same, up to the last synchronisation that agrees with what ran.
+    #[must_use]
+    pub fn confirmed(self) -> Self {
+        Self { only_confirmed: true, ..self }
     }
 
     /// The same; so slow instructions were seen before.
@@ -196,6 +207,9 @@ impl<S: Sink> FlowEvents<S> {
     }
 
     fn wait_in(&mut self, place: Place, event: Event) {
+        if self.ended_before {
+            return;
+        }
         let before = self.ran;
         let told = self.told;
         self.waiting.push(Waiting { offset: self.offset, event, place, told, before });
@@ -313,13 +327,14 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
             }
             Moment::Cycles(None) => self.gap(Gap::Missing),
             Moment::Gap(gap) => self.gap(gap),
+            Moment::Unconfirmed if self.only_confirmed => {
+                self.release(None);
+                self.ended_before = true;
+            }
+            Moment::Unconfirmed => {}
             // A debugger halts the core, for as long as it likes.
             Moment::Entered { exception: None, .. } => self.ran.waits += 1,
-            Moment::Time { .. }
-            | Moment::Context { .. }
-            | Moment::Unconfirmed
-            | Moment::Overdue
-            | Moment::Confirmed => {}
+            Moment::Time { .. } | Moment::Context { .. } | Moment::Overdue | Moment::Confirmed => {}
         }
     }
 

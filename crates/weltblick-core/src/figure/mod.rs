@@ -108,6 +108,18 @@ impl Figure {
         self.low <= other.low && self.high >= other.high && self.extremes == other.extremes
     }
 
+    /// Without what no synchronisation confirms it was this, or nothing: nothing is met, or broken, by that alone.
+    pub fn agree_with(&mut self, confirmed: Option<Self>) {
+        match confirmed {
+            Some(before) if self.spans(&before) => {}
+            Some(before) => {
+                self.widen(&before);
+                self.doubt(Doubt::Unconfirmed);
+            }
+            None => self.doubt_with(Doubt::Unconfirmed, Effect::Both),
+        }
+    }
+
     /// It may as well be the other.
     pub fn widen(&mut self, other: &Self) {
         (self.low, self.high) = (self.low.min(other.low), self.high.max(other.high));

@@ -110,14 +110,7 @@ impl Executed<'_> {
         }
         let Some(Confirmed { seen, calls, ways }) = self.confirmed else { return Ok(found) };
         let calls = calls.as_ref();
-        match figure(&Executed { seen, calls, ways, confirmed: None, ..*self }) {
-            Ok(before) if found.spans(&before) => {}
-            Ok(before) => {
-                found.widen(&before);
-                found.doubt(Doubt::Unconfirmed);
-            }
-            Err(_) => found.doubt_with(Doubt::Unconfirmed, Effect::Both),
-        }
+        found.agree_with(figure(&Executed { seen, calls, ways, confirmed: None, ..*self }).ok());
         Ok(found)
     }
 

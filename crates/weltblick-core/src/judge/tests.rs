@@ -458,6 +458,7 @@ mod times {
                 &Conduct::default(),
             ),
             slipped: false,
+            confirmed: None,
         };
         let clocks = Clocks {
             stated_period: Some(1000),

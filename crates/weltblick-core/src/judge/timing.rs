@@ -51,6 +51,8 @@ pub struct Timings<'a> {
     pub shortest_run: f64,
     /// What speaks against figures in time, whatever they are of.
     pub against: Vec<Doubt>,
+    /// The same without what no synchronisation of an instruction trace confirms.
+    pub confirmed: Option<&'a Timings<'a>>,
 }
 
 /// What the times of an instruction trace rest on where the core slept.
@@ -135,6 +137,16 @@ impl Timings<'_> {
         };
         for figure_found in found.iter_mut().filter_map(|(_, found)| found.as_mut().ok()) {
             self.weigh(figure, figure_found);
+        }
+        let Some(confirmed) = self.confirmed else { return found };
+        let mut before = confirmed.find(figure);
+        for (which, found) in &mut found {
+            let same = before.iter().position(|(other, _)| other == which);
+            let absent = || Err(Absent::new("", ""));
+            let before = same.map_or_else(absent, |place| before.swap_remove(place).1);
+            if let Ok(found) = found {
+                found.agree_with(before.ok());
+            }
         }
         found
     }

@@ -10,6 +10,7 @@ use crate::sources::{self, Beside, Capture, Part};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::io::Write;
+use std::ops::Range;
 use std::path::PathBuf;
 use std::time::Duration;
 use weltblick_core::event::read_apart;
@@ -20,11 +21,12 @@ use weltblick_core::judge::{
     judge,
 };
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Crossings, Listing, Seen, Tally, TimeAgreement,
+    BlockCounts, Calls, Crossings, Gaps, Listing, Seen, Tally, TimeAgreement,
 };
 use weltblick_core::measure::inspection::{Unannounced, trace_doubts};
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::profile::{Context, SampleCounts};
+use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
@@ -140,10 +142,10 @@ pub(super) fn with_measured<R>(
         // Beside what the other core writes, each event would wait for its cache line.
         let mut sink = (Counted::default(), Unannounced::new(capture.image()?));
         let mut both = (&mut sink, ahead);
-        match within {
+        match within.clone() {
             None => capture.replay_into(&mut both)?,
-            Some(within) => {
-                capture.replay(&mut Windowed::new(within.start, within.end, &mut both))?;
+            Some(Range { start, end }) => {
+                capture.replay(&mut Windowed::new(start, end, &mut both))?;
             }
         }
         anyhow::Ok(sink)
@@ -160,21 +162,13 @@ pub(super) fn with_measured<R>(
     context.confidence = confidence_at_look(context.confidence, capture.looks());
     let clocks = capture.clocks();
     let exceptions = followed.iter().any(|tracking| tracking.exceptions);
-    let (mut tasks, mut interrupts) = (Vec::new(), InterruptFigures::new(0));
-    for (window, tracking) in windows.into_iter().zip(followed) {
-        let (mut figures, of_this) = tracking.finish_both_at(recording.end());
-        figures.ended_at(recording.last_moment());
-        tasks.push((window, figures));
-        interrupts = of_this;
-    }
-    interrupts.finish();
-    interrupts.ended_at(recording.last_moment());
+    let (tasks, interrupts) = finished(&windows, followed, &recording);
     let ran = Ran::of(budgets, capture, &counts, is_all)?;
     let mut against = Vec::new();
     if capture.tells_events_by_flow() {
         against = match &ran {
-            Some(ran) => trace_doubts(ran.times_disagree, &ran.seen.gaps),
-            None => doubts_of_trace(capture)?,
+            Some(ran) => doubts_of(ran.times_disagree, &ran.seen.gaps),
+            None => doubts_of_trace(capture, is_all)?,
         };
     }
     let ratio = context.timing.timestamp_ratio();
@@ -185,6 +179,8 @@ pub(super) fn with_measured<R>(
         &unannounced,
         &context.conduct,
     ));
+    let agreed = capture.tells_events_by_flow().then(|| confirmed(capture, &windows, within));
+    let agreed = agreed.transpose()?;
     let timings = Timings {
         interrupts: &interrupts,
         tasks: &tasks,
@@ -199,7 +195,19 @@ pub(super) fn with_measured<R>(
         slipped: recording.time_slipped,
         shortest_run: SHORTEST_RUN * ratio,
         against,
+        confirmed: None,
     };
+    let before = agreed.as_ref().map(|(tasks, interrupts, recording)| Timings {
+        interrupts,
+        tasks,
+        span: recording.span_between().unwrap_or_default(),
+        end: recording.last_moment().unwrap_or(Window::exact(0)),
+        slipped: recording.time_slipped,
+        against: timings.against.clone(),
+        ..timings
+    });
+    let timings =
+        Timings { confirmed: before.as_ref(), against: timings.against.clone(), ..timings };
     let executed = ran.as_ref().map(|ran| ran.executed(capture)).transpose()?;
     act(&Measured {
         counts: &counts,
@@ -209,12 +217,56 @@ pub(super) fn with_measured<R>(
     })
 }
 
-/// What speaks against times that come from an instruction trace, where no budget asks for what was executed.
-fn doubts_of_trace(capture: &Capture) -> Result<Vec<Doubt>> {
+/// Figures of tasks, by the window of their loads, and of interrupts.
+type Finished = (Vec<(Duration, TaskFigures)>, InterruptFigures);
+
+fn finished(windows: &[Duration], followed: Vec<Followed>, recording: &Recording) -> Finished {
+    let (mut tasks, mut interrupts) = (Vec::new(), InterruptFigures::new(0));
+    for (window, tracking) in windows.iter().zip(followed) {
+        let (mut figures, of_this) = tracking.finish_both_at(recording.end());
+        figures.ended_at(recording.last_moment());
+        tasks.push((*window, figures));
+        interrupts = of_this;
+    }
+    interrupts.finish();
+    interrupts.ended_at(recording.last_moment());
+    (tasks, interrupts)
+}
+
+/// The same of what an instruction trace tells before its last synchronisation.
+fn confirmed(
+    capture: &Capture,
+    windows: &[Duration],
+    within: Option<Range<u64>>,
+) -> Result<(Vec<(Duration, TaskFigures)>, InterruptFigures, Recording)> {
+    let followed: Vec<Followed> = windows.iter().map(|window| follow(capture, *window)).collect();
+    let mut sink = (followed, Recording::default());
+    match within {
+        None => capture.replay_confirmed(&mut sink)?,
+        Some(within) => {
+            capture.replay_confirmed(&mut Windowed::new(within.start, within.end, &mut sink))?;
+        }
+    }
+    let (followed, recording) = sink;
+    let (tasks, interrupts) = finished(windows, followed, &recording);
+    Ok((tasks, interrupts, recording))
+}
+
+/// What speaks against times that come from an instruction trace.
+fn doubts_of(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
+    let head = (gaps.head > 0).then_some(Doubt::Head { bytes: gaps.head });
+    trace_doubts(times_disagree, gaps).into_iter().chain(head).collect()
+}
+
+/// The same where no budget asks for what was executed.
+fn doubts_of_trace(capture: &Capture, without_head: bool) -> Result<Vec<Doubt>> {
     let mut sink = (TimeAgreement::default(), BlockCounts::default());
     capture.replay_flow(&mut sink)?;
-    let (times, counts) = sink;
-    Ok(trace_doubts(times.contradictions(), counts.gaps()))
+    let (times, mut counts) = sink;
+    if without_head || capture.conduct().attached {
+        counts.gaps.head = 0;
+    }
+    Ok(doubts_of(times.contradictions(), counts.gaps()))
 }
 
 /// What was executed, for budgets that ask for it.

@@ -81,7 +81,7 @@ impl Capture {
         if self.manifest.flow_events().is_some_and(|(stream, _)| stream == number)
             && self.image.is_some()
         {
-            return self.replay_executed(number, tap, sink);
+            return self.replay_executed(number, false, tap, sink);
         }
         let mut line = Line::new(&self.manifest.streams[number], origin);
         self.read_stream(number, &mut |piece| {
@@ -96,14 +96,27 @@ impl Capture {
         Ok(())
     }
 
+    /// Reads events from what ran, up to the last synchronisation that agrees with it.
+    pub(crate) fn replay_confirmed(&self, sink: &mut dyn Sink) -> Result<()> {
+        let Some((number, _)) = self.manifest.flow_events() else { return Ok(()) };
+        self.replay_executed(number, true, &mut (), sink)
+    }
+
     /// Reads a stream of instruction trace: packets for the tap, events from what ran.
-    fn replay_executed(&self, number: usize, tap: &mut dyn Tap, sink: &mut dyn Sink) -> Result<()> {
+    fn replay_executed(
+        &self,
+        number: usize,
+        only_confirmed: bool,
+        tap: &mut dyn Tap,
+        sink: &mut dyn Sink,
+    ) -> Result<()> {
         let (image, spec) = (self.image()?, &self.manifest.streams[number]);
         let source = self.manifest.flow_events().map_or(0, |(_, source)| source);
         let Some(mut flow) = FlowLine::new(spec, source, image) else { return Ok(()) };
         let mut line =
             tap.wants_packets().then(|| Line::new(spec, self.manifest.origin(number, 0)));
         let events = FlowEvents::new(self.manifest.origin(number, source), sink);
+        let events = if only_confirmed { events.confirmed() } else { events };
         let threads = self.roster()?.map(|roster| self.threads(image, roster));
         let [from, until] = self.part.edges();
         flow.cut_at(&self.part.cuts(&[]));

@@ -62,6 +62,25 @@ fn a_window_of_time_is_judged_by_itself() {
     );
 }
 
+/// The last two interrupts of this instruction trace came after its last synchronisation.
+#[test]
+fn interrupts_that_no_synchronisation_confirms_meet_nothing() {
+    let bench = Bench::with_flow();
+    let judged = |limit: &str| {
+        bench.write("mine.toml", format!("[interrupt.adc_ready]\ncount = '{limit}'\n"));
+        let report = bench.run("check buoy-flow mine.toml --format json").out;
+        let report: serde_json::Value = serde_json::from_str(&report).unwrap();
+        let judgement = &report["budgets"][0];
+        let code = judgement["objections"][0]["code"].as_str().unwrap_or_default().to_owned();
+        (judgement["verdict"].as_str().unwrap().to_owned(), code)
+    };
+    assert_eq!(judged(">= 1995").0, "met");
+    assert_eq!(judged(">= 1996"), ("undecided".into(), "unconfirmed".into()));
+    assert_eq!(judged("<= 1996"), ("undecided".into(), "unconfirmed".into()));
+    assert_eq!(judged("<= 1997").0, "met");
+    assert_eq!(judged("<= 1994").0, "broken");
+}
+
 #[test]
 fn exit_codes_tell_met_broken_and_undecided_apart() {
     let bench = Bench::new();

@@ -128,6 +128,7 @@ fn judged_by(
             &unannounced,
             &Conduct::default(),
         ),
+        confirmed: None,
     };
     let file = BudgetFile::parse("budgets.toml", budgets).unwrap();
     judge(&file, &counts, Some(&timings), None, &context).unwrap().budgets
