@@ -10,7 +10,7 @@ use crate::measure::duration::Duration;
 use crate::measure::losses::{GapRow, LossRow};
 use crate::measure::recording::Recording;
 use crate::measure::statistic::{Scale, Statistic};
-use crate::stats::Ticks;
+use crate::stats::{Bounds, Ticks};
 use crate::time::Window;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -74,9 +74,15 @@ pub struct ValueRow {
     pub max: MomentRow,
     /// The mean of all.
     pub mean: f64,
-    /// The mean over time: each value counts as long as it was there.
+    /// The mean over time: each value counts as long as it was there, the last until the recording's end.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mean_over_time: Option<f64>,
+    /// Not less than this.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub mean_over_time_low: Option<f64>,
+    /// Not more than this.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub mean_over_time_high: Option<f64>,
     /// The standard deviation.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stddev: Option<f64>,
@@ -398,6 +404,8 @@ struct Row<'a> {
     unit: Unit,
     spec: Option<&'a SignalSpec>,
     scale: Option<Scale>,
+    /// Until when its last value holds; of several clocks nobody knows which the recording ends by.
+    end: Option<Window>,
     context: &'a Context<'a>,
 }
 
@@ -405,8 +413,12 @@ impl<'a> Row<'a> {
     fn new(signal: &'a Signal, signals: &Signals<'_>, context: &'a Context<'a>) -> Self {
         let name = signals.name(signal.key);
         let spec = context.dictionary.spec(&name);
+        let has_one_clock =
+            signals.list().iter().all(|other| other.key.origin == signal.key.origin);
+        let last = signal.values.last.and_then(|last| last.time);
         Self {
             signal,
+            end: if has_one_clock { context.recording.last_moment() } else { last },
             unit: Unit::of(spec),
             spec,
             scale: (context.scale)(signal.key.origin),
@@ -493,6 +505,12 @@ impl<'a> Row<'a> {
         let (min, max) = pair(values.min, values.max);
         let (rise, fall) = pair(values.rise, values.fall);
         let (rise_rate, fall_rate) = pair(values.rise_rate, values.fall_rate);
+        // The figure that budgets judge.
+        let over_time = self.end.and_then(|end| values.mean_until(end));
+        let ends = |between: Bounds| {
+            let [a, b] = [between.low, between.high].map(|end| self.unit.told(end));
+            [a.min(b), a.max(b)]
+        };
         Some(ValueRow {
             count: values.count,
             not_finite: values.not_finite,
@@ -501,7 +519,9 @@ impl<'a> Row<'a> {
             min: self.moment(min?),
             max: self.moment(max?),
             mean: self.unit.told(values.mean()?),
-            mean_over_time: values.mean_over_time().map(|mean| self.unit.told(mean)),
+            mean_over_time: over_time.map(|(mean, _)| self.unit.told(mean)),
+            mean_over_time_low: over_time.map(|(_, between)| ends(between)[0]),
+            mean_over_time_high: over_time.map(|(_, between)| ends(between)[1]),
             stddev: values.deviation().map(|deviation| self.unit.step(deviation)),
             rise: rise.map(step),
             fall: fall.map(step),

@@ -175,12 +175,6 @@ impl Values {
         (self.count > 0).then_some(self.mean)
     }
 
-    /// The mean over time: each value counts as long as it was there.
-    #[must_use]
-    pub fn mean_over_time(&self) -> Option<f64> {
-        (self.held_ticks > 0.0).then(|| self.held / self.held_ticks)
-    }
-
     /// The mean over time up to this moment, at which the recording ends, and between what it lies: the last value holds
     /// until then. Of values without times, the mean of all.
     ///
