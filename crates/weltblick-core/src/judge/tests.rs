@@ -107,6 +107,7 @@ mod verdicts {
         /// Cycles from sample to sample; the capture states [`PERIOD`].
         apart: u64,
         conduct: Conduct,
+        image: Vec<u8>,
     }
 
     impl Case {
@@ -118,6 +119,7 @@ mod verdicts {
                 pc: 0x0800_0100,
                 apart: PERIOD,
                 conduct: Conduct::default(),
+                image: FIRMWARE.to_vec(),
             }
         }
 
@@ -138,7 +140,7 @@ mod verdicts {
                 let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
                 counted.event(at(cycle + self.missing * PERIOD), &lost);
             }
-            let image = Image::parse(FIRMWARE).unwrap();
+            let image = Image::parse(&self.image).unwrap();
             let clock = Frequency::from_hertz(1e6);
             let context = Context {
                 image: &image,
@@ -168,6 +170,45 @@ mod verdicts {
     /// Every `every`th sample awake.
     fn regular(samples: usize, every: usize) -> Vec<bool> {
         (0..samples).map(|number| number % every != 0).collect()
+    }
+
+    /// Two sections at one address: which of them was there when a sample fell on it, nothing says.
+    #[test]
+    fn code_that_is_laid_over_other_code_has_no_share() {
+        use object::write::{Object, StandardSection, Symbol, SymbolSection};
+        use object::{
+            Architecture, BinaryFormat, Endianness, SymbolFlags, SymbolKind, SymbolScope,
+        };
+        let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
+        let text = file.section_id(StandardSection::Text);
+        let other = file.add_section(Vec::new(), b".overlay".to_vec(), object::SectionKind::Text);
+        for (section, bytes) in [(text, 64), (other, 16)] {
+            file.append_section_data(section, &[0x00, 0xbf].repeat(bytes / 2), 4);
+        }
+        for (name, value, size) in [("laid_over", 1, 16), ("alone", 33, 16)] {
+            file.add_symbol(Symbol {
+                name: name.into(),
+                value,
+                size,
+                kind: SymbolKind::Text,
+                scope: SymbolScope::Linkage,
+                weak: false,
+                section: SymbolSection::Section(text),
+                flags: SymbolFlags::None,
+            });
+        }
+        let mut case = Case { image: file.write().unwrap(), ..Case::new(regular(10_000, 4)) };
+        let budget = |name: &str| format!("[function.{name}]\nself_share = '<= 50 %'\n");
+        for (name, pc, verdict) in
+            [("laid_over", 4, Verdict::Undecided), ("alone", 36, Verdict::Met)]
+        {
+            case.pc = pc;
+            let judgement = case.judge(&budget(name)).remove(0);
+            assert_eq!(judgement.verdict, verdict, "{name}: {}", judgement.evidence);
+            let is_told =
+                judgement.evidence.contains("other code of the image has the same address");
+            assert_eq!(is_told, verdict == Verdict::Undecided);
+        }
     }
 
     #[test]

@@ -222,5 +222,28 @@ mod tests {
         assert_eq!(periodic.len(), 1);
         assert_eq!(periodic[0].intervals, 49);
         assert!((periodic[0].period - 48_000.0).abs() < 1.0);
+        assert_eq!(cadences.tick_changes(), 0);
+    }
+
+    #[test]
+    fn ticks_that_become_shorter_all_at_once_change_the_clock() {
+        let ticks = |periods: &[(u64, u32)]| {
+            let (mut cadences, mut now) = (Cadences::default(), 0);
+            for &(period, count) in periods {
+                for _ in 0..count {
+                    now += period;
+                    enter(&mut cadences, now);
+                }
+            }
+            cadences.tick_changes()
+        };
+        assert_eq!(ticks(&[(48_000, 100), (24_000, 100)]), 1);
+        assert_eq!(ticks(&[(48_000, 100), (24_000, 100), (48_000, 100)]), 2);
+        // Ticks that are left out while the core sleeps are none: no row of them is alike.
+        let asleep: Vec<(u64, u32)> = (1..60).map(|n| (48_000 * (1 + n % 5), 3)).collect();
+        assert_eq!(ticks(&asleep), 0);
+        // Drift is none, and what waits for another handler.
+        assert_eq!(ticks(&[(48_000, 100), (48_400, 100)]), 0);
+        assert_eq!(ticks(&[(48_000, 100), (60_000, 1), (36_000, 1), (48_000, 100)]), 0);
     }
 }

@@ -1,6 +1,7 @@
 //! `check --draft`: a budget file from a recording.
 
-use super::check::{Args, with_measured};
+use super::check::Args;
+use super::measured::with_measured;
 use crate::cli::Format;
 use crate::outcome::Outcome;
 use crate::sources;

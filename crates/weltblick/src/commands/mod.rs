@@ -15,6 +15,8 @@ mod import;
 mod inspect;
 mod interrupts;
 mod list;
+mod measured;
+mod measured_code;
 mod only;
 mod packets;
 mod plan;

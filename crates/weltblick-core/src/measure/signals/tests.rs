@@ -36,6 +36,40 @@ fn told(signals: &Signals<'_>, dictionary: &Dictionary<'_>) -> SignalReport {
     report(signals, &context)
 }
 
+/// A number that gets another name means something else from then on.
+#[test]
+fn numbers_that_are_used_again_are_known() {
+    let dictionary = Dictionary::default();
+    let mut signals = Signals::new(&dictionary);
+    let named = |number, name: &str| {
+        Event::Stated(Statement::Named(Thing::Quantity(number), Name::Told(name.into())))
+    };
+    for (time, event) in [
+        (1, named(1, "level")),
+        (2, quantity(1, 5.0)),
+        (3, named(2, "depth")),
+        (4, quantity(2, 6.0)),
+        (5, named(1, "level")),
+        (6, named(2, "height")),
+        (7, quantity(2, 7.0)),
+    ] {
+        signals.event(at(time), &event);
+    }
+    let reused: Vec<bool> =
+        signals.list().iter().map(|signal| signals.is_reused(signal.key)).collect();
+    assert_eq!(reused, [false, true]);
+    // The same of what a poll calls a number.
+    let watches = |name: &str| {
+        let (size, kind) = (4, poll::Kind::Unsigned);
+        Event::Stated(Statement::Watches { watch: 3, address: 64, size, kind, name: name.into() })
+    };
+    for (name, is_reused) in [("a", false), ("a", false), ("b", true)] {
+        signals.event(at(9), &watches(name));
+        let key = Key { origin: Origin(0), subject: Subject::Watch(3), access: None };
+        assert_eq!(signals.is_reused(key), is_reused, "{name}");
+    }
+}
+
 /// What happens to one quantity.
 #[derive(Debug, Clone, Copy)]
 enum Step {

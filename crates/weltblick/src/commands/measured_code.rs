@@ -1,0 +1,139 @@
+//! What was executed, as budgets ask for it: coverage, calls, paths through the code, shares.
+
+use super::coverage::seen_of;
+use crate::sources::{Beside, Capture, Part};
+use anyhow::Result;
+use weltblick_core::figure::Doubt;
+use weltblick_core::judge::{About, BudgetFile, Confirmed, Executed, Point, address_of};
+use weltblick_core::measure::execution::{
+    BlockCounts, Calls, Crossings, Gaps, Listing, Seen, Tally, TimeAgreement,
+};
+use weltblick_core::measure::inspection::trace_doubts;
+use weltblick_core::measure::profile::SampleCounts;
+use weltblick_core::measure::statistic::Scale;
+
+/// What was executed, for budgets that ask for it.
+pub(super) struct Ran<'a> {
+    listing: Listing,
+    seen: Seen,
+    calls: Option<Calls<'a>>,
+    ways: Vec<(Vec<Point>, Calls<'a>)>,
+    times_disagree: u64,
+    /// What was executed before the last synchronisation, where something ran behind it.
+    confirmed: Option<Confirmed<'a>>,
+}
+
+impl<'a> Ran<'a> {
+    /// What was executed, if budgets ask for it; `without_head`: from the first synchronisation on.
+    pub(super) fn of(
+        budgets: &BudgetFile,
+        capture: &'a Capture,
+        samples: &SampleCounts,
+        without_head: bool,
+    ) -> Result<Option<Self>> {
+        if !asks_for_executed(budgets, capture) {
+            return Ok(None);
+        }
+        let image = capture.image()?;
+        let listing = Listing::of(image);
+        if !capture.has_flow() {
+            let seen = Seen::of_samples(samples, &listing);
+            let (calls, ways, times_disagree) = (None, Vec::new(), 0);
+            let confirmed = None;
+            return Ok(Some(Self { listing, seen, calls, ways, times_disagree, confirmed }));
+        }
+        let calls = Calls::new(image, capture.flow_clocking());
+        let mut agreement = TimeAgreement::default();
+        let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut agreement));
+        let (code, mut calls) = Part::default().follow(capture, &[], &mut beside, calls)?;
+        let counts = beside.0.unwrap_or_default();
+        let times_disagree = agreement.contradictions();
+        let tally = counts.into_tally(&code);
+        let seen_of = |tally: &Tally| {
+            let mut seen = seen_of(capture, tally, &listing);
+            if without_head {
+                seen.gaps.head = 0;
+            }
+            seen
+        };
+        let seen = seen_of(&tally);
+        let mut ways = ways(budgets, capture)?;
+        let confirmed = tally.confirmed.map(|tally| {
+            let seen = seen_of(&tally);
+            let part = |(points, calls): &mut (Vec<Point>, Calls<'a>)| {
+                Some((points.clone(), calls.take_confirmed()?))
+            };
+            let (calls, ways) =
+                (calls.take_confirmed(), ways.iter_mut().filter_map(part).collect());
+            Confirmed { seen, calls, ways }
+        });
+        Ok(Some(Self { listing, seen, calls: Some(calls), ways, times_disagree, confirmed }))
+    }
+
+    /// What speaks against times that come from the trace.
+    pub(super) fn doubts(&self) -> Vec<Doubt> {
+        doubts_of(self.times_disagree, &self.seen.gaps)
+    }
+
+    /// As it is judged.
+    pub(super) fn executed(&self, capture: &'a Capture) -> Result<Executed<'_>> {
+        let clock = capture.manifest.target.core_clock;
+        Ok(Executed {
+            image: capture.image()?,
+            listing: &self.listing,
+            seen: &self.seen,
+            calls: self.calls.as_ref(),
+            ways: &self.ways,
+            scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+            intrusive: capture.conduct().intrusive,
+            kept_the_end: capture.kept_the_end(),
+            times_disagree: self.times_disagree,
+            confirmed: self.confirmed.as_ref(),
+        })
+    }
+}
+
+/// Follows each way through the code that a budget is about.
+fn ways<'a>(budgets: &BudgetFile, capture: &'a Capture) -> Result<Vec<(Vec<Point>, Calls<'a>)>> {
+    let mut ways: Vec<(Vec<Point>, Calls<'a>)> = Vec::new();
+    let image = capture.image()?;
+    for figure in budgets.figures() {
+        let About::Way { points, .. } = figure else { continue };
+        if ways.iter().any(|(known, _)| known == points) {
+            continue;
+        }
+        let places = points.iter().map(|point| address_of(point, image));
+        let places = places.collect::<Result<Vec<u64>, _>>()?;
+        let crossings = Crossings::new(&places, false, 0);
+        let calls = Calls::new(image, capture.flow_clocking()).crossing(crossings);
+        let (_, calls) = Part::default().follow(capture, &places, &mut Beside::default(), calls)?;
+        ways.push((points.clone(), calls));
+    }
+    Ok(ways)
+}
+
+/// What speaks against times that come from an instruction trace.
+fn doubts_of(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
+    let head = (gaps.head > 0).then_some(Doubt::Head { bytes: gaps.head });
+    trace_doubts(times_disagree, gaps).into_iter().chain(head).collect()
+}
+
+/// The same where no budget asks for what was executed.
+pub(super) fn doubts_of_trace(capture: &Capture, without_head: bool) -> Result<Vec<Doubt>> {
+    let mut sink = (TimeAgreement::default(), BlockCounts::default());
+    capture.replay_flow(&mut sink)?;
+    let (times, mut counts) = sink;
+    if without_head || capture.conduct().attached {
+        counts.gaps.head = 0;
+    }
+    Ok(doubts_of(times.contradictions(), counts.gaps()))
+}
+
+/// Whether any budget is about what was executed.
+pub(super) fn asks_for_executed(budgets: &BudgetFile, capture: &Capture) -> bool {
+    budgets.figures().any(|figure| match figure {
+        About::Coverage { .. } | About::Call { .. } | About::Way { .. } => true,
+        About::SelfShare { .. } => capture.has_flow(),
+        _ => false,
+    })
+}
