@@ -142,10 +142,9 @@ impl Timings<'_> {
         let mut before = confirmed.find(figure);
         for (which, found) in &mut found {
             let same = before.iter().position(|(other, _)| other == which);
-            let absent = || Err(Absent::new("", ""));
-            let before = same.map_or_else(absent, |place| before.swap_remove(place).1);
+            let before = same.and_then(|place| before.swap_remove(place).1.ok());
             if let Ok(found) = found {
-                found.agree_with(before.ok());
+                found.agree_with(before);
             }
         }
         found

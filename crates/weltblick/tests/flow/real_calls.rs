@@ -47,6 +47,8 @@ pub(crate) struct Life {
     /// What the trace unit had sent by then: bytes, and when.
     pub(crate) sent: Vec<(usize, u64)>,
     pub(crate) bytes: Vec<u8>,
+    /// Every run of a handler: which exception, when its first instruction could run, and when it ended.
+    pub(crate) handlers: Vec<(u16, Range<u64>)>,
     pub(crate) end: u64,
 }
 
@@ -105,6 +107,9 @@ impl Life {
             }
         }
         life.bytes.extend(machine.take_trace());
+        let runs = machine.truth().exceptions.iter();
+        life.handlers =
+            runs.map(|run| (run.number, run.entered..run.left.unwrap_or(u64::MAX))).collect();
         life.end = machine.cycle();
         life
     }

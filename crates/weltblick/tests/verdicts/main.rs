@@ -455,6 +455,7 @@ fn shares_are_where_their_intervals_say() {
     let image = Image::parse(FIRMWARE).unwrap();
     for habit in [Habit::Usual, Habit::KeepsStep] {
         let (mut inside, mut all, mut widths) = (0_u64, 0_u64, 0.0);
+        let (mut far, mut decided) = (0_u64, 0_u64);
         for number in 0..recordings() * 4 {
             let mut chance = Chance::new(number * 64 + 7 + habit as u64);
             let life = Life::new(&mut chance, habit);
@@ -465,7 +466,19 @@ fn shares_are_where_their_intervals_say() {
             let [low, high] = [judgement.observed_low, judgement.observed_high].map(Option::unwrap);
             inside += u64::from(low <= truly && truly <= high);
             (all, widths) = (all + 1, widths + high - low);
+            // And a limit that lies two half-widths away is decided.
+            let (middle, half) = (f64::midpoint(low, high), (high - low) / 2.0);
+            for (sign, limit) in [("<=", middle + 2.0 * half), (">=", middle - 2.0 * half)] {
+                if habit != Habit::Usual || limit <= 0.0 || number % 4 > 0 {
+                    continue;
+                }
+                let limit = format!("{sign} {:.6} %", 100.0 * limit);
+                let budget = format!("[function.sine]\nself_share = '{limit}'\n");
+                let verdict = judged(&recording, life.sampling, &image, &budget).remove(0).verdict;
+                (far, decided) = (far + 1, decided + u64::from(verdict == Verdict::Met));
+            }
         }
+        assert!(decided * 10 >= far * 9, "{decided} of {far}");
         println!("{habit:?}: {inside} of {all} shares inside, {:.3} wide", widths / all as f64);
         assert!(inside as f64 >= 0.93 * all as f64 - 1.0, "{habit:?}: {inside} of {all}");
     }
