@@ -2,7 +2,7 @@
 
 use super::entry::Budget;
 use super::limit::{Condition, Limit};
-use crate::figure::{Absent, Doubt, Figure, Sampled};
+use crate::figure::{Absent, Doubt, Effect, Figure, Sampled};
 use crate::stats::{Bounds, ShareEstimate};
 use crate::time::Unit;
 use schemars::JsonSchema;
@@ -199,13 +199,19 @@ pub(super) fn told(figure: &Figure) -> String {
 
 /// What would decide it.
 fn advise(judgement: &mut Judgement, limit: &Limit, figure: &Figure) {
+    let against = &figure.evidence.against;
+    // What may be anything stays so, however long it is measured.
+    if let Some(doubt) = against.iter().find(|doubt| doubt.effect() == Effect::Both) {
+        judgement.advice = Some(doubt.advice());
+        return;
+    }
     if let Some(Sampled { estimate, .. }) = figure.evidence.sampled
         && !limit.holds_for_all(estimate.low, estimate.high)
         && !limit.fails_for_all(estimate.low, estimate.high)
     {
         return advise_samples(judgement, limit, &estimate, figure);
     }
-    let doubt = figure.evidence.against.first().map(Doubt::advice);
+    let doubt = against.first().map(Doubt::advice);
     let lossy = figure.evidence.lossy;
     judgement.advice = Some(doubt.unwrap_or_else(|| match figure.evidence.narrows {
         _ if lossy => LOSE_NOTHING.into(),

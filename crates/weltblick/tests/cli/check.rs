@@ -62,6 +62,24 @@ fn a_window_of_time_is_judged_by_itself() {
     );
 }
 
+/// What stands before the first synchronisation may hold anything; judged from the first timestamp on it is outside.
+#[test]
+fn a_recording_that_was_begun_in_the_middle_says_how_to_judge_it() {
+    let bench = Bench::new();
+    let bytes = bench.read("buoy/swo.bin");
+    bench.write("buoy/swo.bin", &bytes[5003..]);
+    let budget = "[function.filter_precise]\nself_share = '<= 20 %'\n";
+    let (code, report) = check(&bench, budget);
+    let judgement = &report["budgets"][0];
+    assert_eq!((code, judgement["objections"][0]["code"].as_str()), (3, Some("head")));
+    let advice = judgement["advice"].as_str().unwrap();
+    assert!(advice.contains("(`--within 0s..`)"), "{advice}");
+    assert_eq!(bench.run("check buoy mine.toml --within 0s..").code, 0);
+    // A longer recording would not help, so nobody says so, however near the limit is.
+    let (_, report) = check(&bench, &budget.replace("20", "1"));
+    assert_eq!(report["budgets"][0]["advice"].as_str().unwrap(), advice);
+}
+
 /// The last two interrupts of this instruction trace came after its last synchronisation.
 #[test]
 fn interrupts_that_no_synchronisation_confirms_meet_nothing() {

@@ -312,7 +312,7 @@ impl Evidence<'_> {
             format!(
                 "The recording does not start with a synchronisation; the first one stands at byte {first}{unread}. It was started when the trace was running already: what the target did before is not in it."
             ),
-            "Start the capture first, then let the target run (`capture --reset` through a debug stub).",
+            "Start the capture first, then let the target run (`capture --reset` through a debug stub). `check --within 0s..` judges what is there.",
         ))
     }
 
