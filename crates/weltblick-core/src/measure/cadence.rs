@@ -2,9 +2,10 @@
 //! within what recurs.
 
 use super::phases::Phases;
-use super::timing::SYSTICK;
 use crate::event::{Event, Position, Sink};
 
+/// The exception number of SysTick.
+pub(super) const SYSTICK: u16 = 15;
 /// Exception numbers of a core: 9 bits.
 const EXCEPTIONS: usize = 512;
 /// Fewer intervals than this are no cadence.

@@ -1,6 +1,6 @@
 //! A recording and its clocks together: periods, durations, and what is missing.
 
-use super::cadence::Cadences;
+use super::cadence::{Cadences, SYSTICK};
 use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
 use crate::capture::{Manifest, Protocol, SourceSpec};
@@ -24,8 +24,6 @@ pub struct Clocks {
 
 /// Fewer samples contradict no period.
 const FEWEST_SAMPLES: u64 = 32;
-/// The exception number of SysTick.
-pub(super) const SYSTICK: u16 = 15;
 /// A clock is contradicted beyond this relative difference.
 const CLOCK_TOLERANCE: f64 = 0.01;
 
