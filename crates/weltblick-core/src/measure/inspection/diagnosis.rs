@@ -2,12 +2,12 @@
 
 use super::agreement::Agreement;
 use super::event_trace;
-use super::executed_code::doubt_as_finding;
 use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::trial::{as_framed, as_plain};
 use crate::capture::Framing;
 use crate::event::LossReason;
+use crate::figure::Doubt;
 use crate::measure::profile::{Basis, Context};
 use crate::measure::timing::Timing;
 use crate::plan::{LINK_USE, next_sampling_period};
@@ -143,6 +143,22 @@ pub(super) fn fault(code: &str, finding: impl Into<String>, advice: impl Into<St
 
 pub(super) fn doubt(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
     Finding { weight: Weight::Doubt, ..fault(code, finding, advice) }
+}
+
+/// What speaks against figures, as a finding.
+pub(super) fn doubt_as_finding(weight: Weight, doubt: &Doubt) -> Finding {
+    Finding {
+        code: doubt.code().into(),
+        weight,
+        finding: sentence(&doubt.why()),
+        advice: sentence(&doubt.advice()),
+    }
+}
+
+fn sentence(words: &str) -> String {
+    let mut letters = words.chars();
+    let first = letters.next().map(|first| first.to_uppercase().to_string()).unwrap_or_default();
+    format!("{first}{}.", letters.as_str())
 }
 
 fn percent(part: u64, whole: u64) -> f64 {

@@ -1,6 +1,6 @@
 //! What an instruction trace says against itself.
 
-use super::diagnosis::{Finding, Weight};
+use super::diagnosis::{Finding, Weight, doubt_as_finding};
 use crate::figure::Doubt;
 use crate::measure::execution::{Gaps, TimeAgreement};
 
@@ -31,22 +31,6 @@ pub fn executed_code(times: &TimeAgreement, gaps: &Gaps) -> Vec<Finding> {
         });
     }
     findings
-}
-
-/// What speaks against figures, as a finding.
-pub(super) fn doubt_as_finding(weight: Weight, doubt: &Doubt) -> Finding {
-    Finding {
-        code: doubt.code().into(),
-        weight,
-        finding: sentence(&doubt.why()),
-        advice: sentence(&doubt.advice()),
-    }
-}
-
-fn sentence(words: &str) -> String {
-    let mut letters = words.chars();
-    let first = letters.next().map(|first| first.to_uppercase().to_string()).unwrap_or_default();
-    format!("{first}{}.", letters.as_str())
 }
 
 #[cfg(test)]

@@ -4,8 +4,7 @@
 //! handler's code is not called by others, or hardly ever: many samples in it, while none is said to run, mean that
 //! entries are missing, and nothing says where.
 
-use super::diagnosis::{Finding, Weight};
-use super::executed_code::doubt_as_finding;
+use super::diagnosis::{Finding, Weight, doubt_as_finding};
 use crate::event::{Event, Position, Sink};
 use crate::figure::Doubt;
 use crate::image::Image;
