@@ -110,7 +110,7 @@ impl<S: Sink> FlowEvents<S> {
         Self { gate: Some((offset, cycles)), until, ..self }
     }
 
-    /// The same, up to the last synchronisation that agrees with what ran.
+    /// Only what came up to the last synchronisation that agrees with what ran.
     #[must_use]
     pub fn confirmed(self) -> Self {
         Self { only_confirmed: true, ..self }

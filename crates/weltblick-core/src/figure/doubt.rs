@@ -162,7 +162,7 @@ pub enum Doubt {
         /// Packets.
         packets: u64,
     },
-    /// So many bytes stand before the first synchronisation.
+    /// So many bytes at the beginning could not be read.
     Head {
         /// Bytes.
         bytes: u64,
@@ -402,7 +402,7 @@ impl Doubt {
                 "{packets} packets of the event trace end so long after their events that short timestamps may have wrapped unseen"
             ),
             Self::Head { bytes } => format!(
-                "{bytes} bytes before the first synchronisation could not be read: what happened then is unknown"
+                "{bytes} bytes at the beginning could not be read: what happened then is unknown"
             ),
             Self::InstructionsMissing { places: 1 } => "instructions are missing in one place".into(),
             Self::InstructionsMissing { places } => {
@@ -491,7 +491,7 @@ impl Doubt {
                 "let the core's clock run in sleep (a debug register of most chips)".into()
             }
             Self::Overlaid => {
-                "link it to an address of its own for the measurement, or use an image without the other overlay over a window in which that is not loaded".into()
+                "link it to an address of its own for the measurement".into()
             }
             Self::StampsWrapped { .. } => {
                 "let the tracer write longer timestamps, or an event of its own before they wrap twice".into()

@@ -99,6 +99,18 @@ impl Executed<'_> {
         if bytes > 0 {
             found.doubt_with(Doubt::Head { bytes }, Effect::Counted);
         }
+        if self.ran_where_two_lie() {
+            // Whoever follows the trace has followed one of them, and the other may have been there.
+            found.doubt(Doubt::Overlaid);
+        }
+    }
+
+    /// Whether something ran at an address that two sections of the image have.
+    fn ran_where_two_lie(&self) -> bool {
+        let ran = || self.listing.instructions.iter().zip(&self.seen.executed);
+        let two = |address: u64| self.image.is_overlaid(&(address..address + 1));
+        self.image.is_overlaid(&(0..u64::MAX))
+            && ran().any(|(listed, &count)| count > 0 && two(listed.address))
     }
 
     /// A figure with the bounds that it has with what no synchronisation confirms, and without it: nothing is met, or
@@ -153,10 +165,6 @@ impl Executed<'_> {
             found.doubt(Doubt::KeptTheEnd);
         }
         self.weigh_missing(&mut found);
-        if self.image.is_overlaid(&(0..u64::MAX)) {
-            // Code that is not there counts as not covered, or its instructions as the other's.
-            found.doubt(Doubt::Overlaid);
-        }
         if self.times_disagree > 0 {
             let doubt = Doubt::TimesDisagree { places: self.times_disagree };
             found.doubt_with(doubt, Effect::Above);

@@ -57,11 +57,6 @@ impl<'a> Shares<'a> {
         }
     }
 
-    /// The firmware's image.
-    pub(super) const fn image(&self) -> &Image {
-        self.context.image
-    }
-
     /// How long the recording is, in nanoseconds.
     pub(super) fn duration_ns(&self) -> Option<f64> {
         self.context.timing.duration().map(|duration| duration.ns)
@@ -90,6 +85,9 @@ impl<'a> Shares<'a> {
         let mut found = self.share(&categories, beyond + elsewhere)?;
         if left_out {
             found.doubt(Doubt::LeftOut);
+        }
+        if ranges.iter().any(|range| image.is_overlaid(range)) {
+            found.doubt(Doubt::Overlaid);
         }
         found.evidence.basis += &with_clones(image, &clones);
         Ok(found)

@@ -37,6 +37,20 @@ impl Timings<'_> {
                 "say which: access = \"read\", or \"write\"",
             ));
         }
+        let mut found = self.figure_of(signal, signals, figure, scale)?;
+        if signals.is_reused(signal.key) {
+            found.doubt(Doubt::NumberReused);
+        }
+        Ok(found)
+    }
+
+    fn figure_of(
+        &self,
+        signal: &Signal,
+        signals: &Signals<'_>,
+        figure: &TimingFigure,
+        scale: Scale,
+    ) -> Found {
         let gaps = signals.gaps().map(|(_, from, until)| until - from).sum();
         let unknown = if signals.lost_undated { self.span.high } else { gaps };
         let missing = Missing::new(signals.lost, 0, self.hiding(figure, unknown, scale));
@@ -53,9 +67,6 @@ impl Timings<'_> {
             Measure::Value => return self.value(signal, figure.of, signals),
             _ => return Err(no_such_figure()),
         };
-        if signals.is_reused(signal.key) {
-            found.doubt(Doubt::NumberReused);
-        }
         Self::relied(figure, &missing, &mut found);
         Ok(found)
     }
@@ -64,9 +75,6 @@ impl Timings<'_> {
     /// quantity has one from when it is first stated on.
     fn value(&self, signal: &Signal, of: Of, signals: &Signals<'_>) -> Found {
         let mut found = value(signal, of, signals, self.end)?;
-        if signals.is_reused(signal.key) {
-            found.doubt(Doubt::NumberReused);
-        }
         let first = signal.values.first.and_then(|first| first.time);
         let began = self.end.latest.saturating_sub(self.span.high);
         let is_variable = matches!(signal.key.subject, Subject::Watch(_));

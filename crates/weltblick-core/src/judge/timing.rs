@@ -51,7 +51,7 @@ pub struct Timings<'a> {
     pub shortest_run: f64,
     /// What speaks against figures in time, whatever they are of.
     pub against: Vec<Doubt>,
-    /// The same without what no synchronisation of an instruction trace confirms.
+    /// Figures without what no synchronisation of an instruction trace confirms.
     pub confirmed: Option<&'a Timings<'a>>,
 }
 

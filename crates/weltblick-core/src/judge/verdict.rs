@@ -15,7 +15,7 @@ use super::runs::Found;
 use super::shares::Shares;
 use super::timing::{Meant, Timings};
 use crate::document::Fault;
-use crate::figure::{Absent, Doubt, Figure};
+use crate::figure::{Absent, Figure};
 use crate::image::FunctionId;
 use crate::measure::profile::{Context, Head, SampleCounts, head};
 use schemars::JsonSchema;
@@ -124,7 +124,7 @@ struct Known<'a> {
 impl Known<'_> {
     /// What is known of each figure that a budget means; nothing where nobody looked.
     fn find(&self, about: &About, function: Option<FunctionId>) -> Vec<Meant> {
-        let mut found = match about {
+        let found = match about {
             About::Timing(figure) => {
                 return self.timings.map_or_else(Vec::new, |timings| timings.find(figure));
             }
@@ -150,11 +150,6 @@ impl Known<'_> {
                 Some(Ok(Figure::exact(samples as f64, samples, "counted")))
             }
         };
-        if let (Some(Ok(figure)), Some(function)) = (&mut found, function)
-            && self.shares.image().is_overlaid(&self.shares.image().function(function).range)
-        {
-            figure.doubt(Doubt::Overlaid);
-        }
         found.into_iter().map(|found| (None, found)).collect()
     }
 

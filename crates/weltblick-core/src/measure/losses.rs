@@ -93,12 +93,6 @@ impl Losses {
         self.by_reason.get(&why).map_or(0, |tally| tally.count)
     }
 
-    /// How many bytes could not be read for this reason.
-    #[must_use]
-    pub fn bytes_of(&self, why: LossReason) -> u64 {
-        self.by_reason.get(&why).map_or(0, |tally| tally.bytes)
-    }
-
     /// Whether an unknown number of bytes never arrived.
     #[must_use]
     pub fn is_unbounded(&self) -> bool {

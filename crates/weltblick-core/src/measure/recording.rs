@@ -1,7 +1,7 @@
 //! What was recorded: how many samples, over how long, and what is missing.
 
 use super::losses::Losses;
-use crate::event::{Event, Position, Sink};
+use crate::event::{Event, LossReason, Position, Sink};
 use crate::stats::Ticks;
 use crate::time::Window;
 
@@ -43,6 +43,8 @@ pub struct Recording {
     pub time_slipped: bool,
     /// Bytes that could not be read before the first moment, and behind the last: of nothing that was recorded.
     unread_beside: u64,
+    /// Of these, before the first moment.
+    head: u64,
     /// The tick of the last sample, if nothing was lost since; `u64::MAX`: none.
     last_sample: u64,
     /// The fewest ticks from one sample to the next.
@@ -64,6 +66,7 @@ impl Default for Recording {
             left_out: 0,
             time_slipped: false,
             unread_beside: 0,
+            head: 0,
             last_sample: u64::MAX,
             closest: u64::MAX,
         }
@@ -91,6 +94,10 @@ impl Sink for Recording {
                 self.losses.add(bytes, why);
                 if self.first == u64::MAX || why.is_end() {
                     self.unread_beside += bytes.end - bytes.start;
+                }
+                // An instruction trace has a head of its own.
+                if self.first == u64::MAX && !why.is_end() && why != LossReason::FlowGap {
+                    self.head += bytes.end - bytes.start;
                 }
                 // Before the first moment there is no time that could be lost: the recording begins with it.
                 self.time_slipped |= why.loses_bytes() && !why.is_end() && self.first != u64::MAX;
@@ -128,6 +135,12 @@ impl Recording {
     #[must_use]
     pub const fn samples(&self) -> u64 {
         self.running + self.asleep + self.unobservable
+    }
+
+    /// Bytes that could not be read before the first moment; 0 without timestamps.
+    #[must_use]
+    pub const fn head(&self) -> u64 {
+        if self.first == u64::MAX { 0 } else { self.head }
     }
 
     /// The cycle of the last dated event; `None` without timestamps.

@@ -7,7 +7,6 @@ use crate::capture::{Manifest, Protocol, SourceSpec};
 use crate::event::LossReason;
 use crate::figure::Doubt;
 use crate::time::Frequency;
-use crate::wire::Malformed;
 
 /// What a capture says of its clocks; whatever it does not say is absent.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -111,11 +110,10 @@ impl Timing<'_> {
         self.recording.contradicts_period(self.stated_ticks().filter(|_| enough)?)
     }
 
-    /// Bytes before the first synchronisation: what happened then is unknown.
+    /// Bytes that could not be read before anything has a time: what happened then is unknown.
     #[must_use]
     pub fn head(&self) -> Option<Doubt> {
-        let why = LossReason::Malformed(Malformed::StartsInside);
-        let bytes = self.recording.losses.bytes_of(why);
+        let bytes = self.recording.head();
         (bytes > 0).then_some(Doubt::Head { bytes })
     }
 

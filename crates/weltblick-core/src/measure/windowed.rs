@@ -4,7 +4,7 @@
 //! is not passed on is missing in it: events without a time between one before the window and one in it, events whose
 //! time may lie on either side of an edge, and a gap that reaches across one.
 
-use crate::event::{Event, LossReason, Position, Sink, Statement};
+use crate::event::{Event, LossReason, Origin, Position, Sink, Statement};
 use crate::time::Window;
 
 /// Events without a time that wait for the next with one at most.
@@ -26,8 +26,8 @@ pub struct Windowed<S> {
     reached: Reached,
     /// Since the last event with a time, or at it, something is missing, or lies on either side of the edge.
     open: bool,
-    /// Nothing came so far: what is missing before everything is before the window, too.
-    is_first: bool,
+    /// Nothing had a time so far: bytes that are missing before everything are before the window, too.
+    undated: bool,
     waiting: Vec<(Position, Event)>,
     /// Where it goes.
     pub sink: S,
@@ -37,7 +37,27 @@ impl<S: Sink> Windowed<S> {
     /// From tick `start` up to but not including `end`.
     pub const fn new(start: u64, end: u64, sink: S) -> Self {
         let reached = Reached::Before;
-        Self { start, end, reached, open: false, is_first: true, waiting: Vec::new(), sink }
+        Self { start, end, reached, open: false, undated: true, waiting: Vec::new(), sink }
+    }
+
+    /// The recording ends: what has no time came after all that has one.
+    pub fn finish(&mut self) {
+        if self.reached != Reached::Inside || self.waiting.is_empty() {
+            return;
+        }
+        if self.end == u64::MAX {
+            for (position, event) in self.waiting.drain(..) {
+                self.sink.event(position, &event);
+            }
+        } else {
+            self.missing_behind();
+        }
+    }
+
+    /// Something is missing between the last event in the window and its end.
+    fn missing_behind(&mut self) {
+        let position = Position { origin: Origin(0), offset: 0, time: None };
+        self.sink.event(position, &Event::Unwatched);
     }
 
     fn inside(&mut self, position: Position, event: &Event) {
@@ -67,8 +87,7 @@ impl<S: Sink> Windowed<S> {
         let is_behind = time.earliest >= self.end;
         if is_behind && self.reached == Reached::Inside {
             if self.open || !self.waiting.is_empty() {
-                let position = Position { origin: crate::event::Origin(0), offset: 0, time: None };
-                self.sink.event(position, &Event::Unwatched);
+                self.missing_behind();
             }
             self.reached = Reached::Behind;
         }
@@ -91,7 +110,7 @@ impl<S: Sink> Windowed<S> {
 impl<S: Sink> Sink for Windowed<S> {
     fn event(&mut self, position: Position, event: &Event) {
         let undated = Position { time: None, ..position };
-        let is_first = std::mem::take(&mut self.is_first);
+        self.undated &= position.time.is_none();
         match event {
             // Who is who holds whenever it was told; so does that clocks contradict each other.
             Event::Stated(
@@ -100,7 +119,7 @@ impl<S: Sink> Sink for Windowed<S> {
             | Event::Lost { why: LossReason::ClockStopped | LossReason::StampsWrapped, .. } => {
                 return self.sink.event(undated, event);
             }
-            Event::Lost { .. } if is_first && position.time.is_none() => return,
+            Event::Lost { .. } if self.undated => return,
             _ => {}
         }
         match position.time {
@@ -118,7 +137,6 @@ impl<S: Sink> Sink for Windowed<S> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::Origin;
 
     #[derive(Default)]
     struct Seen(Vec<String>);
@@ -138,7 +156,11 @@ mod tests {
 
     /// What is passed on of entries at these times, `..` standing for a loss: from tick 100 up to 200.
     fn seen(entries: &[(u16, Option<[u64; 2]>)]) -> Vec<String> {
-        let mut windowed = Windowed::new(100, 200, Seen::default());
+        seen_until(200, entries)
+    }
+
+    fn seen_until(end: u64, entries: &[(u16, Option<[u64; 2]>)]) -> Vec<String> {
+        let mut windowed = Windowed::new(100, end, Seen::default());
         for &(exception, time) in entries {
             let time = time.map(|[earliest, latest]| Window { earliest, latest });
             let event = match exception {
@@ -147,6 +169,7 @@ mod tests {
             };
             windowed.event(Position { origin: Origin(0), offset: 0, time }, &event);
         }
+        windowed.finish();
         windowed.sink.0
     }
 
@@ -161,6 +184,12 @@ mod tests {
         // What was wrong outside says nothing about it.
         let outside = [(0, at(50)), (1, at(60)), (2, at(110)), (5, at(210)), (0, at(220))];
         assert_eq!(seen(&outside), ["2@110"]);
+        // Nor does what could not be read before anything had a time.
+        assert_eq!(seen(&[(0, None), (0, None), (2, at(110))]), ["2@110"]);
+        // What comes last, and has no time, lies in a window that has no end.
+        let open = [(2, at(110)), (3, None)];
+        assert_eq!(seen_until(u64::MAX, &open), ["2@110", "3@?"]);
+        assert_eq!(seen(&open), ["2@110", "missing@?"]);
     }
 
     #[test]

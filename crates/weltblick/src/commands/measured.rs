@@ -7,7 +7,7 @@ use crate::sources::Capture;
 use anyhow::{Result, bail};
 use std::ops::Range;
 use std::time::Duration;
-use weltblick_core::event::read_apart;
+use weltblick_core::event::{Ahead, Sink, read_apart};
 use weltblick_core::judge::{
     About, BudgetFile, CheckReport, Executed, PointRange, SHORTEST_RUN, TimingSubject, Timings,
     USUAL_WINDOW, against_times, confidence_at_look, judge,
@@ -62,22 +62,25 @@ pub(super) fn with_measured<R>(
     let values = wants_values.then(|| Signals::new(&dictionary));
     let values = values.map(|values| FromText::new(&patterns, dictionary.image, values));
     let spans = asks_for(budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
+    let nobody_follows = followed.is_empty() && spans.is_none() && values.is_none();
     let mut following = (followed, (spans, values));
-    // Whoever follows handlers, tasks and values has as much to do as whoever reads.
-    let counted = read_apart(&mut following, |ahead| {
+    let read = |ahead: Option<&mut Ahead<'_>>| {
         // Beside what the other core writes, each event would wait for its cache line.
         let mut sink = (Counted::default(), Unannounced::new(capture.image()?));
         let mut both = (&mut sink, ahead);
         match within.clone() {
             None => capture.replay_into(&mut both)?,
-            Some(Range { start, end }) => {
-                capture.replay(&mut Windowed::new(start, end, &mut both))?;
-            }
+            Some(within) => replay_within(within, &mut both, |sink| capture.replay(sink))?,
         }
         anyhow::Ok(sink)
-    });
+    };
+    // Whoever follows handlers, tasks and values has as much to do as whoever reads.
+    let counted = match nobody_follows {
+        true => read(None),
+        false => read_apart(&mut following, |ahead| read(Some(ahead))),
+    };
     let ((counts, recording, cadences), unannounced) = counted?;
-    if let (Some(window), None) = (window, recording.last_moment()) {
+    if let (Some(window), None, false) = (window, recording.last_moment(), is_all) {
         bail!("{}: nothing that was recorded has a time in {window}", capture.name.display());
     }
     let (followed, (spans, values)) = following;
@@ -97,8 +100,8 @@ pub(super) fn with_measured<R>(
     };
     let (timing, conduct) = (&context.timing, &context.conduct);
     against.extend(against_times(timing, &cadences, &interrupts, &unannounced, conduct));
-    let agreed = capture.tells_events_by_flow().then(|| confirmed(capture, &windows, within));
-    let agreed = agreed.transpose()?;
+    let is_asked_for = capture.tells_events_by_flow() && !windows.is_empty();
+    let agreed = is_asked_for.then(|| confirmed(capture, &windows, within)).transpose()?;
     let timings = Timings {
         interrupts: &interrupts,
         tasks: &tasks,
@@ -136,6 +139,18 @@ pub(super) fn with_measured<R>(
     })
 }
 
+/// Reads a window of time.
+fn replay_within(
+    within: Range<u64>,
+    sink: &mut impl Sink,
+    replay: impl FnOnce(&mut dyn Sink) -> Result<()>,
+) -> Result<()> {
+    let mut windowed = Windowed::new(within.start, within.end, sink);
+    replay(&mut windowed)?;
+    windowed.finish();
+    Ok(())
+}
+
 /// Figures of tasks, by the window of their loads, and of interrupts.
 type Finished = (Vec<(Duration, TaskFigures)>, InterruptFigures);
 
@@ -152,7 +167,7 @@ fn finished(windows: &[Duration], followed: Vec<Followed>, recording: &Recording
     (tasks, interrupts)
 }
 
-/// The same of what an instruction trace tells before its last synchronisation.
+/// Figures of tasks and interrupts up to the last synchronisation of an instruction trace.
 fn confirmed(
     capture: &Capture,
     windows: &[Duration],
@@ -162,9 +177,7 @@ fn confirmed(
     let mut sink = (followed, Recording::default());
     match within {
         None => capture.replay_confirmed(&mut sink)?,
-        Some(within) => {
-            capture.replay_confirmed(&mut Windowed::new(within.start, within.end, &mut sink))?;
-        }
+        Some(within) => replay_within(within, &mut sink, |sink| capture.replay_confirmed(sink))?,
     }
     let (followed, recording) = sink;
     Ok((finished(windows, followed, &recording), recording))

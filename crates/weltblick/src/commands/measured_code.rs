@@ -118,7 +118,7 @@ fn doubts_of(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
     trace_doubts(times_disagree, gaps).into_iter().chain(head).collect()
 }
 
-/// The same where no budget asks for what was executed.
+/// What speaks against times of an instruction trace, where no budget asks for what was executed.
 pub(super) fn doubts_of_trace(capture: &Capture, without_head: bool) -> Result<Vec<Doubt>> {
     let mut sink = (TimeAgreement::default(), BlockCounts::default());
     capture.replay_flow(&mut sink)?;

@@ -15,6 +15,11 @@ const NO_CLOCK: &str =
 
 /// The window of time that a user means, in cycles of the clock of the timestamps.
 pub(crate) fn cycles(range: &PointRange, capture: &Capture) -> Result<Range<u64>> {
+    // All of it, whatever the clock.
+    let begins = matches!(range.start, None | Some(Point::First | Point::Time(Duration::ZERO)));
+    if begins && matches!(range.end, None | Some(Point::Last)) {
+        return Ok(0..u64::MAX);
+    }
     let clock = capture.timestamp_clock().context(NO_CLOCK)?;
     let start = range.start.as_ref().map(|point| edge(point, capture, clock)).transpose()?;
     let end = range.end.as_ref().map(|point| edge(point, capture, clock)).transpose()?;

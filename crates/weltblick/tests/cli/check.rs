@@ -80,6 +80,23 @@ fn a_recording_that_was_begun_in_the_middle_says_how_to_judge_it() {
     assert_eq!(report["budgets"][0]["advice"].as_str().unwrap(), advice);
 }
 
+/// The advice holds for a trace without a clock and without times, too.
+#[test]
+fn code_is_judged_from_the_first_synchronisation_on_without_any_clock() {
+    let bench = Bench::with_flow();
+    let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
+    let without: Vec<&str> = manifest.lines().filter(|line| !line.contains("_clock")).collect();
+    bench.write("buoy-flow/capture.toml", without.join("\n"));
+    let bytes = bench.read("buoy-flow/etm.bin");
+    bench.write("buoy-flow/etm.bin", &bytes[100..]);
+    bench.write("mine.toml", "[function.kernel_start]\ncalls = '<= 3'\n");
+    let ended = bench.run("check buoy-flow mine.toml");
+    assert_eq!((ended.code, ended.err.as_str()), (3, ""));
+    assert!(ended.out.contains("at the beginning could not be read"), "{}", ended.out);
+    let ended = bench.run("check buoy-flow mine.toml --within 0s..");
+    assert_eq!((ended.code, ended.err.as_str()), (0, ""), "{}", ended.out);
+}
+
 /// The last two interrupts of this instruction trace came after its last synchronisation.
 #[test]
 fn interrupts_that_no_synchronisation_confirms_meet_nothing() {

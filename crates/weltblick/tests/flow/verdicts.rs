@@ -38,7 +38,7 @@ enum Fault {
     Clean,
     /// It is only a part, begun and ended anywhere; judged from its first synchronisation on.
     Cut,
-    /// The same, and all of it is judged: what its first bytes were about, too.
+    /// Cut as well, and all of it is judged: what its first bytes were about, too.
     Head,
     /// The link is too slow.
     Overflow,

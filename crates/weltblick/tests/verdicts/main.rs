@@ -50,7 +50,7 @@ fn judged(recording: &Recording, sampling: u64, image: &Image, budgets: &str) ->
     judged_by(read, recording.judged.clone(), (1, Some(sampling)), image, budgets)
 }
 
-/// The same of an event trace.
+/// What `check` would say of an event trace.
 fn judged_traced(traced: &Traced, image: &Image, budgets: &str) -> Vec<Judgement> {
     judged_by(|sink| traced.read(sink), None, (traced.divider, None), image, budgets)
 }
@@ -85,7 +85,10 @@ fn judged_by(
     let sink = (counted, (tracking, (stated, Unannounced::new(image))));
     let mut windowed = Windowed::new(start, end, sink);
     match window {
-        Some(_) => read(&mut windowed),
+        Some(_) => {
+            read(&mut windowed);
+            windowed.finish();
+        }
         None => read(&mut windowed.sink),
     }
     let sink = windowed.sink;
@@ -297,7 +300,7 @@ fn tally(fault: Fault, habit: Habit, image: &Image) -> Tally {
     tally
 }
 
-/// The same of event traces.
+/// What came of verdicts on event traces.
 fn tally_traced(fault: TraceFault, habit: Habit, image: &Image) -> Tally {
     let mut tally = Tally::default();
     for number in 0..recordings() {

@@ -13,7 +13,7 @@ pub(crate) enum Fault {
     Clean,
     /// It is only a part, begun and ended anywhere; judged from its first timestamp on.
     Cut,
-    /// The same, and all of it is judged: what its first bytes were about, too.
+    /// Cut as well, and all of it is judged: what its first bytes were about, too.
     Head,
     /// The target dropped packets, once.
     Overflow,

@@ -52,7 +52,7 @@ const PACKED: usize = 40;
 
 fn metadata(short: bool, hertz: f64) -> String {
     let stamp = if short { 16 } else { 64 };
-    format!(
+    let head = format!(
         "/* CTF 1.8 */
         typealias integer {{ size = 8; align = 8; }} := u8;
         typealias integer {{ size = 16; align = 8; }} := u16;
@@ -69,57 +69,36 @@ fn metadata(short: bool, hertz: f64) -> String {
             }};
             event.header := struct {{ u8 id; stamp timestamp; }};
         }};
-        event {{ name = enter; id = 0; fields := struct {{ u16 n; }}; }};
-        event {{ name = leave; id = 1; fields := struct {{ u16 n; }}; }};
-        event {{ name = ready; id = 2; fields := struct {{ u16 n; }}; }};
-        event {{ name = runs; id = 3; fields := struct {{ u16 n; }}; }};
-        event {{ name = stops; id = 4; fields := struct {{ u16 n; }}; }};
-        event {{ name = begins; id = 5; fields := struct {{ u16 n; }}; }};
-        event {{ name = ends; id = 6; fields := struct {{ u16 n; }}; }};
-        event {{ name = value; id = 7; fields := struct {{ u16 n; i32 value; }}; }};
         "
-    )
+    );
+    let event = |(id, [name, ..]): (usize, [&str; 3])| {
+        let value = if name == "value" { " i32 value;" } else { "" };
+        format!("event {{ name = {name}; id = {id}; fields := struct {{ u16 n;{value} }}; }};\n")
+    };
+    head + &KINDS.into_iter().enumerate().map(event).collect::<String>()
 }
 
-const MANIFEST: &str = r#"
-format = 1
-[[stream]]
-folder = "events"
-protocol = "ctf"
-[[stream.meaning]]
-event = "enter"
-means = "interrupt entered"
-exception = "n"
-[[stream.meaning]]
-event = "leave"
-means = "interrupt left"
-exception = "n"
-[[stream.meaning]]
-event = "ready"
-means = "task ready"
-task = "n"
-[[stream.meaning]]
-event = "runs"
-means = "task runs"
-task = "n"
-[[stream.meaning]]
-event = "stops"
-means = "task sleeps"
-task = "n"
-[[stream.meaning]]
-event = "begins"
-means = "span begins"
-span = "n"
-[[stream.meaning]]
-event = "ends"
-means = "span ends"
-span = "n"
-[[stream.meaning]]
-event = "value"
-means = "quantity"
-quantity = "n"
-value = "value"
-"#;
+/// Kinds of events by their numbers: what they are called, what they mean, and which part their number is.
+const KINDS: [[&str; 3]; 8] = [
+    ["enter", "interrupt entered", "exception"],
+    ["leave", "interrupt left", "exception"],
+    ["ready", "task ready", "task"],
+    ["runs", "task runs", "task"],
+    ["stops", "task sleeps", "task"],
+    ["begins", "span begins", "span"],
+    ["ends", "span ends", "span"],
+    ["value", "quantity", "quantity"],
+];
+
+fn manifest() -> String {
+    let mut text = "format = 1\n[[stream]]\nfolder = 'events'\nprotocol = 'ctf'\n".to_owned();
+    for [event, means, part] in KINDS {
+        text +=
+            &format!("[[stream.meaning]]\nevent = '{event}'\nmeans = '{means}'\n{part} = 'n'\n");
+        text += if event == "value" { "value = 'value'\n" } else { "" };
+    }
+    text
+}
 
 /// The number of its kind, and its fields.
 fn fields(what: What) -> Option<(u8, Vec<u8>)> {
@@ -228,11 +207,12 @@ impl Traced {
 
     /// Reads it into events.
     pub(crate) fn read(&self, sink: &mut dyn Sink) {
-        let manifest = Manifest::parse("capture.toml", MANIFEST).unwrap();
+        let text = manifest();
+        let manifest = Manifest::parse("capture.toml", &text).unwrap();
         let Protocol::Ctf(settings) = &manifest.streams[0].sources[0].protocol else {
             panic!("no event trace")
         };
-        let source = Source::new("capture.toml", MANIFEST);
+        let source = Source::new("capture.toml", &text);
         let trace = EventTrace::new("metadata", &self.metadata, settings, source).unwrap();
         let starts: Vec<u64> = self
             .files

@@ -330,8 +330,8 @@ impl Manifest {
         self.flow().is_some() && self.flow_is_alone() && self.counted_flow().is_none()
     }
 
-    /// By how many ticks more an event of an event trace may have been later than it tells: one, where the clock of its
-    /// times is not the core's, for it may have come anywhere between two ticks. Where events tell how much earlier they
+    /// By how many ticks more an event of an event trace may have been later than it says: one, where the clock of its
+    /// times is not the core's, for it may have come anywhere between two ticks. Where events say how much earlier they
     /// may have been, that says all.
     #[must_use]
     pub fn event_resolution(&self) -> u64 {
