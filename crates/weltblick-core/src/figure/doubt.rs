@@ -16,6 +16,17 @@ pub enum Effect {
     Counted,
 }
 
+/// On what a figure rests: what touches none of that says nothing about it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Rests {
+    /// On how many ticks lie between events.
+    pub ticks: bool,
+    /// On how long a tick is.
+    pub clock: bool,
+    /// On exceptions: with one more or one less it would be another.
+    pub exceptions: bool,
+}
+
 /// Something that speaks against a figure.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Doubt {
@@ -199,7 +210,11 @@ pub enum Doubt {
 
 const STATE_REQUEST: &str =
     "let the firmware state when the hardware asked (wb_requested in weltblick_marks.h)";
-const LOSE_NOTHING: &str = "lose nothing: sample more slowly, trace less beside, or widen the link";
+/// What helps where something is missing.
+pub(crate) const LOSE_NOTHING: &str =
+    "lose nothing: sample more slowly, trace less beside, or widen the link";
+/// What helps where bounds lie on either side of a limit, and nothing is missing.
+pub(crate) const SHARPEN: &str = "the true figure lies between the bounds, on either side of the limit: sharpen the timestamps (a smaller prescaler, no overflow)";
 
 impl Doubt {
     /// A stable word for programs.
@@ -254,6 +269,19 @@ impl Doubt {
             Self::KeptTheEnd => "kept_the_end",
             Self::Unconfirmed => "unconfirmed",
             Self::SeldomSynchronised => "seldom_synchronised",
+        }
+    }
+
+    /// Whether it speaks against what rests on this.
+    #[must_use]
+    pub const fn touches(&self, rests: Rests) -> bool {
+        match self {
+            Self::Clock { .. } | Self::Period { .. } => rests.clock,
+            Self::ClockChanged { .. } | Self::ClockStopped { .. } | Self::StampsWrapped { .. } => {
+                rests.ticks
+            }
+            Self::Unannounced { .. } => rests.exceptions,
+            _ => true,
         }
     }
 

@@ -6,7 +6,8 @@
 
 mod doubt;
 
-pub use doubt::{Doubt, Effect};
+pub use doubt::{Doubt, Effect, Rests};
+pub(crate) use doubt::{LOSE_NOTHING, SHARPEN};
 
 use crate::stats::{Bounds, ShareEstimate};
 

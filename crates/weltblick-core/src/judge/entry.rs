@@ -2,6 +2,7 @@
 
 use super::limit::{Condition, Limit};
 use crate::document::{At, Fault, Table, TextOrTable};
+use crate::measure::known::{Ask, Of};
 use crate::measure::signals::AccessKey;
 use crate::point::Point;
 use crate::time::{Quantity, Unit};
@@ -58,7 +59,7 @@ impl About {
                     Unit::Time
                 }
             },
-            Self::Timing(figure) => figure.measure.unit(),
+            Self::Timing(figure) => figure.ask.measure.unit(),
         }
     }
 }
@@ -131,74 +132,6 @@ impl TimingSubject {
     ];
 }
 
-/// Which figure of it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Measure {
-    /// Without what pre-empted it.
-    Own,
-    /// From start to end.
-    Elapsed,
-    /// From request (or ready) to start.
-    Pending,
-    /// From request (or ready) to end.
-    Response,
-    /// From start to start, or ready to ready.
-    Period,
-    /// The difference between one period, or interval, and the next.
-    Jitter,
-    /// From one access to the next.
-    Interval,
-    /// The value itself, in its own unit.
-    Value,
-    /// How often it ran.
-    Count,
-    /// The same per second.
-    Rate,
-    /// The part of the time in which it ran.
-    Load,
-    /// The part of its stack that was used at most.
-    StackPeak,
-}
-
-impl Measure {
-    /// What it is measured in.
-    #[must_use]
-    pub const fn unit(self) -> Unit {
-        match self {
-            Self::Count => Unit::Count,
-            Self::Rate => Unit::Hertz,
-            Self::Load | Self::StackPeak => Unit::Share,
-            Self::Value => Unit::Plain,
-            Self::Own
-            | Self::Elapsed
-            | Self::Pending
-            | Self::Response
-            | Self::Period
-            | Self::Jitter
-            | Self::Interval => Unit::Time,
-        }
-    }
-}
-
-/// Which of many.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Of {
-    /// The figure itself: a count, a rate.
-    All,
-    /// The shortest, or least.
-    Min,
-    /// The mean.
-    Mean,
-    /// What a part of them, in per cent, does not exceed.
-    Percentile(u8),
-    /// The longest, or most.
-    Max,
-    /// The standard deviation.
-    Deviation,
-    /// Every single one.
-    Each,
-}
-
 /// A figure of an interrupt or of a task.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TimingFigure {
@@ -206,18 +139,12 @@ pub struct TimingFigure {
     pub subject: TimingSubject,
     /// Its name, or number.
     pub name: String,
-    /// Which figure.
-    pub measure: Measure,
-    /// Which of many.
-    pub of: Of,
+    /// Which figure, and with what it is asked for.
+    pub ask: Ask,
     /// Of a load: the length of a window.
     pub window: Option<Duration>,
-    /// The budget is content with lateness against the grid of a periodic request.
-    pub by_grid: bool,
     /// Of a variable: reads or writes; absent: whichever there are.
     pub access: Option<AccessKey>,
-    /// It happens at most so often, in hertz: what the design guarantees, and gaps are bounded by.
-    pub at_most: Option<f64>,
 }
 
 /// What a value says: the limit, over how many, and the table it stands in, if any.

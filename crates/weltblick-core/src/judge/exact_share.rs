@@ -1,11 +1,11 @@
 //! Budgets on a function's share of all time, where an instruction trace tells it: nothing is estimated.
 
 use super::executed::{Executed, KNOW_TIME, LOSE_NOTHING};
-use super::runs::Found;
-use super::shares::with_clones;
 use crate::figure::{Absent, Doubt, Figure, SHARE};
 use crate::image::FunctionId;
 use crate::measure::execution::{Calls, Named};
+use crate::measure::known::Found;
+use crate::measure::profile::with_clones;
 use crate::stats::Bounds;
 
 impl Executed<'_> {

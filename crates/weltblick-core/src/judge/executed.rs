@@ -1,12 +1,11 @@
 //! Budgets on what was executed: coverage, and calls.
 
-use super::entry::{CallMeasure, Covered, Of};
-use super::runs::{Found, OpenRuns};
-use super::timing::SLEEP_BY_PACE;
+use super::entry::{CallMeasure, Covered};
 use crate::figure::{Absent, Doubt, Effect, Figure, SHARE};
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Build, Choice, Part, report};
 use crate::measure::execution::{CallFigures, Calls, Listing, Named, Seen};
+use crate::measure::known::{Found, Of, OpenRuns, SLEEP_BY_PACE};
 use crate::measure::statistic::Scale;
 use crate::point::Point;
 use crate::stats::{Bounds, Spread};

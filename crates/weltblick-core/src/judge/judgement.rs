@@ -2,7 +2,7 @@
 
 use super::entry::Budget;
 use super::limit::{Condition, Limit};
-use crate::figure::{Absent, Doubt, Effect, Figure, Sampled};
+use crate::figure::{Absent, Doubt, Effect, Figure, LOSE_NOTHING, SHARPEN, Sampled};
 use crate::stats::{Bounds, ShareEstimate};
 use crate::time::Unit;
 use schemars::JsonSchema;
@@ -10,13 +10,6 @@ use serde::Serialize;
 
 /// Recordings that would have to be longer than this many times the present one decide nothing.
 const LONGEST_WAIT: f64 = 1000.0;
-/// What helps where something is missing.
-pub(super) const LOSE_NOTHING: &str =
-    "lose nothing: sample more slowly, trace less beside, or widen the link";
-
-/// What helps where bounds lie on either side of a limit, and nothing is missing.
-pub(super) const SHARPEN: &str = "the true figure lies between the bounds, on either side of the limit: sharpen the timestamps (a smaller prescaler, no overflow)";
-
 /// Something that speaks against a figure.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct Objection {

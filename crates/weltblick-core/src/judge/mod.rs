@@ -10,9 +10,6 @@ mod limit;
 mod looks;
 mod place;
 mod relation;
-mod runs;
-mod shares;
-mod signal;
 #[cfg(test)]
 mod tests;
 mod timing;
@@ -21,7 +18,7 @@ mod verdict;
 
 pub use crate::point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
 pub use draft::{Draft, EVERYTHING};
-pub use entry::{About, Budget, CallMeasure, Covered, Measure, Of, TimingFigure, TimingSubject};
+pub use entry::{About, Budget, CallMeasure, Covered, TimingFigure, TimingSubject};
 pub use executed::{Confirmed, Executed};
 pub use file::BudgetFile;
 pub use judgement::{Judgement, Objection, Verdict};
@@ -29,5 +26,5 @@ pub use limit::{Comparison, Condition, Limit};
 pub use looks::confidence_at_look;
 pub use place::{NoPlace, address_of, ranges_of};
 pub use relation::{Relation, Side, Sign};
-pub use timing::{SHORTEST_RUN, Timings, USUAL_WINDOW, against_times};
+pub use timing::{Timings, USUAL_WINDOW};
 pub use verdict::{CheckReport, SCHEMA, judge};

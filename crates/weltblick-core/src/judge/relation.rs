@@ -8,16 +8,14 @@
 //! Both figures have bounds, and nothing says that they err together: a relation is *met* only if it
 //! holds for every pair within them, and *broken* only if it holds for none.
 
-use super::entry::{About, Of, TimingSubject};
-use super::judgement::{
-    Judgement, LOSE_NOTHING, Objection, Verdict, result_factor, told, unit_name,
-};
+use super::entry::{About, TimingSubject};
+use super::judgement::{Judgement, Objection, Verdict, result_factor, told, unit_name};
 use super::limit::{COMPARISONS, Comparison};
 use super::place::function_point;
-use super::runs::Found;
 use super::timing_file::{figure_named, read_access, read_by, read_window};
 use crate::document::{At, Fault, Table};
-use crate::figure::{Absent, Doubt, Figure};
+use crate::figure::{Absent, Doubt, Figure, LOSE_NOTHING};
+use crate::measure::known::{Found, Of};
 use crate::time::{Quantity, Unit};
 use std::ops::Range;
 
@@ -82,7 +80,7 @@ impl Relation {
             let known = guaranteed
                 .iter()
                 .find(|(subject, name, _)| *subject == figure.subject && *name == figure.name);
-            figure.at_most = known.map(|(_, _, hertz)| *hertz);
+            figure.ask.at_most = known.map(|(_, _, hertz)| *hertz);
         }
     }
 }
@@ -91,14 +89,14 @@ impl Relation {
 pub(super) fn read_relation(name: &At<&str>, table: Table<'_>) -> Result<Relation, Fault> {
     let text = table.required_text("holds")?;
     let window = read_window(&table)?;
-    let by_grid = read_by(&table)?;
+    let by = read_by(&table)?;
     let access = read_access(&table)?;
     let parsed = parse(text.value);
     let (mut left, sign, mut right, unit) =
         parsed.map_err(|why| table.fault(text.span.clone(), format!("`holds`: {why}")))?;
     for side in [&mut left, &mut right] {
         if let About::Timing(figure) = &mut side.about {
-            (figure.window, figure.by_grid, figure.access) = (window, by_grid, access);
+            (figure.window, figure.ask.by, figure.access) = (window, by, access);
         }
     }
     let line = table.fault(text.span.clone(), "").line;
@@ -186,7 +184,7 @@ fn figure(text: &str) -> Result<(About, Unit), String> {
     let subject = TimingSubject::ALL.into_iter().find(|(_, name)| *name == kind);
     let found = subject.and_then(|(subject, _)| figure_named(subject, rest));
     let (figure, unit) = found.ok_or_else(unknown)?;
-    if figure.of == Of::Each {
+    if figure.ask.of == Of::Each {
         return Err("`each` is none single figure; compare min or max".into());
     }
     Ok((About::Timing(figure), unit))

@@ -408,10 +408,10 @@ mod times {
     use crate::measure::cadence::Cadences;
     use crate::measure::inspection::Unannounced;
     use crate::measure::interrupts::InterruptFigures;
+    use crate::measure::known::{Facts, against_times};
     use crate::measure::profile::{Conduct, Context, SampleCounts};
     use crate::measure::recording::Recording;
     use crate::measure::span::StatedSpans;
-    use crate::measure::statistic::Scale;
     use crate::measure::tasks::{Settings, TaskFigures, Tracking};
     use crate::measure::timing::{Clocks, Timing};
     use crate::time::{Frequency, Window};
@@ -479,37 +479,36 @@ mod times {
         let image = Image::parse(FIRMWARE).unwrap();
         let clock = Frequency::from_hertz(1e6);
         let tasks = [(USUAL_WINDOW, tasks)];
-        let timings = Timings {
-            by_pace: false,
-            interrupts: &interrupts,
-            tasks: &tasks,
-            spans: &spans,
-            signals: None,
-            image: Some(&image),
-            scale: clock.map(|clock| Scale::of(clock, Some(clock))),
-            span: recording.span_between().unwrap(),
-            exceptions: true,
-            end: recording.last_moment().unwrap(),
-            shortest_run: 8.0,
-            against: against_times(
-                &Timing { recording: &recording, clocks: Clocks::default() },
-                &Cadences::default(),
-                &interrupts,
-                &Unannounced::default(),
-                &Conduct::default(),
-            ),
-            slipped: false,
-            confirmed: None,
-        };
         let clocks = Clocks {
             stated_period: Some(1000),
             core_clock: clock,
             timestamp_clock: clock,
             tick_period: None,
         };
+        let timing = Timing { recording: &recording, clocks };
+        let timings = Timings {
+            interrupts: &interrupts,
+            tasks: &tasks,
+            spans: &spans,
+            signals: None,
+            image: Some(&image),
+            facts: Facts {
+                exceptions: true,
+                slipped: false,
+                against: against_times(
+                    &timing,
+                    &Cadences::default(),
+                    &interrupts,
+                    &Unannounced::default(),
+                    &Conduct::default(),
+                ),
+                ..Facts::of(&timing)
+            },
+            confirmed: None,
+        };
         let context = Context {
             image: &image,
-            timing: Timing { recording: &recording, clocks },
+            timing,
             cadences: &Cadences::default(),
             cut: 0,
             confidence: 0.95,

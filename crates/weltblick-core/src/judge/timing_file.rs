@@ -1,9 +1,9 @@
 //! Budgets on interrupts, tasks, spans and signals, as the budget file writes them.
 
-use super::entry::{
-    About, Budget, Measure, Of, TimingFigure, TimingSubject, condition, read_value,
-};
+use super::entry::{About, Budget, TimingFigure, TimingSubject, condition, read_value};
 use crate::document::{At, Fault, Table};
+use crate::measure::interrupts::Basis;
+use crate::measure::known::{Ask, Measure, Of};
 use crate::measure::signals::AccessKey;
 use crate::time::{Quantity, Unit, parse_duration};
 use std::time::Duration;
@@ -78,8 +78,8 @@ pub(super) fn figure_named(subject: TimingSubject, text: &str) -> Option<(Timing
     };
     let (name, measure, of, unit) = of_groups.or_else(of_singles)?;
     let name = name.to_owned();
-    let (window, by_grid, access, at_most) = (None, false, None, None);
-    Some((TimingFigure { subject, name, measure, of, window, by_grid, access, at_most }, unit))
+    let (ask, window, access) = (Ask::new(measure, of), None, None);
+    Some((TimingFigure { subject, name, ask, window, access }, unit))
 }
 
 /// Reads the table of one interrupt, task, span or signal. Returns how often it happens at most, in hertz, if the file
@@ -129,13 +129,13 @@ impl Reader<'_, '_> {
         unit: Unit,
     ) -> Result<(), Fault> {
         let Some((limit, over, inner)) = read_value(table, key)? else { return Ok(()) };
-        let (mut window, mut by_grid) = (None, false);
+        let (mut window, mut by) = (None, None);
         if let Some(inner) = inner {
             if measure == Measure::Load && of != Of::All {
                 window = read_window(&inner)?;
             }
             if matches!(measure, Measure::Pending | Measure::Response) {
-                by_grid = read_by(&inner)?;
+                by = read_by(&inner)?;
             }
             inner.finish()?;
         }
@@ -149,12 +149,9 @@ impl Reader<'_, '_> {
             about: About::Timing(TimingFigure {
                 subject: self.subject,
                 name,
-                measure,
-                of,
+                ask: Ask { measure, of, by, at_most: self.at_most },
                 window,
-                by_grid,
                 access: self.access,
-                at_most: self.at_most,
             }),
             condition,
             line: table.fault(limit.span, "").line,
@@ -193,10 +190,10 @@ pub(super) fn read_access(table: &Table<'_>) -> Result<Option<AccessKey>, Fault>
 }
 
 /// `by = "grid"`.
-pub(super) fn read_by(table: &Table<'_>) -> Result<bool, Fault> {
+pub(super) fn read_by(table: &Table<'_>) -> Result<Option<Basis>, Fault> {
     match table.text("by")? {
-        None | Some(At { value: "stated", .. }) => Ok(false),
-        Some(At { value: "grid", .. }) => Ok(true),
+        None | Some(At { value: "stated", .. }) => Ok(None),
+        Some(At { value: "grid", .. }) => Ok(Some(Basis::Grid)),
         Some(other) => Err(table.fault(other.span, "`by` is \"stated\" or \"grid\"")),
     }
 }

@@ -11,13 +11,12 @@ use super::file::BudgetFile;
 use super::judgement::{Judgement, Verdict, judge_budget, measure_longer};
 use super::limit::{Comparison, Limit};
 use super::relation;
-use super::runs::Found;
-use super::shares::Shares;
 use super::timing::{Meant, Timings};
 use crate::document::Fault;
 use crate::figure::{Absent, Figure};
 use crate::image::FunctionId;
-use crate::measure::profile::{Context, Head, SampleCounts, head};
+use crate::measure::known::Found;
+use crate::measure::profile::{Context, Head, SampleCounts, Shares, head};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -56,7 +55,11 @@ pub fn judge(
     executed: Option<&Executed<'_>>,
     context: &Context<'_>,
 ) -> Result<CheckReport, Fault> {
-    let known = Known { shares: Shares::new(file, counts, context), timings, executed };
+    let known = Known {
+        shares: Shares::new(counts, context, confidence_of_each(file, context)),
+        timings,
+        executed,
+    };
     let mut budgets = Vec::with_capacity(file.budgets.len());
     for budget in &file.budgets {
         let function = file.function(&budget.about, &budget.name_span, context.image)?;
@@ -88,6 +91,13 @@ pub fn judge(
     let recording = head(counts, context);
     let confidence = context.confidence;
     Ok(CheckReport { schema: SCHEMA.into(), verdict, within: None, recording, confidence, budgets })
+}
+
+/// The confidence that is left to the interval of each share.
+fn confidence_of_each(file: &BudgetFile, context: &Context<'_>) -> f64 {
+    let is_share = |about: &&About| matches!(about, About::SelfShare { .. } | About::SleepShare);
+    let shares = file.figures().filter(is_share).count();
+    1.0 - (1.0 - context.confidence) / shares.max(1) as f64
 }
 
 fn worst(budgets: &[Judgement]) -> Verdict {

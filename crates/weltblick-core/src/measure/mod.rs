@@ -14,6 +14,7 @@ pub mod execution;
 pub mod gap;
 pub mod inspection;
 pub mod interrupts;
+pub mod known;
 pub mod losses;
 pub mod phases;
 pub mod profile;

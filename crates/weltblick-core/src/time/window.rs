@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// The cycles between which something happened, both included, in the origin's own clock.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
 pub struct Window {
     /// Not before this cycle.
     pub earliest: u64,

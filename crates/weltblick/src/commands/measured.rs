@@ -9,19 +9,18 @@ use std::ops::Range;
 use std::time::Duration;
 use weltblick_core::event::{Ahead, Sink, read_apart};
 use weltblick_core::judge::{
-    About, BudgetFile, CheckReport, Executed, PointRange, SHORTEST_RUN, TimingSubject, Timings,
-    USUAL_WINDOW, against_times, confidence_at_look, judge,
+    About, BudgetFile, CheckReport, Executed, PointRange, TimingSubject, Timings, USUAL_WINDOW,
+    confidence_at_look, judge,
 };
 use weltblick_core::measure::inspection::Unannounced;
 use weltblick_core::measure::interrupts::InterruptFigures;
+use weltblick_core::measure::known::{Facts, against_times};
 use weltblick_core::measure::profile::{Context, SampleCounts};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
-use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
 use weltblick_core::measure::windowed::Windowed;
-use weltblick_core::time::Window;
 
 /// Everything that budgets ask for, measured.
 pub(super) struct Measured<'m> {
@@ -89,7 +88,6 @@ pub(super) fn with_measured<R>(
     let values = values.map(|from_text| from_text.sink);
     let mut context = context(capture, &recording, &cadences, 0)?;
     context.confidence = confidence_at_look(context.confidence, capture.looks());
-    let clocks = capture.clocks();
     let exceptions = followed.iter().any(|tracking| tracking.exceptions);
     let (tasks, interrupts) = finished(&windows, followed, &recording);
     let ran = Ran::of(budgets, capture, &counts, is_all)?;
@@ -108,28 +106,23 @@ pub(super) fn with_measured<R>(
         spans: &spans,
         signals: values.as_ref(),
         image: Some(context.image),
-        scale: clocks.timestamp_clock.map(|clock| Scale::of(clock, clocks.core_clock)),
-        span: recording.span_between().unwrap_or_default(),
-        end: recording.last_moment().unwrap_or(Window::exact(0)),
-        exceptions,
-        by_pace: capture.tells_events_by_flow(),
-        slipped: recording.time_slipped,
-        shortest_run: SHORTEST_RUN * timing.timestamp_ratio(),
-        against,
+        facts: Facts {
+            exceptions,
+            by_pace: capture.tells_events_by_flow(),
+            against,
+            ..Facts::of(timing)
+        },
         confirmed: None,
     };
     // What ran before the last synchronisation is a recording of its own, that ends there.
     let before = agreed.as_ref().map(|((tasks, interrupts), recording)| Timings {
         interrupts,
         tasks,
-        span: recording.span_between().unwrap_or_default(),
-        end: recording.last_moment().unwrap_or(Window::exact(0)),
-        slipped: recording.time_slipped,
-        against: timings.against.clone(),
+        facts: timings.facts.up_to(recording),
         ..timings
     });
-    let timings =
-        Timings { confirmed: before.as_ref(), against: timings.against.clone(), ..timings };
+    let facts = timings.facts.clone();
+    let timings = Timings { confirmed: before.as_ref(), facts, ..timings };
     let executed = ran.as_ref().map(|ran| ran.executed(capture)).transpose()?;
     act(&Measured {
         counts: &counts,

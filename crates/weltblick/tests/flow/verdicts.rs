@@ -11,21 +11,19 @@ use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::figure::Doubt;
 use weltblick_core::flow::Clocking;
 use weltblick_core::image::{FunctionId, Image};
-use weltblick_core::judge::{
-    BudgetFile, Confirmed, Executed, Judgement, SHORTEST_RUN, Timings, Verdict, against_times,
-    judge,
-};
+use weltblick_core::judge::{BudgetFile, Confirmed, Executed, Judgement, Timings, Verdict, judge};
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::execution::{BlockCounts, Calls, Listing, Seen, Tally, TimeAgreement};
 use weltblick_core::measure::inspection::{Unannounced, trace_doubts};
 use weltblick_core::measure::interrupts::InterruptFigures;
+use weltblick_core::measure::known::{Facts, against_times};
 use weltblick_core::measure::profile::{Conduct, Context, SampleCounts};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
 use weltblick_core::measure::timing::{Clocks, Timing};
-use weltblick_core::time::{Frequency, Window};
+use weltblick_core::time::Frequency;
 
 const CLOCK: f64 = 48e6;
 /// Bytes of a trace within which everything agrees or not: a few synchronisations.
@@ -204,20 +202,18 @@ fn judged_interrupts(
             against_times(&context.timing, &cadences, &interrupts, &unannounced, &context.conduct);
         trace_doubts(times, &gaps).into_iter().chain(head.clone()).chain(times_of).collect()
     };
-    let timings = |interrupts, facts: &Recording, confirmed| Timings {
+    let timings = |interrupts, recording: &Recording, confirmed| Timings {
         interrupts,
         tasks: &[],
         spans: &spans,
         signals: None,
         image: Some(image),
-        scale: core_clock.map(|clock| Scale::of(clock, core_clock)),
-        span: facts.span_between().unwrap_or_default(),
-        end: facts.last_moment().unwrap_or(Window::exact(0)),
-        exceptions: true,
-        by_pace: true,
-        slipped: facts.time_slipped,
-        shortest_run: SHORTEST_RUN,
-        against: against(),
+        facts: Facts {
+            exceptions: true,
+            by_pace: true,
+            against: against(),
+            ..Facts::of(&Timing { recording, clocks })
+        },
         confirmed,
     };
     let confirmed = timings(&before, &facts_before, None);

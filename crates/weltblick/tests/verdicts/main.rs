@@ -21,21 +21,19 @@ use truth::{Asked, Of, WayBack};
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::Image;
-use weltblick_core::judge::{
-    BudgetFile, Judgement, SHORTEST_RUN, Timings, USUAL_WINDOW, Verdict, against_times, judge,
-};
+use weltblick_core::judge::{BudgetFile, Judgement, Timings, USUAL_WINDOW, Verdict, judge};
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::inspection::Unannounced;
 use weltblick_core::measure::interrupts::InterruptFigures;
+use weltblick_core::measure::known::{Facts, against_times};
 use weltblick_core::measure::profile::{Conduct, Context, SampleCounts};
-use weltblick_core::measure::recording::Recording as Facts;
+use weltblick_core::measure::recording::Recording as Recorded;
 use weltblick_core::measure::signals::{Dictionary, Signals};
 use weltblick_core::measure::span::StatedSpans;
-use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
 use weltblick_core::measure::timing::{Clocks, Timing};
 use weltblick_core::measure::windowed::Windowed;
-use weltblick_core::time::{Frequency, Window};
+use weltblick_core::time::Frequency;
 
 const FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
 const CLOCK: f64 = 48e6;
@@ -77,7 +75,7 @@ fn judged_by(
     let tasks = TaskFigures::new(tick);
     let ratio = 1.0 / divider as f64;
     let tracking = Tracking::beside(ratio, tasks, InterruptFigures::new(0));
-    let counted = (SampleCounts::default(), Facts::default(), Cadences::default());
+    let counted = (SampleCounts::default(), Recorded::default(), Cadences::default());
     let dictionary = Dictionary::default();
     let stated = (StatedSpans::new(0), Signals::new(&dictionary));
     let all = 0..u64::MAX;
@@ -117,20 +115,17 @@ fn judged_by(
         spans: &spans,
         signals: Some(&signals),
         image: Some(image),
-        scale: timestamp_clock.map(|clock| Scale::of(clock, core_clock)),
-        span: facts.span_between().unwrap_or_default(),
-        end: facts.last_moment().unwrap_or(Window::exact(0)),
-        exceptions,
-        by_pace: false,
-        slipped: facts.time_slipped,
-        shortest_run: SHORTEST_RUN * ratio,
-        against: against_times(
-            &context.timing,
-            &cadences,
-            &interrupts,
-            &unannounced,
-            &Conduct::default(),
-        ),
+        facts: Facts {
+            exceptions,
+            against: against_times(
+                &context.timing,
+                &cadences,
+                &interrupts,
+                &unannounced,
+                &Conduct::default(),
+            ),
+            ..Facts::of(&context.timing)
+        },
         confirmed: None,
     };
     let file = BudgetFile::parse("budgets.toml", budgets).unwrap();

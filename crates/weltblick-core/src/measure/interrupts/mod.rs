@@ -2,6 +2,7 @@
 
 mod figures;
 mod grid;
+mod known;
 mod nesting;
 mod report;
 #[cfg(test)]

@@ -8,6 +8,7 @@ mod conduct;
 mod context;
 mod counts;
 mod grouping;
+mod known;
 mod report;
 mod series;
 #[cfg(test)]
@@ -18,5 +19,7 @@ pub use conduct::{Basis, Conduct};
 pub use context::{Context, InStep};
 pub use counts::SampleCounts;
 pub use grouping::{By, Row, RowKind, rows};
+pub use known::Shares;
+pub(crate) use known::with_clones;
 pub use report::{Evidence, Head, ProfileReport, ReportRow, SCHEMA, head, report};
 pub use series::{MOST_WINDOWS, Series, TooManyWindows, Window};

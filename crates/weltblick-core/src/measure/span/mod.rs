@@ -8,6 +8,7 @@
 
 mod between;
 mod code_report;
+mod known;
 mod passages;
 mod report;
 mod start_up;

@@ -1,6 +1,7 @@
 //! Tasks: who ran when and for how long, how late, how much stack, and what it waited for.
 
 mod figures;
+mod known;
 mod loads;
 mod order;
 mod report;

@@ -1,99 +1,74 @@
-//! Verdicts on values over time.
+//! What is known of values over time.
 //!
 //! An extreme that was seen is one; that none was missed is known only where nothing is missing, and
 //! where every access was traced: what is polled may have been anything between two reads.
 
-use super::entry::{Measure, Of, TimingFigure};
-use super::judgement::LOSE_NOTHING;
-use super::runs::{Found, Missing, counted, spread, weigh_silence};
-use super::timing::{Timings, no_such_figure};
-use crate::figure::{ANYTHING, Absent, Doubt, Effect, Figure};
-use crate::measure::signals::{AccessKey, Signal, Signals, Subject};
-use crate::measure::statistic::Scale;
+use super::{AccessKey, Signal, Signals, Subject};
+use crate::figure::{ANYTHING, Absent, Doubt, Figure, LOSE_NOTHING};
+use crate::measure::known::{
+    Ask, Facts, Found, Measure, Missing, Of, counted, no_such_figure, relied, spread, unseen,
+    weigh_silence,
+};
 use crate::stats::Bounds;
 use crate::time::Window;
 
 /// Whole numbers below this are exact in 64 bits of floating point.
 const EXACT: f64 = (1_u64 << 53) as f64;
 
-impl Timings<'_> {
-    pub(super) fn signal(&self, figure: &TimingFigure, scale: Scale) -> Found {
-        let absent = || {
-            Absent::new(
-                "nothing is known of this signal",
-                "watch it, poll it, or let the firmware state it; `signals` lists what is there",
-            )
+impl Signals<'_> {
+    /// What is known of a figure of a signal.
+    ///
+    /// # Errors
+    ///
+    /// Why nothing is.
+    pub fn figure(&self, signal: &Signal, ask: Ask, facts: &Facts) -> Found {
+        let mut found = match ask.measure {
+            Measure::Value => self.value_figure(signal, ask.of, facts)?,
+            _ => self.accesses(signal, ask, facts)?,
         };
-        let signals = self.signals.ok_or_else(absent)?;
-        let meant = |signal: &&Signal| {
-            let way = figure.access.is_none_or(|access| signal.key.access == Some(access));
-            way && signals.name(signal.key) == figure.name
-        };
-        let mut found = signals.list().iter().filter(meant);
-        let signal = found.next().ok_or_else(absent)?;
-        if found.next().is_some() {
-            return Err(Absent::new(
-                "it was read and written, or several are called so",
-                "say which: access = \"read\", or \"write\"",
-            ));
-        }
-        let mut found = self.figure_of(signal, signals, figure, scale)?;
-        if signals.is_reused(signal.key) {
+        if self.is_reused(signal.key) {
             found.doubt(Doubt::NumberReused);
         }
+        facts.weigh(ask, ask.rests(false), &mut found);
         Ok(found)
     }
 
-    fn figure_of(
-        &self,
-        signal: &Signal,
-        signals: &Signals<'_>,
-        figure: &TimingFigure,
-        scale: Scale,
-    ) -> Found {
-        let gaps = signals.gaps().map(|(_, from, until)| until - from).sum();
-        let unknown = if signals.lost_undated { self.span.high } else { gaps };
-        let missing = Missing::new(signals.lost, 0, self.hiding(figure, unknown, scale));
-        let mut found = match figure.measure {
+    /// What is known of when it was accessed.
+    fn accesses(&self, signal: &Signal, ask: Ask, facts: &Facts) -> Found {
+        let scale = facts.scale()?;
+        let gaps = self.gaps().map(|(_, from, until)| until - from).sum();
+        let unknown = if self.lost_undated { facts.span.high } else { gaps };
+        let missing = Missing::new(self.lost, 0, facts.hiding(ask, unknown, scale));
+        let mut found = match ask.measure {
             Measure::Interval => {
-                let mut found = spread(&signal.interval, figure.of, &missing, scale)?;
-                let silence = signal.silence(self.end);
-                weigh_silence(&mut found, silence, &signal.interval, figure.of, scale);
+                let mut found = spread(&signal.interval, ask.of, &missing, scale)?;
+                let silence = signal.silence(facts.end);
+                weigh_silence(&mut found, silence, &signal.interval, ask.of, scale);
                 found
             }
-            Measure::Jitter => spread(&signal.jitter, figure.of, &missing, scale)?,
+            Measure::Jitter => spread(&signal.jitter, ask.of, &missing, scale)?,
             Measure::Count => counted(signal.count, &missing, 1.0),
-            Measure::Rate => self.rate(signal.count, &missing, scale),
-            Measure::Value => return self.value(signal, figure.of, signals),
+            Measure::Rate => facts.rate(signal.count, &missing, scale),
             _ => return Err(no_such_figure()),
         };
-        Self::relied(figure, &missing, &mut found);
+        relied(ask, &missing, &mut found);
         Ok(found)
     }
 
     /// A value holds until the next. A variable has one all the time, and it is unknown before it is first written; a
     /// quantity has one from when it is first stated on.
-    fn value(&self, signal: &Signal, of: Of, signals: &Signals<'_>) -> Found {
-        let mut found = value(signal, of, signals, self.end)?;
+    fn value_figure(&self, signal: &Signal, of: Of, facts: &Facts) -> Found {
+        let mut found = value(signal, of, self, facts.end)?;
         let first = signal.values.first.and_then(|first| first.time);
-        let began = self.end.latest.saturating_sub(self.span.high);
+        let began = facts.end.latest.saturating_sub(facts.span.high);
         let is_variable = matches!(signal.key.subject, Subject::Watch(_));
         if is_variable
-            && !signals.is_polled(signal.key)
+            && !self.is_polled(signal.key)
             && first.is_some_and(|first| first.earliest > began)
         {
             found.doubt_with(Doubt::UnknownBefore, unseen(of));
         }
         Ok(found)
-    }
-}
-
-/// What was not seen may have been anything: an extreme that was seen was one all the same.
-pub(super) const fn unseen(of: Of) -> Effect {
-    match of {
-        Of::Max => Effect::Above,
-        Of::Min => Effect::Below,
-        _ => Effect::Both,
     }
 }
 

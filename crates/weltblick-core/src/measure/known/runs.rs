@@ -6,26 +6,25 @@
 //! keeps the limit even if every run that may be missing had been longer than all others, and broken if it does not
 //! even if all of them had been shorter.
 
-use super::entry::Of;
-use super::judgement::{LOSE_NOTHING, SHARPEN};
-use crate::figure::{Absent, Doubt, Evidence, FROM_ZERO, Figure};
+use super::Of;
+use crate::figure::{Absent, Doubt, Evidence, FROM_ZERO, Figure, LOSE_NOTHING, SHARPEN};
 use crate::measure::bridges::Bridges;
 use crate::measure::statistic::Scale;
 use crate::stats::{Bounds, Spread, Ticks};
 use crate::time::duration_ns;
 
-pub(super) type Found = Result<Figure, Absent>;
+pub(crate) type Found = Result<Figure, Absent>;
 
 /// Nothing bounds how many.
 const UNCOUNTED: u64 = u64::MAX / 4;
 
 /// What may be missing of the runs of one subject.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Missing {
+pub(crate) struct Missing {
     /// Places where something is missing.
-    pub(super) gaps: u64,
+    pub(crate) gaps: u64,
     /// Runs that were cut there, or may have been there unseen.
-    pub(super) runs: u64,
+    pub(crate) runs: u64,
     /// None of them was longer, in ticks; `u64::MAX`: nothing says.
     longest: u64,
     /// Of periods: how many and how long those are, all together, that span the gaps.
@@ -34,18 +33,18 @@ pub(super) struct Missing {
 
 /// What bounds the runs that a gap hides.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Hiding {
+pub(crate) struct Hiding {
     /// Ticks in which runs may hide.
-    pub(super) unknown: u64,
+    pub(crate) unknown: u64,
     /// So many ticks a run and what comes before the next take at least.
-    pub(super) shortest: f64,
+    pub(crate) shortest: f64,
     /// Time was lost: nothing bounds anything.
-    pub(super) slipped: bool,
+    pub(crate) slipped: bool,
 }
 
 impl Missing {
     /// In so many gaps, which cut so many runs.
-    pub(super) fn new(gaps: u64, cut: u64, hiding: Hiding) -> Self {
+    pub(crate) fn new(gaps: u64, cut: u64, hiding: Hiding) -> Self {
         if gaps == 0 && !hiding.slipped {
             return Self { gaps, runs: 0, longest: 0, bridged: None };
         }
@@ -57,25 +56,25 @@ impl Missing {
     }
 
     /// Whether nothing bounds how many are missing.
-    pub(super) const fn is_uncounted(&self) -> bool {
+    pub(crate) const fn is_uncounted(&self) -> bool {
         self.runs >= UNCOUNTED
     }
 
     /// None of them lasted longer.
-    pub(super) const fn lasting(&self, longest: u64) -> Self {
+    pub(crate) const fn lasting(&self, longest: u64) -> Self {
         let longest = if longest < self.longest { longest } else { self.longest };
         Self { longest, ..*self }
     }
 
     /// What lies from one start to the next.
-    pub(super) fn apart(&self, bridges: &Bridges, period: &Spread) -> Self {
+    pub(crate) fn apart(&self, bridges: &Bridges, period: &Spread) -> Self {
         let seen = period.max().map_or(0, |max| max.high);
         let apart = self.lasting(bridges.longest().max(seen));
         Self { bridged: Some((bridges.count, bridges.sum())), ..apart }
     }
 
     /// Differences of two: every gap hides two more, and nothing bounds their sum.
-    pub(super) const fn unsummed(&self) -> Self {
+    pub(crate) const fn unsummed(&self) -> Self {
         let runs = self.runs.saturating_add(self.gaps.saturating_mul(2));
         Self { runs, bridged: None, ..*self }
     }
@@ -112,19 +111,19 @@ impl Missing {
 
 /// What is known of the runs that stand open at the edges of a recording.
 #[derive(Debug, Clone, Copy, Default)]
-pub(super) struct OpenRuns {
+pub(crate) struct OpenRuns {
     /// How many when it began, and when it ended.
-    pub(super) count: [u64; 2],
+    pub(crate) count: [u64; 2],
     /// The longest stood open for so many ticks.
-    pub(super) longest: u64,
+    pub(crate) longest: u64,
     /// That is of this very figure, and not of a longer time around it.
-    pub(super) is_exact: bool,
+    pub(crate) is_exact: bool,
 }
 
 impl OpenRuns {
     /// The longest of all may be one of these: then it took at least as long as was seen of it. Where one that was
     /// seen whole took longer, it is the longest of this recording.
-    pub(super) fn weigh(&self, figure: &mut Figure, whole: &Spread, of: Of, scale: Scale) {
+    pub(crate) fn weigh(&self, figure: &mut Figure, whole: &Spread, of: Of, scale: Scale) {
         let longest = whole.max().map_or(0, |max| max.high);
         if !matches!(of, Of::Max | Of::Each | Of::All) || self.longest <= longest {
             return;
@@ -152,7 +151,7 @@ impl OpenRuns {
 }
 
 /// After the last start nothing came for so many ticks: where that is longer than every period, it is one, too.
-pub(super) fn weigh_silence(
+pub(crate) fn weigh_silence(
     figure: &mut Figure,
     silence: Ticks,
     spread: &Spread,
@@ -195,7 +194,7 @@ pub(super) fn weigh_silence(
 }
 
 /// What is known of one statistic of many durations.
-pub(super) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -> Found {
+pub(crate) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -> Found {
     let seconds = scale.ns * 1e-9;
     let count = spread.count();
     let mut basis = match missing.gaps {
@@ -278,7 +277,7 @@ pub(super) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -
 }
 
 /// A count, or a rate: `factor` for each.
-pub(super) fn counted(count: u64, missing: &Missing, factor: f64) -> Figure {
+pub(crate) fn counted(count: u64, missing: &Missing, factor: f64) -> Figure {
     let low = count as f64 * factor;
     let high = count.saturating_add(missing.runs) as f64 * factor;
     let high = if missing.is_uncounted() { f64::INFINITY } else { high };
@@ -287,4 +286,23 @@ pub(super) fn counted(count: u64, missing: &Missing, factor: f64) -> Figure {
     figure.evidence.lossy = missing.runs > 0;
     figure.evidence.narrows = SHARPEN;
     figure
+}
+
+/// A statistic; where no run was seen whole, an open one that lasted long is known all the same.
+pub(crate) fn spread_or_open(
+    times: &Spread,
+    of: Of,
+    missing: &Missing,
+    open: OpenRuns,
+    scale: Scale,
+) -> Found {
+    match spread(times, of, missing, scale) {
+        Err(_) if matches!(of, Of::Max | Of::Each | Of::All) && open.longest > 0 => {
+            let seen = if open.is_exact { open.longest as f64 * scale.ns * 1e-9 } else { 0.0 };
+            let basis = "none was seen from its beginning to its end, but one for so long";
+            let bounds = Bounds { low: seen, high: f64::INFINITY };
+            Ok(Figure { extremes: Some([bounds; 2]), ..Figure::between(seen, bounds, 0, basis) })
+        }
+        found => found,
+    }
 }

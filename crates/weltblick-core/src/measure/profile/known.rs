@@ -1,15 +1,12 @@
 //! Shares of samples: of a function, and of sleep.
 //!
-//! The interval of a share is widened by everything that may be otherwise: by the number of budgets on shares (its
-//! confidence is divided among them: Bonferroni), by samples that may be missing, by time that no sample covers, and by
+//! The interval of a share is widened by everything that may be otherwise: by samples that may be missing, by time that no sample covers, and by
 //! the phases of what recurs that no sample visits.
 
-use super::entry::About;
-use super::file::BudgetFile;
-use super::runs::Found;
+use super::{Basis, Context, InStep, SampleCounts};
 use crate::figure::{Absent, Doubt, Evidence, Figure, SHARE, Sampled};
 use crate::image::{FunctionId, Image};
-use crate::measure::profile::{Basis, Context, InStep, SampleCounts};
+use crate::measure::known::Found;
 use crate::stats::{Bounds, ShareEstimate, estimate_share_with};
 use rustc_hash::FxHashMap;
 
@@ -19,7 +16,8 @@ const MOST_OUTSIDE: f64 = 0.05;
 const LITTLE_TIME: f64 = 1e-3;
 
 /// What all shares of one recording have in common.
-pub(super) struct Shares<'a> {
+#[derive(Debug)]
+pub struct Shares<'a> {
     counts: &'a SampleCounts,
     context: &'a Context<'a>,
     /// The confidence of each single interval.
@@ -34,15 +32,9 @@ pub(super) struct Shares<'a> {
 }
 
 impl<'a> Shares<'a> {
-    pub(super) fn new(
-        file: &BudgetFile,
-        counts: &'a SampleCounts,
-        context: &'a Context<'a>,
-    ) -> Self {
-        let is_share =
-            |about: &&About| matches!(about, About::SelfShare { .. } | About::SleepShare);
-        let shares = file.figures().filter(is_share).count();
-        let confidence = 1.0 - (1.0 - context.confidence) / shares.max(1) as f64;
+    /// Of a recording, each with an interval of this confidence.
+    #[must_use]
+    pub fn new(counts: &'a SampleCounts, context: &'a Context<'a>, confidence: f64) -> Self {
         let samples = counts.batches().total();
         let missing = context.timing.missing();
         Self {
@@ -58,17 +50,17 @@ impl<'a> Shares<'a> {
     }
 
     /// How long the recording is, in nanoseconds.
-    pub(super) fn duration_ns(&self) -> Option<f64> {
+    pub(crate) fn duration_ns(&self) -> Option<f64> {
         self.context.timing.duration().map(|duration| duration.ns)
     }
 
     /// How many samples there are.
-    pub(super) const fn samples(&self) -> u64 {
+    pub(crate) const fn samples(&self) -> u64 {
         self.samples
     }
 
     /// The share of samples in a function, without what it calls.
-    pub(super) fn function(&self, id: FunctionId) -> Found {
+    pub(crate) fn function(&self, id: FunctionId) -> Found {
         let image = self.context.image;
         let clones = image.clones_of(id);
         let ranges: Vec<_> =
@@ -94,7 +86,7 @@ impl<'a> Shares<'a> {
     }
 
     /// The share of samples that found the core asleep.
-    pub(super) fn sleep(&self) -> Found {
+    pub(crate) fn sleep(&self) -> Found {
         self.share(&[SampleCounts::ASLEEP], 0)
     }
 
@@ -173,7 +165,7 @@ impl<'a> Shares<'a> {
 }
 
 /// Names the clones that count with a function.
-pub(super) fn with_clones(image: &Image, clones: &[FunctionId]) -> String {
+pub(crate) fn with_clones(image: &Image, clones: &[FunctionId]) -> String {
     let names: Vec<&str> = clones.iter().map(|&id| image.function(id).name.as_str()).collect();
     if names.is_empty() { String::new() } else { format!(", with {}", names.join(", ")) }
 }

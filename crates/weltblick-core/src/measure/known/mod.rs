@@ -1,0 +1,170 @@
+//! What is known of a recording as a whole, and what that does to each of its figures.
+
+mod ask;
+mod runs;
+
+pub use ask::{Ask, Measure, Of};
+pub(crate) use runs::{
+    Found, Hiding, Missing, OpenRuns, counted, spread, spread_or_open, weigh_silence,
+};
+
+use crate::figure::{Absent, Doubt, Effect, Figure, Rests};
+use crate::measure::cadence::Cadences;
+use crate::measure::inspection::Unannounced;
+use crate::measure::interrupts::InterruptFigures;
+use crate::measure::profile::Conduct;
+use crate::measure::recording::Recording;
+use crate::measure::statistic::Scale;
+use crate::measure::timing::Timing;
+use crate::stats::Ticks;
+use crate::time::Window;
+
+/// What every figure of a recording rests on.
+#[derive(Debug, Clone, Default)]
+pub struct Facts {
+    /// How ticks are stated; absent where no clock is.
+    pub scale: Option<Scale>,
+    /// All ticks of the recording, between bounds.
+    pub span: Ticks,
+    /// Its last moment.
+    pub end: Window,
+    /// Exceptions were traced: own times and loads of tasks are without handlers.
+    pub exceptions: bool,
+    /// Times are those of an instruction trace, which does not say when the core fell asleep.
+    pub by_pace: bool,
+    /// Bytes were lost, or nothing was recorded for a while: how long is unknown.
+    pub slipped: bool,
+    /// The fewest ticks from one entry to the next: what bounds how many runs a gap hides.
+    pub shortest_run: f64,
+    /// What speaks against figures in time, whatever they are of.
+    pub against: Vec<Doubt>,
+}
+
+/// What the times of an instruction trace rest on where the core slept.
+pub(crate) const SLEEP_BY_PACE: &str = "; sleep is told apart by the pace of instructions";
+
+/// The fewest core cycles from one entry of a handler to the next: taken right behind another's end, it returns at once.
+const SHORTEST_RUN: f64 = 8.0;
+
+/// What speaks against every figure in time of a recording.
+#[must_use]
+pub fn against_times(
+    timing: &Timing<'_>,
+    cadences: &Cadences,
+    interrupts: &InterruptFigures,
+    unannounced: &Unannounced,
+    conduct: &Conduct,
+) -> Vec<Doubt> {
+    let contradictions = interrupts.contradictions;
+    [
+        (contradictions > 0).then_some(Doubt::Contradictions { count: contradictions }),
+        timing.clock_off(cadences).map(|off| Doubt::Clock { off }),
+        unannounced.samples().map(|samples| Doubt::Unannounced { samples }),
+        timing.period_contradicted().map(|factor| Doubt::Period { factor }),
+        conduct.intrusive.then_some(Doubt::Stopped),
+        timing.head().filter(|_| !conduct.attached),
+    ]
+    .into_iter()
+    .flatten()
+    .chain(timing.clock_changes(cadences))
+    .collect()
+}
+
+impl Facts {
+    /// Of a recording, as far as it alone says; whoever followed exceptions, or knows what speaks against it, adds that.
+    #[must_use]
+    pub fn of(timing: &Timing<'_>) -> Self {
+        let clocks = timing.clocks;
+        Self {
+            scale: clocks.timestamp_clock.map(|clock| Scale::of(clock, clocks.core_clock)),
+            shortest_run: SHORTEST_RUN * timing.timestamp_ratio(),
+            ..Self::default()
+        }
+        .up_to(timing.recording)
+    }
+
+    /// The same of a recording that ends earlier.
+    #[must_use]
+    pub fn up_to(&self, recording: &Recording) -> Self {
+        Self {
+            span: recording.span_between().unwrap_or_default(),
+            end: recording.last_moment().unwrap_or_default(),
+            slipped: recording.time_slipped,
+            against: self.against.clone(),
+            ..*self
+        }
+    }
+
+    /// How ticks are stated.
+    pub(crate) fn scale(&self) -> Result<Scale, Absent> {
+        self.scale.ok_or_else(|| Absent::new("no clock is stated", "give --core-clock"))
+    }
+
+    /// Counts for and against a figure what is known of the recording.
+    pub(crate) fn weigh(&self, ask: Ask, rests: Rests, found: &mut Figure) {
+        if self.slipped && matches!(ask.measure, Measure::Rate | Measure::Load) {
+            // Without all of the time there is no part of it, and nothing per second.
+            found.doubt(Doubt::TimeLost);
+        }
+        for doubt in self.against.iter().filter(|doubt| doubt.touches(rests)) {
+            match doubt {
+                // What is not known may hold more of them, and longer ones.
+                Doubt::Head { .. } => {
+                    let effect = match ask.measure {
+                        Measure::Count | Measure::StackPeak => Effect::Above,
+                        Measure::Load if matches!(ask.of, Of::All) => Effect::Both,
+                        _ => unseen(ask.of),
+                    };
+                    found.doubt_with(doubt.clone(), effect);
+                }
+                _ => found.doubt(doubt.clone()),
+            }
+        }
+    }
+
+    /// Says that time was told apart from sleep by the pace of instructions.
+    pub(crate) fn tell_pace(&self, ask: Ask, found: &mut Figure) {
+        if self.by_pace && ask.is_time() {
+            found.evidence.basis += SLEEP_BY_PACE;
+        }
+    }
+
+    /// What a gap hides at most, of a subject that whoever asks guarantees a rate for or not.
+    pub(crate) fn hiding(&self, ask: Ask, unknown: u64, scale: Scale) -> Hiding {
+        let guaranteed = ask.at_most.map_or(0.0, |hertz| 1e9 / (hertz.max(1e-9) * scale.ns));
+        let shortest = self.shortest_run.max(guaranteed);
+        Hiding { unknown, shortest, slipped: self.slipped }
+    }
+
+    /// How often a second; the recording is known to be as long as its first and last moments are.
+    pub(crate) fn rate(&self, count: u64, missing: &Missing, scale: Scale) -> Figure {
+        let per_second = |ticks: u64| 1e9 / (ticks.max(1) as f64 * scale.ns);
+        let mut found = counted(count, missing, per_second(self.span.low));
+        let middle = per_second(u64::midpoint(self.span.low, self.span.high));
+        (found.observed, found.low) =
+            (count as f64 * middle, count as f64 * per_second(self.span.high));
+        found
+    }
+}
+
+/// Says that a verdict relied on what the budget guarantees.
+pub(crate) fn relied(ask: Ask, missing: &Missing, found: &mut Figure) {
+    let counts_runs = !matches!(ask.measure, Measure::Load | Measure::StackPeak | Measure::Value);
+    if let (Some(hertz), true) = (ask.at_most, missing.runs > 0 && counts_runs) {
+        found.evidence.basis += &format!(", relying on at most {hertz} Hz");
+    }
+}
+
+/// What was not seen may have been anything: an extreme that was seen was one all the same.
+pub(crate) const fn unseen(of: Of) -> Effect {
+    match of {
+        Of::Max => Effect::Above,
+        Of::Min => Effect::Below,
+        _ => Effect::Both,
+    }
+}
+
+/// Its subject does not have what was asked for.
+pub(crate) fn no_such_figure() -> Absent {
+    Absent::new("there is no such figure", "see the guide for what can be judged")
+}
