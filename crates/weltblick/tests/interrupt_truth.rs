@@ -6,6 +6,7 @@ use weltblick_core::measure::dissection::{Dissection, Stretch};
 use weltblick_core::measure::interrupts::{
     Basis, Cause, Context, FigureName, InterruptFigures, InterruptReport, Nesting, report,
 };
+use weltblick_core::measure::known::Facts;
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timing::{Clocks, Timing};
@@ -66,12 +67,15 @@ fn stated(
         timestamp_clock: clock,
         tick_period: None,
     };
+    let timing = Timing { recording, clocks };
     let context = Context {
         image: None,
-        timing: Timing { recording, clocks },
+        timing,
         scale: Scale::of(clock.unwrap(), clock),
         priorities: &Priorities::default(),
         intrusive: false,
+        facts: &Facts { exceptions: true, ..Facts::of(&timing) },
+        confirmed: None,
     };
     report(figures, stretches, &context)
 }
@@ -223,7 +227,12 @@ fn the_load_is_the_time_that_handlers_really_took() {
     for row in &report.interrupts {
         let own: u64 =
             ended(&machine, row.number).iter().map(|real| true_own(&machine, real)).sum();
-        assert!((row.load - own as f64 / total).abs() < 1e-4, "{} {}", row.name, row.load);
+        assert!(
+            (row.load.share - own as f64 / total).abs() < 1e-4,
+            "{} {}",
+            row.name,
+            row.load.share
+        );
     }
 }
 

@@ -3,11 +3,13 @@
 use weltblick_core::capture::{ItmSettings, Line, SignalSpec, StreamSpec};
 use weltblick_core::event::Origin;
 use weltblick_core::image::{Image, Variables};
+use weltblick_core::measure::known::Facts;
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::signals::{
     Context, Dictionary, Level, SignalReport, SignalRow, Signals, report,
 };
 use weltblick_core::measure::statistic::Scale;
+use weltblick_core::measure::timing::{Clocks, Timing};
 use weltblick_core::time::Frequency;
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::TraceSetup;
@@ -77,6 +79,7 @@ fn figures(watches: &[Watch<'_>], specs: &[SignalSpec], levels: &[f64]) -> Signa
         polled: &|_| false,
         recording: &recording,
         intrusive: false,
+        facts: &Facts::of(&Timing { recording: &recording, clocks: Clocks::default() }),
     };
     report(&signals, &context)
 }

@@ -5,17 +5,19 @@
 //! the same, so that it weighs as much against *broken* as against *met*.
 
 mod doubt;
+mod objection;
 
 pub use doubt::{Doubt, Effect, Rests};
 pub(crate) use doubt::{LOSE_NOTHING, SHARPEN};
+pub use objection::{Objection, ObjectionRow};
 
 use crate::stats::{Bounds, ShareEstimate};
 
 /// A figure in its base unit: seconds, a share from 0 to 1, a count, hertz, or the unit of a value.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Figure {
-    /// What was seen.
-    pub observed: f64,
+    /// What was seen, to the resolution of its times.
+    pub seen: Bounds,
     /// The true figure is not less.
     pub low: f64,
     /// The true figure is not more; infinite where nothing bounds it.
@@ -84,15 +86,20 @@ pub const ANYTHING: Bounds = Bounds { low: f64::NEG_INFINITY, high: f64::INFINIT
 impl Figure {
     /// A figure that is known exactly, and not below zero.
     #[must_use]
-    pub fn exact(observed: f64, count: u64, basis: impl Into<String>) -> Self {
-        Self::between(observed, Bounds::exact(observed), count, basis)
+    pub fn exact(seen: f64, count: u64, basis: impl Into<String>) -> Self {
+        Self::between(seen, Bounds::exact(seen), count, basis)
     }
 
     /// A figure that lies between two bounds, and not below zero.
     #[must_use]
-    pub fn between(observed: f64, bounds: Bounds, count: u64, basis: impl Into<String>) -> Self {
+    pub fn between(
+        seen: impl Into<Bounds>,
+        bounds: Bounds,
+        count: u64,
+        basis: impl Into<String>,
+    ) -> Self {
         Self {
-            observed,
+            seen: seen.into(),
             low: bounds.low,
             high: bounds.high,
             extremes: None,
@@ -101,6 +108,18 @@ impl Figure {
             possible: FROM_ZERO,
             evidence: Evidence { basis: basis.into(), ..Evidence::default() },
         }
+    }
+
+    /// What was seen, as one number.
+    #[must_use]
+    pub const fn observed(&self) -> f64 {
+        self.seen.middle()
+    }
+
+    /// Between what the true figure lies.
+    #[must_use]
+    pub const fn bounds(&self) -> Bounds {
+        Bounds { low: self.low, high: self.high }
     }
 
     /// Whether its bounds hold those of another.

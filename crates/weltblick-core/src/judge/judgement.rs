@@ -2,7 +2,7 @@
 
 use super::entry::Budget;
 use super::limit::{Condition, Limit};
-use crate::figure::{Absent, Doubt, Effect, Figure, LOSE_NOTHING, SHARPEN, Sampled};
+use crate::figure::{Absent, Doubt, Effect, Figure, LOSE_NOTHING, Objection, SHARPEN, Sampled};
 use crate::stats::{Bounds, ShareEstimate};
 use crate::time::Unit;
 use schemars::JsonSchema;
@@ -10,23 +10,6 @@ use serde::Serialize;
 
 /// Recordings that would have to be longer than this many times the present one decide nothing.
 const LONGEST_WAIT: f64 = 1000.0;
-/// Something that speaks against a figure.
-#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
-pub struct Objection {
-    /// A stable word for programs.
-    pub code: String,
-    /// Why it speaks against the figure.
-    pub why: String,
-    /// What would help.
-    pub advice: String,
-}
-
-impl From<&Doubt> for Objection {
-    fn from(doubt: &Doubt) -> Self {
-        Self { code: doubt.code().into(), why: doubt.why(), advice: doubt.advice() }
-    }
-}
-
 /// Whether a budget holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
@@ -152,7 +135,7 @@ pub(super) fn judge_budget(budget: &Budget, found: Result<Figure, Absent>) -> Ju
             return Judgement { evidence: why, advice: Some(advice), ..blank };
         }
     };
-    let observed = figure.extremes.map_or(figure.observed, |[least, most]| {
+    let observed = figure.extremes.map_or(figure.observed(), |[least, most]| {
         let off = |one: &Bounds| limit.margin(one.middle());
         let nearest = if off(&least) < off(&most) { least } else { most };
         if nearest.high.is_finite() { nearest.middle() } else { nearest.low }

@@ -16,12 +16,13 @@ mod timing;
 mod timing_file;
 mod verdict;
 
+pub use crate::figure::Objection;
 pub use crate::point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
 pub use draft::{Draft, EVERYTHING};
 pub use entry::{About, Budget, CallMeasure, Covered, TimingFigure, TimingSubject};
 pub use executed::{Confirmed, Executed};
 pub use file::BudgetFile;
-pub use judgement::{Judgement, Objection, Verdict};
+pub use judgement::{Judgement, Verdict};
 pub use limit::{Comparison, Condition, Limit};
 pub use looks::confidence_at_look;
 pub use place::{NoPlace, address_of, ranges_of};

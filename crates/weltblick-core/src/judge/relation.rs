@@ -9,12 +9,12 @@
 //! holds for every pair within them, and *broken* only if it holds for none.
 
 use super::entry::{About, TimingSubject};
-use super::judgement::{Judgement, Objection, Verdict, result_factor, told, unit_name};
+use super::judgement::{Judgement, Verdict, result_factor, told, unit_name};
 use super::limit::{COMPARISONS, Comparison};
 use super::place::function_point;
 use super::timing_file::{figure_named, read_access, read_by, read_window};
 use crate::document::{At, Fault, Table};
-use crate::figure::{Absent, Doubt, Figure, LOSE_NOTHING};
+use crate::figure::{Absent, Doubt, Figure, LOSE_NOTHING, Objection};
 use crate::measure::known::{Found, Of};
 use crate::time::{Quantity, Unit};
 use std::ops::Range;
@@ -277,7 +277,7 @@ fn units_differ(relation: &Relation, left: &Figure, right: &Figure) -> Option<St
 
 fn weigh(relation: &Relation, left: &Figure, right: &Figure, blank: Judgement) -> Judgement {
     let of = |figure: &Figure, side: &Side| {
-        [figure.observed, figure.low, figure.high].map(|amount| amount * side.factor)
+        [figure.observed(), figure.low, figure.high].map(|amount| amount * side.factor)
     };
     let [left_seen, left_low, left_high] = of(left, &relation.left);
     let [right_seen, right_low, right_high] = of(right, &relation.right);

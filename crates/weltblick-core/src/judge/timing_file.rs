@@ -8,56 +8,31 @@ use crate::measure::signals::AccessKey;
 use crate::time::{Quantity, Unit, parse_duration};
 use std::time::Duration;
 
-/// The statistics of a duration, by key.
-const STATISTICS: [(&str, Of); 8] = [
-    ("min", Of::Min),
-    ("mean", Of::Mean),
-    ("p50", Of::Percentile(50)),
-    ("p95", Of::Percentile(95)),
-    ("p99", Of::Percentile(99)),
-    ("max", Of::Max),
-    ("stddev", Of::Deviation),
-    ("each", Of::Each),
-];
+/// Figures of many occurrences, and which statistics they have.
+type Group = (Measure, &'static [Of]);
 
-/// Figures of many occurrences: the table they stand in, and which statistics it has.
-type Group = (&'static str, Measure, &'static [(&'static str, Of)], Unit);
+const OWN: Group = (Measure::Own, &Of::STATISTICS);
+const ELAPSED: Group = (Measure::Elapsed, &Of::STATISTICS);
+const PENDING: Group = (Measure::Pending, &Of::STATISTICS);
+const RESPONSE: Group = (Measure::Response, &Of::STATISTICS);
+const PERIOD: Group = (Measure::Period, &Of::STATISTICS);
+const JITTER: Group = (Measure::Jitter, &Of::STATISTICS);
+const INTERVAL: Group = (Measure::Interval, &Of::STATISTICS);
+const LOADS: Group = (Measure::Load, &[Of::Min, Of::Mean, Of::Max]);
+const VALUES: Group = (Measure::Value, &[Of::Min, Of::Mean, Of::Max, Of::Deviation]);
 
-const OWN: Group = ("own", Measure::Own, &STATISTICS, Unit::Time);
-const ELAPSED: Group = ("elapsed", Measure::Elapsed, &STATISTICS, Unit::Time);
-const PENDING: Group = ("pending", Measure::Pending, &STATISTICS, Unit::Time);
-const RESPONSE: Group = ("response", Measure::Response, &STATISTICS, Unit::Time);
-const PERIOD: Group = ("period", Measure::Period, &STATISTICS, Unit::Time);
-const JITTER: Group = ("jitter", Measure::Jitter, &STATISTICS, Unit::Time);
-const INTERVAL: Group = ("interval", Measure::Interval, &STATISTICS, Unit::Time);
-const LOADS: Group =
-    ("load", Measure::Load, &[("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max)], Unit::Share);
-const VALUES: Group = (
-    "value",
-    Measure::Value,
-    &[("min", Of::Min), ("mean", Of::Mean), ("max", Of::Max), ("stddev", Of::Deviation)],
-    Unit::Plain,
-);
-
-/// Figures that are there once.
-type Single = (&'static str, Measure, Unit);
-
-const COUNT: Single = ("count", Measure::Count, Unit::Count);
-const RATE: Single = ("rate", Measure::Rate, Unit::Hertz);
-const LOAD: Single = ("load", Measure::Load, Unit::Share);
-const STACK_PEAK: Single = ("stack_peak", Measure::StackPeak, Unit::Share);
-
-/// What a subject has.
-const fn figures_of(subject: TimingSubject) -> (&'static [Group], &'static [Single]) {
+/// What a subject has: figures of many occurrences, and figures that are there once.
+const fn figures_of(subject: TimingSubject) -> (&'static [Group], &'static [Measure]) {
+    use Measure::{Count, Load, Rate, StackPeak};
     match subject {
         TimingSubject::Interrupt => {
-            (&[OWN, ELAPSED, PENDING, RESPONSE, PERIOD, JITTER], &[COUNT, RATE, LOAD])
+            (&[OWN, ELAPSED, PENDING, RESPONSE, PERIOD, JITTER], &[Count, Rate, Load])
         }
         TimingSubject::Task => {
-            (&[OWN, ELAPSED, PENDING, RESPONSE, PERIOD, JITTER, LOADS], &[COUNT, RATE, STACK_PEAK])
+            (&[OWN, ELAPSED, PENDING, RESPONSE, PERIOD, JITTER, LOADS], &[Count, Rate, StackPeak])
         }
-        TimingSubject::Span => (&[ELAPSED, PERIOD, JITTER], &[COUNT, RATE]),
-        TimingSubject::Signal => (&[INTERVAL, JITTER, VALUES], &[COUNT, RATE]),
+        TimingSubject::Span => (&[ELAPSED, PERIOD, JITTER], &[Count, Rate]),
+        TimingSubject::Signal => (&[INTERVAL, JITTER, VALUES], &[Count, Rate]),
     }
 }
 
@@ -66,20 +41,20 @@ pub(super) fn figure_named(subject: TimingSubject, text: &str) -> Option<(Timing
     let (groups, singles) = figures_of(subject);
     let named =
         |key: &str| text.strip_suffix(key)?.strip_suffix('.').filter(|name| !name.is_empty());
-    let of_groups = groups.iter().find_map(|(key, measure, statistics, unit)| {
-        statistics.iter().find_map(|(statistic, of)| {
-            Some((named(&format!("{key}.{statistic}"))?, *measure, *of, *unit))
-        })
+    let of_groups = groups.iter().find_map(|&(measure, statistics)| {
+        let of = |&of: &Of| {
+            Some((named(&format!("{}.{}", measure.key(), of.key()))?, Ask::new(measure, of)))
+        };
+        statistics.iter().find_map(of)
     });
     let of_singles = || {
-        singles
-            .iter()
-            .find_map(|(key, measure, unit)| Some((named(key)?, *measure, Of::All, *unit)))
+        let single = |&measure: &Measure| Some((named(measure.key())?, Ask::new(measure, Of::All)));
+        singles.iter().find_map(single)
     };
-    let (name, measure, of, unit) = of_groups.or_else(of_singles)?;
+    let (name, ask) = of_groups.or_else(of_singles)?;
     let name = name.to_owned();
-    let (ask, window, access) = (Ask::new(measure, of), None, None);
-    Some((TimingFigure { subject, name, ask, window, access }, unit))
+    let (window, access) = (None, None);
+    Some((TimingFigure { subject, name, ask, window, access }, ask.measure.unit()))
 }
 
 /// Reads the table of one interrupt, task, span or signal. Returns how often it happens at most, in hertz, if the file
@@ -94,17 +69,17 @@ pub(super) fn read_timings(
     let at_most = read_rate(&table)?;
     let mut reader = Reader { name, subject, access, at_most, budgets };
     let (groups, singles) = figures_of(subject);
-    for &(key, measure, statistics, unit) in groups {
-        if let Some(inner) = table.table(key)? {
-            for &(statistic, of) in statistics {
-                let path = format!("{key}.{statistic}");
-                reader.read(&inner, statistic, &path, measure, of, unit)?;
+    for &(measure, statistics) in groups {
+        if let Some(inner) = table.table(measure.key())? {
+            for &of in statistics {
+                let path = format!("{}.{}", measure.key(), of.key());
+                reader.read(&inner, of.key(), &path, Ask::new(measure, of))?;
             }
             inner.finish()?;
         }
     }
-    for &(key, measure, unit) in singles {
-        reader.read(&table, key, key, measure, Of::All, unit)?;
+    for &measure in singles {
+        reader.read(&table, measure.key(), measure.key(), Ask::new(measure, Of::All))?;
     }
     table.finish()?;
     Ok(at_most)
@@ -124,22 +99,20 @@ impl Reader<'_, '_> {
         table: &Table<'_>,
         key: &'static str,
         path: &str,
-        measure: Measure,
-        of: Of,
-        unit: Unit,
+        ask: Ask,
     ) -> Result<(), Fault> {
         let Some((limit, over, inner)) = read_value(table, key)? else { return Ok(()) };
         let (mut window, mut by) = (None, None);
         if let Some(inner) = inner {
-            if measure == Measure::Load && of != Of::All {
+            if ask.measure == Measure::Load && ask.of != Of::All {
                 window = read_window(&inner)?;
             }
-            if matches!(measure, Measure::Pending | Measure::Response) {
+            if matches!(ask.measure, Measure::Pending | Measure::Response) {
                 by = read_by(&inner)?;
             }
             inner.finish()?;
         }
-        let condition = condition(table, path, &limit, over, unit)?;
+        let condition = condition(table, path, &limit, over, ask.measure.unit())?;
         let known = TimingSubject::ALL.iter().find(|(subject, _)| *subject == self.subject);
         let kind = known.map_or("", |(_, kind)| kind);
         let name = self.name.value.to_owned();
@@ -149,7 +122,7 @@ impl Reader<'_, '_> {
             about: About::Timing(TimingFigure {
                 subject: self.subject,
                 name,
-                ask: Ask { measure, of, by, at_most: self.at_most },
+                ask: Ask { by, at_most: self.at_most, ..ask },
                 window,
                 access: self.access,
             }),

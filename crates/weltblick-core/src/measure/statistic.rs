@@ -1,6 +1,7 @@
 //! Many durations as results state them.
 
 use super::duration::Duration;
+use crate::figure::Figure;
 use crate::stats::{Bounds, Durations, Spread, Ticks};
 use crate::time::Frequency;
 use schemars::JsonSchema;
@@ -33,6 +34,20 @@ pub struct Statistic {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stddev: Option<Duration>,
 }
+
+/// How many durations lie in each of equal parts from the shortest to the longest that was seen whole.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, JsonSchema)]
+pub struct Distribution {
+    /// Where the first part begins, in nanoseconds.
+    pub from_ns: f64,
+    /// Where the last part ends.
+    pub until_ns: f64,
+    /// How many lie in each.
+    pub counts: Vec<u64>,
+}
+
+/// Columns of a distribution.
+const COLUMNS: usize = 48;
 
 /// How many nanoseconds a tick is, and whether it is a cycle of the core.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -67,6 +82,40 @@ impl Scale {
         bounded.then(|| self.duration(Ticks { low: 0, high: longest }))
     }
 
+    /// How many ticks are spread.
+    #[must_use]
+    pub fn distribution(self, spread: &Spread) -> Distribution {
+        let [from_ns, until_ns] =
+            [spread.min(), spread.max()].map(|end| end.unwrap_or_default().low as f64 * self.ns);
+        Distribution { from_ns, until_ns, counts: spread.columns(COLUMNS) }
+    }
+
+    /// A figure in seconds as a duration; `exact`: its ticks are whole cycles where they are known.
+    #[must_use]
+    pub fn stated(self, figure: &Figure, exact: bool) -> Duration {
+        let is_exact = figure.low == figure.high;
+        let ns = |seconds: f64| {
+            // Whole ticks are as many as they were before they became seconds.
+            let ticks = seconds * 1e9 / self.ns;
+            let whole = ticks.round();
+            if (ticks - whole).abs() < 1e-9 * whole.max(1.0) {
+                whole * self.ns
+            } else {
+                seconds * 1e9
+            }
+        };
+        let whole = figure.low * 1e9 / self.ns;
+        let differs = figure.low != figure.seen.low || figure.high != figure.seen.high;
+        let seen = Bounds { low: ns(figure.seen.low), high: ns(figure.seen.high) };
+        Duration {
+            ns: ns(figure.observed()),
+            ns_low: ns(figure.low),
+            ns_high: figure.high.is_finite().then(|| ns(figure.high)),
+            cycles: (exact && self.cycles && is_exact).then(|| whole.round() as u64),
+            seen: differs.then_some(seen),
+        }
+    }
+
     /// Figures of many ticks.
     #[must_use]
     pub fn statistic(self, spread: &Spread) -> Statistic {
@@ -87,7 +136,8 @@ impl Scale {
 
 impl From<Bounds> for Duration {
     fn from(bounds: Bounds) -> Self {
-        Self { ns: bounds.middle(), ns_low: bounds.low, ns_high: Some(bounds.high), cycles: None }
+        let Bounds { low, high } = bounds;
+        Self { ns: bounds.middle(), ns_low: low, ns_high: Some(high), cycles: None, seen: None }
     }
 }
 

@@ -47,6 +47,15 @@ impl Clocks {
         let tick_period = manifest.target.tick_period;
         Self { stated_period, core_clock, timestamp_clock, tick_period }
     }
+
+    /// Ticks of the timestamps in a core cycle.
+    #[must_use]
+    pub fn ticks_per_cycle(&self) -> f64 {
+        match (self.core_clock, self.timestamp_clock) {
+            (Some(core), Some(stamp)) => stamp.hertz() / core.hertz(),
+            _ => 1.0,
+        }
+    }
 }
 
 /// A recording of one source, seen through its clocks.
@@ -62,10 +71,7 @@ impl Timing<'_> {
     /// Cycles of the timestamp clock per core cycle.
     #[must_use]
     pub fn timestamp_ratio(&self) -> f64 {
-        match (self.clocks.core_clock, self.clocks.timestamp_clock) {
-            (Some(core), Some(stamp)) => stamp.hertz() / core.hertz(),
-            _ => 1.0,
-        }
+        self.clocks.ticks_per_cycle()
     }
 
     /// Core cycles between samples: as stated, else as measured.
@@ -149,7 +155,7 @@ impl Timing<'_> {
         let open = recording.time_slipped || (dated.is_none() && !recording.losses.is_empty());
         let ns_high = (!open).then_some(ns);
         let cycles = dated.filter(|_| !open).map(|(cycles, _)| cycles);
-        Some(Duration { ns, ns_low: ns, ns_high, cycles })
+        Some(Duration { ns, ns_low: ns, ns_high, cycles, seen: None })
     }
 
     /// How many samples are missing at most; see [`Recording::missing_samples`].

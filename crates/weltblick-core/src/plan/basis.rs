@@ -175,7 +175,7 @@ impl<'a> Basis<'a> {
         let row = |wanted: &Wanted| {
             let samples = samples_needed(wanted.share, wanted.within);
             let ns = self.clock.nanoseconds(samples.saturating_mul(period));
-            let time = Duration { ns, ns_low: ns, ns_high: None, cycles: None };
+            let time = Duration { ns, ns_low: ns, ns_high: None, cycles: None, seen: None };
             MeasureRow { share: wanted.share, within: wanted.within, samples, time }
         };
         wanted.iter().map(row).collect()
@@ -195,7 +195,7 @@ impl<'a> Basis<'a> {
         // How long it lasts if instruction trace is taken for this part of the time awake.
         let lasts = |part: f64| {
             let ns = bytes as f64 * usable / (rest + flow * part).max(1e-9) * 1e9;
-            Duration { ns, ns_low: ns, ns_high: None, cycles: None }
+            Duration { ns, ns_low: ns, ns_high: None, cycles: None, seen: None }
         };
         // What the target does not narrow itself fills the buffer all the same.
         let planned = self.measured.filter(|_| placed.ranges != 0);

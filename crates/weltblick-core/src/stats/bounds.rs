@@ -9,6 +9,12 @@ pub struct Bounds {
     pub high: f64,
 }
 
+impl From<f64> for Bounds {
+    fn from(value: f64) -> Self {
+        Self::exact(value)
+    }
+}
+
 impl Bounds {
     /// One that is known exactly.
     #[must_use]
@@ -20,6 +26,12 @@ impl Bounds {
     #[must_use]
     pub const fn middle(self) -> f64 {
         f64::midpoint(self.low, self.high)
+    }
+
+    /// Neither end below this.
+    #[must_use]
+    pub const fn at_least(self, least: f64) -> Self {
+        Self { low: self.low.max(least), high: self.high.max(least) }
     }
 
     /// In a unit of which `factor` make one of this.

@@ -16,6 +16,7 @@ use weltblick_core::measure::interrupts::{
     Context, InterruptFigures, InterruptReport, InterruptRow, MOST_EACH, Nesting, RunRow, each,
     report,
 };
+use weltblick_core::measure::recording::Recording;
 
 /// Which interrupt was how late, how long and how regular?
 #[derive(Debug, clap::Args)]
@@ -75,15 +76,20 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let capture = args.part.of_events(sources::open(&args.capture)?)?;
     let reading = Reading::new(&capture, args.within.as_ref())?;
     let wanted = handled(args, &capture, numbers(args, &capture)?)?;
-    let mut figures = InterruptFigures::new(args.worst);
-    if args.each {
-        let all = if wanted.is_empty() { (0..512).collect() } else { wanted.clone() };
-        figures.list_each(all);
-    }
-    let (nesting, recording) =
-        reading.first_into(Nesting::new(reading.ticks_per_cycle, figures))?;
-    let mut figures = nesting.finish();
-    figures.finish();
+    let mut read = reading.first(|| {
+        let mut figures = InterruptFigures::new(args.worst);
+        if args.each {
+            let all = if wanted.is_empty() { (0..512).collect() } else { wanted.clone() };
+            figures.list_each(all);
+        }
+        Some(Nesting::new(reading.ticks_per_cycle, figures))
+    })?;
+    let figures = finished(read.sink.take(), read.recording());
+    let facts = read.facts(&capture, &figures, true);
+    let confirmed = read.confirmed.take().map(|(nesting, recording)| {
+        let facts = facts.up_to(&recording);
+        (finished(nesting, &recording), facts)
+    });
     if figures.rows().next().is_none() {
         capture.require_counted_cycles(
             "`profile --by interrupt` tells how often handlers were entered, and what they ran",
@@ -94,16 +100,18 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             if args.within.is_some() { " in this window of time" } else { "" },
         );
     }
-    reading.require_times(&recording)?;
+    reading.require_times(read.recording())?;
     let follow = |cases| Nesting::new(reading.ticks_per_cycle, cases);
     let stretches = reading.dissect(figures.cases(), follow, Nesting::finish)?;
     let priorities = capture.priorities()?;
     let context = Context {
         priorities: &priorities,
         image: reading.image(),
-        timing: reading.timing(&recording),
+        timing: reading.timing(read.recording()),
         scale: reading.scale,
         intrusive: capture.conduct().intrusive,
+        facts: &facts,
+        confirmed: confirmed.as_ref().map(|(figures, facts)| (figures, facts)),
     };
     if args.each {
         let listed = figures.rows().filter_map(|row| row.each.as_ref()).map(Vec::len);
@@ -135,6 +143,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     }
     Ok(Outcome::Done)
+}
+
+/// Figures of a reading that has ended.
+fn finished(nesting: Option<Nesting<InterruptFigures>>, recording: &Recording) -> InterruptFigures {
+    let Some(nesting) = nesting else { return InterruptFigures::new(0) };
+    let mut figures = nesting.finish_at(recording.end());
+    figures.finish();
+    figures.ended_at(recording.last_moment());
+    figures
 }
 
 /// The exception numbers that a user means.
@@ -191,12 +208,12 @@ fn select(report: &mut InterruptReport, wanted: &[u16], capture: &Capture) -> Re
 fn sort(rows: &mut [InterruptRow], sort: Sort) {
     let longest = |row: &InterruptRow| -> f64 {
         let statistic = match sort {
-            Sort::Load => return row.load,
+            Sort::Load => return row.load.share,
             Sort::Response => row.response.as_ref(),
             Sort::Pending => row.pending.as_ref(),
             Sort::Elapsed | Sort::Name => Some(&row.elapsed),
         };
-        statistic.and_then(|s| s.max).map_or(-1.0, |max| max.ns_high.unwrap_or(max.ns))
+        statistic.and_then(|s| s.max).map_or(-1.0, |max| max.ns)
     };
     if sort == Sort::Name {
         rows.sort_by(|a, b| a.name.cmp(&b.name));

@@ -1,13 +1,12 @@
 //! Everything that a budget file asks for, measured in one reading: what `check` judges, and drafts from.
 
 use super::counting::{Counted, context};
-use super::measured_code::{Ran, asks_for_executed, doubts_of_trace};
+use super::measured_code::{Ran, TraceWitness, asks_for_executed, doubts_of_trace};
 use super::{signals, within};
-use crate::sources::Capture;
+use crate::sources::{Also, Capture};
 use anyhow::{Result, bail};
-use std::ops::Range;
 use std::time::Duration;
-use weltblick_core::event::{Ahead, Sink, read_apart};
+use weltblick_core::event::{Ahead, read_apart};
 use weltblick_core::judge::{
     About, BudgetFile, CheckReport, Executed, PointRange, TimingSubject, Timings, USUAL_WINDOW,
     confidence_at_look, judge,
@@ -20,7 +19,6 @@ use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::signals::{FromText, Signals};
 use weltblick_core::measure::span::StatedSpans;
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
-use weltblick_core::measure::windowed::Windowed;
 
 /// Everything that budgets ask for, measured.
 pub(super) struct Measured<'m> {
@@ -53,7 +51,9 @@ pub(super) fn with_measured<R>(
         );
     }
     let windows = windows(budgets);
-    let followed: Vec<Followed> = windows.iter().map(|window| follow(capture, *window)).collect();
+    let follow_all =
+        || -> Vec<Followed> { windows.iter().map(|window| follow(capture, *window)).collect() };
+    let followed = follow_all();
     let wants_values = asks_for(budgets, TimingSubject::Signal);
     let variables = if wants_values { capture.variables()? } else { None };
     let patterns = signals::patterns(&capture.manifest.signals, &[]);
@@ -63,13 +63,25 @@ pub(super) fn with_measured<R>(
     let spans = asks_for(budgets, TimingSubject::Span).then(|| StatedSpans::new(0));
     let nobody_follows = followed.is_empty() && spans.is_none() && values.is_none();
     let mut following = (followed, (spans, values));
-    let read = |ahead: Option<&mut Ahead<'_>>| {
+    // What ran before the last synchronisation is a recording of its own, that ends there.
+    let by_flow = capture.tells_events_by_flow();
+    let mut confirmed = by_flow.then(|| (follow_all(), Recording::default()));
+    let mut witness = TraceWitness::default();
+    let mut read = |ahead: Option<&mut Ahead<'_>>| {
         // Beside what the other core writes, each event would wait for its cache line.
         let mut sink = (Counted::default(), Unannounced::new(capture.image()?));
         let mut both = (&mut sink, ahead);
-        match within.clone() {
-            None => capture.replay_into(&mut both)?,
-            Some(within) => replay_within(within, &mut both, |sink| capture.replay(sink))?,
+        match (&mut confirmed, &within) {
+            (Some(confirmed), within) => within::windowed(within.as_ref(), &mut both, |sink| {
+                within::windowed(within.as_ref(), confirmed, |confirmed| {
+                    let also = Also { confirmed: Some(confirmed), beside: Some(&mut witness) };
+                    capture.replay_trace(sink, also)
+                })
+            })?,
+            (None, None) => capture.replay_into(&mut both)?,
+            (None, within) => {
+                within::windowed(within.as_ref(), &mut both, |sink| capture.replay(sink))?;
+            }
         }
         anyhow::Ok(sink)
     };
@@ -92,29 +104,23 @@ pub(super) fn with_measured<R>(
     let (tasks, interrupts) = finished(&windows, followed, &recording);
     let ran = Ran::of(budgets, capture, &counts, is_all)?;
     let mut against = match &ran {
-        _ if !capture.tells_events_by_flow() => Vec::new(),
+        _ if !by_flow => Vec::new(),
         Some(ran) => ran.doubts(),
-        None => doubts_of_trace(capture, is_all)?,
+        None => doubts_of_trace(witness, capture, is_all),
     };
     let (timing, conduct) = (&context.timing, &context.conduct);
     against.extend(against_times(timing, &cadences, &interrupts, &unannounced, conduct));
-    let is_asked_for = capture.tells_events_by_flow() && !windows.is_empty();
-    let agreed = is_asked_for.then(|| confirmed(capture, &windows, within)).transpose()?;
+    let agreed = confirmed
+        .map(|(followed, recording)| (finished(&windows, followed, &recording), recording));
     let timings = Timings {
         interrupts: &interrupts,
         tasks: &tasks,
         spans: &spans,
         signals: values.as_ref(),
         image: Some(context.image),
-        facts: Facts {
-            exceptions,
-            by_pace: capture.tells_events_by_flow(),
-            against,
-            ..Facts::of(timing)
-        },
+        facts: Facts { exceptions, by_pace: by_flow, against, ..Facts::of(timing) },
         confirmed: None,
     };
-    // What ran before the last synchronisation is a recording of its own, that ends there.
     let before = agreed.as_ref().map(|((tasks, interrupts), recording)| Timings {
         interrupts,
         tasks,
@@ -130,18 +136,6 @@ pub(super) fn with_measured<R>(
         executed: executed.as_ref(),
         context: &context,
     })
-}
-
-/// Reads a window of time.
-fn replay_within(
-    within: Range<u64>,
-    sink: &mut impl Sink,
-    replay: impl FnOnce(&mut dyn Sink) -> Result<()>,
-) -> Result<()> {
-    let mut windowed = Windowed::new(within.start, within.end, sink);
-    replay(&mut windowed)?;
-    windowed.finish();
-    Ok(())
 }
 
 /// Figures of tasks, by the window of their loads, and of interrupts.
@@ -160,22 +154,6 @@ fn finished(windows: &[Duration], followed: Vec<Followed>, recording: &Recording
     (tasks, interrupts)
 }
 
-/// Figures of tasks and interrupts up to the last synchronisation of an instruction trace.
-fn confirmed(
-    capture: &Capture,
-    windows: &[Duration],
-    within: Option<Range<u64>>,
-) -> Result<(Finished, Recording)> {
-    let followed: Vec<Followed> = windows.iter().map(|window| follow(capture, *window)).collect();
-    let mut sink = (followed, Recording::default());
-    match within {
-        None => capture.replay_confirmed(&mut sink)?,
-        Some(within) => replay_within(within, &mut sink, |sink| capture.replay_confirmed(sink))?,
-    }
-    let (followed, recording) = sink;
-    Ok((finished(windows, followed, &recording), recording))
-}
-
 /// Whether any budget is about such a subject.
 pub(super) fn asks_for(budgets: &BudgetFile, wanted: TimingSubject) -> bool {
     budgets
@@ -190,9 +168,9 @@ fn follow(capture: &Capture, window: Duration) -> Followed {
     let clocks = capture.clocks();
     let stamp = clocks.timestamp_clock;
     let ticks = stamp.map_or(1, |clock| clock.cycle_at(window).max(1));
-    let ratio = stamp.zip(clocks.core_clock).map_or(1.0, |(s, core)| s.hertz() / core.hertz());
     let settings = Settings { keep: 0, window: ticks, each: false };
-    Tracking::beside(ratio, TaskFigures::new(settings), InterruptFigures::new(0))
+    let interrupts = InterruptFigures::new(0);
+    Tracking::beside(clocks.ticks_per_cycle(), TaskFigures::new(settings), interrupts)
 }
 
 /// The windows that loads are judged over: none where no budget is about times, so that nothing is

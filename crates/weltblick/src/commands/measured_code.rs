@@ -118,15 +118,19 @@ fn doubts_of(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
     trace_doubts(times_disagree, gaps).into_iter().chain(head).collect()
 }
 
-/// What speaks against times of an instruction trace, where no budget asks for what was executed.
-pub(super) fn doubts_of_trace(capture: &Capture, without_head: bool) -> Result<Vec<Doubt>> {
-    let mut sink = (TimeAgreement::default(), BlockCounts::default());
-    capture.replay_flow(&mut sink)?;
-    let (times, mut counts) = sink;
+/// What hears an instruction trace, where nobody asks for what was executed, to find out what speaks against it.
+pub(super) type TraceWitness = (TimeAgreement, BlockCounts);
+
+/// What speaks against times of an instruction trace: of all of it, or from its first synchronisation on.
+pub(super) fn doubts_of_trace(
+    (times, mut counts): TraceWitness,
+    capture: &Capture,
+    without_head: bool,
+) -> Vec<Doubt> {
     if without_head || capture.conduct().attached {
         counts.gaps.head = 0;
     }
-    Ok(doubts_of(times.contradictions(), counts.gaps()))
+    doubts_of(times.contradictions(), counts.gaps())
 }
 
 /// Whether any budget is about what was executed.

@@ -1,18 +1,93 @@
 //! A capture that is read once for figures, and again to explain the worst cases.
 
+use super::measured_code::{TraceWitness, doubts_of_trace};
 use super::within;
-use crate::sources::Capture;
+use crate::sources::{Also, Capture};
 use anyhow::{Context as _, Result, bail};
 use std::ops::Range;
-use weltblick_core::event::Sink;
+use weltblick_core::event::{Event, Position, Sink};
+use weltblick_core::figure::Doubt;
 use weltblick_core::image::Image;
 use weltblick_core::judge::PointRange;
+use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::dissection::{Dissection, Stretch};
+use weltblick_core::measure::inspection::Unannounced;
+use weltblick_core::measure::interrupts::InterruptFigures;
+use weltblick_core::measure::known::{Facts, against_times};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timing::Timing;
-use weltblick_core::measure::within::Within;
 use weltblick_core::time::Frequency;
+
+/// What a reading found: figures, and what speaks for and against them.
+pub(crate) struct Read<S> {
+    /// Whoever listened.
+    pub(crate) sink: S,
+    facing: Facing,
+    /// Of an instruction trace: who heard what its synchronisations confirm, and the facts of that.
+    pub(crate) confirmed: Option<(S, Recording)>,
+    of_trace: Vec<Doubt>,
+}
+
+/// What every reading gathers.
+pub(crate) struct Facing {
+    recording: Recording,
+    cadences: Cadences,
+    unannounced: Unannounced,
+}
+
+impl Facing {
+    pub(crate) fn of(image: Option<&Image>) -> Self {
+        let unannounced = image.map_or_else(Unannounced::default, Unannounced::new);
+        Self { recording: Recording::default(), cadences: Cadences::default(), unannounced }
+    }
+
+    pub(crate) const fn recording(&self) -> &Recording {
+        &self.recording
+    }
+
+    /// What every figure rests on; `of_trace`: what speaks against an instruction trace.
+    pub(crate) fn facts(
+        &self,
+        capture: &Capture,
+        interrupts: &InterruptFigures,
+        of_trace: Vec<Doubt>,
+    ) -> Facts {
+        let Self { recording, cadences, unannounced } = self;
+        let timing = Timing { recording, clocks: capture.clocks() };
+        let mut against = of_trace;
+        let conduct = capture.conduct();
+        against.extend(against_times(&timing, cadences, interrupts, unannounced, &conduct));
+        let by_pace = capture.tells_events_by_flow();
+        Facts { by_pace, against, ..Facts::of(&timing) }
+    }
+}
+
+impl Sink for Facing {
+    #[inline(always)]
+    fn event(&mut self, position: Position, event: &Event) {
+        self.recording.event(position, event);
+        self.cadences.event(position, event);
+        self.unannounced.event(position, event);
+    }
+}
+
+impl<S> Read<S> {
+    /// The recording itself.
+    pub(crate) const fn recording(&self) -> &Recording {
+        &self.facing.recording
+    }
+
+    /// What every figure of it rests on.
+    pub(crate) fn facts(
+        &self,
+        capture: &Capture,
+        interrupts: &InterruptFigures,
+        exceptions: bool,
+    ) -> Facts {
+        Facts { exceptions, ..self.facing.facts(capture, interrupts, self.of_trace.clone()) }
+    }
+}
 
 /// One source of a capture, or a stretch of its time.
 pub(crate) struct Reading<'a> {
@@ -56,31 +131,31 @@ impl<'a> Reading<'a> {
         })
     }
 
-    fn read<S: Sink>(&self, mut sink: S) -> Result<(S, bool)> {
-        let Some(cycles) = &self.cycles else {
-            self.capture.replay(&mut sink)?;
-            return Ok((sink, false));
-        };
-        let mut within = Within::new(cycles.start, cycles.end, sink);
-        self.capture.replay(&mut within)?;
-        Ok((within.sink, within.slipped))
-    }
-
-    /// Reads for figures that are asked for of long recordings, and for the facts of the recording: compiled for them.
-    pub(crate) fn first_into<S: Sink>(&self, sink: S) -> Result<(S, Recording)> {
-        if self.cycles.is_some() {
-            return self.first(sink);
+    /// Reads for figures, and for everything that speaks for and against them. `make` gives whoever listens: of an
+    /// instruction trace a second one hears what its synchronisations confirm.
+    pub(crate) fn first<S: Sink>(&self, make: impl Fn() -> S) -> Result<Read<S>> {
+        let window = self.cycles.as_ref();
+        let mut all = (make(), Facing::of(self.image()));
+        if !self.capture.tells_events_by_flow() {
+            match window {
+                None => self.capture.replay_into(&mut all)?,
+                Some(_) => within::windowed(window, &mut all, |sink| self.capture.replay(sink))?,
+            }
+            let (sink, facing) = all;
+            return Ok(Read { sink, facing, confirmed: None, of_trace: Vec::new() });
         }
-        let mut sink = (sink, Recording::default());
-        self.capture.replay_into(&mut sink)?;
-        Ok(sink)
-    }
-
-    /// Reads for figures, and for the facts of the recording.
-    pub(crate) fn first<S: Sink>(&self, sink: S) -> Result<(S, Recording)> {
-        let ((sink, mut recording), slipped) = self.read((sink, Recording::default()))?;
-        recording.time_slipped |= slipped;
-        Ok((sink, recording))
+        let mut confirmed = (make(), Recording::default());
+        let mut witness = TraceWitness::default();
+        within::windowed(window, &mut all, |sink| {
+            within::windowed(window, &mut confirmed, |confirmed| {
+                let also = Also { confirmed: Some(confirmed), beside: Some(&mut witness) };
+                self.capture.replay_trace(sink, also)
+            })
+        })?;
+        let is_all = window == Some(&(0..u64::MAX));
+        let of_trace = doubts_of_trace(witness, self.capture, is_all);
+        let (sink, facing) = all;
+        Ok(Read { sink, facing, confirmed: Some(confirmed), of_trace })
     }
 
     /// Reads again, to look into cases: nothing where there are none, or the recording is gone.
@@ -98,11 +173,13 @@ impl<'a> Reading<'a> {
     }
 
     /// Reads again; nothing where the recording is gone.
-    pub(crate) fn second<S: Sink>(&self, sink: S) -> Result<Option<S>> {
+    pub(crate) fn second<S: Sink>(&self, mut sink: S) -> Result<Option<S>> {
         if self.once {
             return Ok(None);
         }
-        Ok(Some(self.read(sink)?.0))
+        let window = self.cycles.as_ref();
+        within::windowed(window, &mut sink, |sink| self.capture.replay(sink))?;
+        Ok(Some(sink))
     }
 
     pub(crate) fn image(&self) -> Option<&'a Image> {

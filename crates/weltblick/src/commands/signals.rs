@@ -1,5 +1,6 @@
 //! `signals`: what watched variables and firmware quantities were over time.
 
+use super::reading::Facing;
 use super::{list, within};
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
@@ -14,8 +15,7 @@ use weltblick_core::capture::{Manifest, SignalSpec};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::judge::{Point, PointRange};
-use weltblick_core::measure::interrupts::MOST_EACH;
-use weltblick_core::measure::recording::Recording;
+use weltblick_core::measure::interrupts::{InterruptFigures, MOST_EACH, Nesting};
 use weltblick_core::measure::signals::{
     Context, Dictionary, FromText, Level, ReadingRow, SignalReport, SignalRow, Signals, each,
     report,
@@ -100,10 +100,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let dictionary = dictionary(&capture, variables.as_ref(), &patterns, &args.threshold)?;
     let mut signals = Signals::new(&dictionary);
     signals.each = args.each.then(Vec::new);
-    let mut recording = Recording::default();
+    let mut facing = Facing::of(dictionary.image);
+    let ratio = capture.clocks().ticks_per_cycle();
+    let mut nesting = Nesting::new(ratio, InterruptFigures::new(0));
     let window = window(args)?;
-    read(&capture, window.as_ref(), &patterns, &mut (&mut signals, &mut recording))?;
+    let mut sink = (&mut signals, (&mut facing, &mut nesting));
+    read(&capture, window.as_ref(), &patterns, &mut sink)?;
     signals.finish();
+    let facts = facing.facts(&capture, &nesting.finish(), Vec::new());
     let clocks = origin_clocks(&capture.manifest);
     let core = capture.manifest.target.core_clock;
     let clock = |origin: Origin| clocks.get(usize::from(origin.0)).copied();
@@ -112,8 +116,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         dictionary: &dictionary,
         scale: &|origin| Some(Scale::of(clock(origin)?.0?, core)),
         polled: &|origin| clock(origin).is_some_and(|(_, host)| host),
-        recording: &recording,
+        recording: facing.recording(),
         intrusive: capture.conduct().intrusive,
+        facts: &facts,
     };
     let mut report = report(&signals, &context);
     if report.signals.is_empty() {

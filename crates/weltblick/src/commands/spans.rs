@@ -11,6 +11,7 @@ use crate::sources::Capture;
 use anyhow::{Result, bail};
 use std::io::Write;
 use weltblick_core::judge::{Occurrence, Point, Which};
+use weltblick_core::measure::interrupts::{InterruptFigures, Nesting};
 use weltblick_core::measure::span::{
     Between, Mark, StatedContext, StatedReport, StatedSpans, stated_report,
 };
@@ -23,14 +24,23 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     let top = if args.top == 0 { MOST_WORST } else { args.top };
     let marks = marks(args, capture)?;
     let between = !marks.is_empty();
-    let spans = StatedSpans::new(top);
-    let (mut spans, recording) = if between {
-        let (between, recording) = reading.first(Between::new(marks, spans))?;
-        (between.finish(), recording)
-    } else {
-        reading.first(spans)?
+    let follow = || Nesting::new(reading.ticks_per_cycle, InterruptFigures::new(0));
+    let make = || {
+        let spans = StatedSpans::new(top);
+        let (ways, spans) = if between {
+            (Some(Between::new(marks.clone(), spans)), None)
+        } else {
+            (None, Some(spans))
+        };
+        (ways, (spans, Some(follow())))
     };
+    let mut read = reading.first(make)?;
+    let (ways, (spans, nesting)) = &mut read.sink;
+    let exceptions = nesting.take().map_or_else(|| InterruptFigures::new(0), Nesting::finish);
+    let spans = ways.take().map(Between::finish).or_else(|| spans.take());
+    let mut spans = spans.unwrap_or_else(|| StatedSpans::new(top));
     spans.finish();
+    let facts = read.facts(capture, &exceptions, false);
     if between && spans.list().iter().all(|span| span.elapsed.count() == 0) {
         bail!(
             "{}: no way from the first of these marks to the last was seen whole; `timeline --list` lists what happened",
@@ -43,13 +53,14 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
             capture.name.display()
         );
     }
-    reading.require_times(&recording)?;
+    reading.require_times(read.recording())?;
     let context = StatedContext {
         image: reading.image(),
-        timing: reading.timing(&recording),
+        timing: reading.timing(read.recording()),
         scale: reading.scale,
         intrusive: capture.conduct().intrusive,
         between,
+        facts: &facts,
     };
     let mut report = stated_report(&spans, &context);
     if !between {

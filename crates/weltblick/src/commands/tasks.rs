@@ -14,7 +14,8 @@ use std::io::Write;
 use std::time::Duration;
 use weltblick_core::image::Image;
 use weltblick_core::judge::PointRange;
-use weltblick_core::measure::interrupts::MOST_EACH;
+use weltblick_core::measure::interrupts::{InterruptFigures, MOST_EACH};
+use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::tasks::{
     ActivationRow, Context, MOST_TURNS, Order, Settings, TaskFigures, TaskReport, TaskRow,
     Tracking, TurnRow, each, report, turns,
@@ -88,10 +89,18 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         bail!("--load-window: a window must be longer than a tick of the timestamps");
     }
     let settings = Settings { keep: args.worst, window, each: args.each };
-    let (tracking, recording) = reading.first_into(Tracking::new(TaskFigures::new(settings)))?;
+    let mut read = reading.first(|| {
+        let interrupts = InterruptFigures::new(0);
+        Some(Tracking::beside(reading.ticks_per_cycle, TaskFigures::new(settings), interrupts))
+    })?;
+    let Some(tracking) = read.sink.take() else { return Ok(Outcome::Done) };
     let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed());
-    let mut figures = tracking.finish();
-    figures.finish();
+    let (figures, interrupts) = finished(tracking, read.recording());
+    let facts = read.facts(&capture, &interrupts, exceptions);
+    let confirmed = read.confirmed.take().and_then(|(tracking, recording)| {
+        let facts = facts.up_to(&recording);
+        Some((finished(tracking?, &recording).0, facts))
+    });
     if figures.rows().next().is_none() {
         if capture.manifest.flow_stands_back() {
             bail!(
@@ -106,14 +115,16 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             if args.within.is_some() { " in this window of time" } else { "" },
         );
     }
-    reading.require_times(&recording)?;
+    reading.require_times(read.recording())?;
     let context = Context {
         image: reading.image(),
-        timing: reading.timing(&recording),
+        timing: reading.timing(read.recording()),
         scale: reading.scale,
         intrusive: capture.conduct().intrusive,
         exceptions,
         unfollowed,
+        facts: &facts,
+        confirmed: confirmed.as_ref().map(|(figures, facts)| (figures, facts)),
     };
     let mut report = report(&figures, &[], &context);
     select(&mut report, args, reading.image())?;
@@ -161,6 +172,17 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     Ok(Outcome::Done)
 }
 
+/// Figures of a reading that has ended.
+fn finished(
+    tracking: Tracking<TaskFigures, InterruptFigures>,
+    recording: &Recording,
+) -> (TaskFigures, InterruptFigures) {
+    let (mut tasks, interrupts) = tracking.finish_both_at(recording.end());
+    tasks.finish();
+    tasks.ended_at(recording.last_moment());
+    (tasks, interrupts)
+}
+
 /// Only the tasks that a user names; all, if none.
 fn select(report: &mut TaskReport, args: &Args, image: Option<&Image>) -> Result<()> {
     let wanted = &args.tasks;
@@ -189,7 +211,7 @@ fn sort(rows: &mut [TaskRow], sort: Sort) {
         match sort {
             Sort::Pending => longest(row.pending.max),
             Sort::Response => longest(row.response.max),
-            Sort::Load => row.load.share,
+            Sort::Load => row.load.all.share,
             Sort::Stack => row.stack.share.unwrap_or(-1.0),
             Sort::Name => 0.0,
         }

@@ -4,9 +4,10 @@ use crate::sources::Capture;
 use anyhow::{Context as _, Result, bail};
 use std::ops::Range;
 use std::time::Duration;
-use weltblick_core::event::Origin;
+use weltblick_core::event::{Origin, Sink};
 use weltblick_core::judge::{Occurrence, Point, PointRange, Subject};
 use weltblick_core::measure::timeline::{Names, Seek, Target, Turns};
+use weltblick_core::measure::windowed::Windowed;
 use weltblick_core::time::{Frequency, Window};
 
 /// What to do where no clock is known.
@@ -196,4 +197,16 @@ pub(super) fn target(occurrence: &Occurrence, capture: &Capture) -> Result<Targe
     } else {
         Target::Span(number)
     })
+}
+/// Reads a stretch of time as a recording of its own; all, where there is none.
+pub(super) fn windowed(
+    window: Option<&Range<u64>>,
+    mut sink: &mut dyn Sink,
+    read: impl FnOnce(&mut dyn Sink) -> Result<()>,
+) -> Result<()> {
+    let Some(window) = window else { return read(sink) };
+    let mut windowed = Windowed::new(window.start, window.end, &mut sink);
+    read(&mut windowed)?;
+    windowed.finish();
+    Ok(())
 }

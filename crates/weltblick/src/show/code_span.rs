@@ -2,7 +2,7 @@
 
 use super::evidence::doubts;
 use super::moment::moment;
-use super::statistic::{csv_cells, csv_columns, distribution, figure, stated};
+use super::statistic::{csv_cells, csv_columns, distribution, figure, spread as spread_of, stated};
 use super::{Align, Paint, Table, cell, count, level, plain};
 use anyhow::Result;
 use std::io::Write;
@@ -58,7 +58,7 @@ fn head(report: &CodeSpanReport, capture: &str, paint: Paint, out: &mut dyn Writ
         };
         writeln!(out, "{text}")?;
     }
-    doubts(&[], &report.evidence.doubts, paint, out)?;
+    doubts(&[], &[], &report.evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
 }
@@ -113,7 +113,12 @@ fn spread(report: &CodeSpanReport, paint: Paint, out: &mut dyn Write) -> Result<
     if is_timed(report) {
         writeln!(out)?;
         let name = "the whole way";
-        return distribution(name, &report.distribution, &report.total.elapsed, paint, out);
+        return distribution(
+            name,
+            &spread_of(&report.distribution, &report.total.elapsed),
+            paint,
+            out,
+        );
     }
     let Some(numbers) = report.total.instructions.filter(|n| n.max > n.min) else {
         return Ok(());

@@ -51,7 +51,7 @@ fn head(report: &CoverageReport, look: &Look<'_>, out: &mut dyn Write) -> Result
             stretch_count(facts.unwatched)
         )?;
     }
-    evidence::doubts(&[], &facts.doubts, look.paint, out)?;
+    evidence::doubts(&[], &[], &facts.doubts, look.paint, out)?;
     writeln!(out)?;
     Ok(())
 }

@@ -119,7 +119,7 @@ fn head(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<(
     if report.evidence.unwatched > 0 {
         writeln!(out, "not traced by choice: {}", stretch_count(report.evidence.unwatched))?;
     }
-    evidence::doubts(&[], &report.evidence.doubts, look.paint, out)?;
+    evidence::doubts(&[], &[], &report.evidence.doubts, look.paint, out)?;
     writeln!(out)?;
     Ok(())
 }

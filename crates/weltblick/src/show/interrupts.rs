@@ -1,11 +1,11 @@
 //! Faces of the figures of interrupts.
 
-use super::evidence::doubts;
+use super::evidence::{doubts, objections};
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    bars, csv_cells, csv_columns, distribution, figure, max, mean, stated, table, wait_cells,
-    wait_columns,
+    bars, csv_cells, csv_columns, csv_objections, csv_often, csv_part, distribution, figure, marks,
+    max, mean, number, stated, table, wait_cells, wait_columns,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
@@ -33,13 +33,15 @@ pub(crate) fn text(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Writ
         });
         regularity("from start to start", "interrupt", rows, look.paint, out)?;
     }
+    let rows = report.interrupts.iter().map(|row| (row.name.as_str(), row.objections.as_slice()));
+    objections(rows, &report.evidence.objections, look.paint, out)?;
     preemptions(report, look, out)?;
     cases(report, look, out)
 }
 
 fn head(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
     let paint = look.paint;
-    let runs: u64 = report.interrupts.iter().map(|row| row.count).sum();
+    let runs: u64 = report.interrupts.iter().map(|row| row.often.count).sum();
     let names = report.interrupts.len();
     let title = format!(
         "{}: {names} {}, {} runs",
@@ -57,7 +59,8 @@ fn head(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Resul
         share(report.load),
         report.deepest
     )?;
-    doubts(&report.evidence.losses, &report.evidence.doubts, paint, out)?;
+    let evidence = &report.evidence;
+    doubts(&evidence.losses, &evidence.objections, &evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
 }
@@ -96,14 +99,24 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
             max(&row.elapsed),
             mean(&row.elapsed),
             max(&row.own),
-            share(row.load),
-            count(row.count),
+            share(row.load.share),
+            number(row.often),
         ];
         let priority = has_priorities.then_some(priority);
         let name = plain(&row.name).into_owned();
         table.row(cells.into_iter().chain(priority).chain([name]));
     }
     table.write(out)?;
+    let waits = |row: &'_ InterruptRow| [row.response.clone(), row.pending.clone()];
+    let shown: Vec<_> = report
+        .interrupts
+        .iter()
+        .flat_map(|row| {
+            waits(row).into_iter().flatten().chain([row.elapsed.clone(), row.own.clone()])
+        })
+        .filter_map(|statistic| statistic.max)
+        .collect();
+    marks(shown.iter(), look.paint, out)?;
     for (used, text) in [
         (Basis::Stated, "stated: the firmware said when the hardware had asked"),
         (Basis::Grid, "grid: beyond what even the earliest starts of a periodic request waited"),
@@ -125,8 +138,8 @@ fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> 
     writeln!(
         out,
         "{} runs, {:.1} a second; {} followed another handler, {} were interrupted; {} without a duration",
-        count(row.count),
-        row.rate,
+        number(row.often),
+        row.often.rate,
         count(row.chained),
         count(row.preempted),
         count(row.cut),
@@ -151,7 +164,7 @@ fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> 
         ("jitter".to_owned(), Some(&row.jitter)),
     ];
     table(&rows, paint, out)?;
-    distribution("elapsed", &row.distribution, &row.elapsed, paint, out)
+    distribution("elapsed", &row.distribution, paint, out)
 }
 
 /// How long each was pending, and ran, as a picture.
@@ -160,7 +173,8 @@ pub(crate) fn histograms(report: &InterruptReport) -> Histograms {
         let elapsed = bars(&format!("{}: elapsed", row.name), &row.distribution, &row.elapsed);
         let title = format!("{}: pending ({})", row.name, basis(row.basis));
         let pending = row.pending.as_ref();
-        let pending = pending.and_then(|many| bars(&title, &row.pending_distribution, many));
+        let spread = row.pending_distribution.as_ref();
+        let pending = pending.zip(spread).and_then(|(many, spread)| bars(&title, spread, many));
         [pending, elapsed].into_iter().flatten()
     });
     Histograms(panels.collect())
@@ -302,7 +316,10 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
         "number",
         "name",
         "count",
+        "count_high",
         "rate",
+        "rate_low",
+        "rate_high",
         "load",
         "load_low",
         "load_high",
@@ -317,27 +334,25 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
     for name in ["own", "elapsed", "pending", "response", "period", "jitter"] {
         heading.extend(csv_columns(name));
     }
+    heading.push("objections".into());
     csv.write_record(&heading)?;
     for row in &report.interrupts {
-        let mut record = vec![
-            row.number.to_string(),
-            cell(&row.name).into_owned(),
-            row.count.to_string(),
-            row.rate.to_string(),
-            row.load.to_string(),
-            row.load_low.to_string(),
-            row.load_high.to_string(),
+        let mut record = vec![row.number.to_string(), cell(&row.name).into_owned()];
+        record.extend(csv_often(row.often));
+        record.extend(csv_part(Some(row.load)));
+        record.extend([
             row.cut.to_string(),
             row.chained.to_string(),
             row.preempted.to_string(),
             row.depth.to_string(),
             basis(row.basis).to_owned(),
-        ];
+        ]);
         let statistics = [Some(&row.own), Some(&row.elapsed), row.pending.as_ref()];
         let rest = [row.response.as_ref(), Some(&row.period), Some(&row.jitter)];
         for statistic in statistics.into_iter().chain(rest) {
             record.extend(csv_cells(statistic));
         }
+        record.push(csv_objections(&row.objections));
         csv.write_record(&record)?;
     }
     csv.flush()?;

@@ -1,7 +1,7 @@
 //! Faces of values over time.
 
 use super::course::{Plot, Stroke, USUAL, plot};
-use super::evidence::doubts;
+use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::picture::{Course, Curve, Waveform};
 use super::statistic::{csv_cells, csv_columns, figure, table};
@@ -11,7 +11,7 @@ use std::io::Write;
 use weltblick_core::measure::losses::GapRow;
 use weltblick_core::measure::signals::{
     ChartRow, LevelRow, MomentRow, PlaceRow, RateRow, ReadingRow, SignalReport, SignalRow,
-    ThresholdRow,
+    ThresholdRow, ValueRow,
 };
 
 /// Cells of a course in the overview.
@@ -34,10 +34,12 @@ pub(crate) fn text(report: &SignalReport, look: &Look<'_>, out: &mut dyn Write) 
     let noun = if signals == 1 { "signal" } else { "signals" };
     let title = format!("{}: {signals} {noun}, {} values", plain(look.capture), count(values));
     writeln!(out, "{}", paint.strong(&title))?;
-    doubts(&report.evidence.losses, &report.evidence.doubts, paint, out)?;
+    let evidence = &report.evidence;
+    doubts(&evidence.losses, &evidence.objections, &evidence.doubts, paint, out)?;
     writeln!(out)?;
     if !look.detailed {
         overview(report, paint, out)?;
+        against(report, paint, out)?;
         writeln!(out)?;
         let line = format!(
             "-> weltblick signals {} {}   shows one in detail",
@@ -53,7 +55,13 @@ pub(crate) fn text(report: &SignalReport, look: &Look<'_>, out: &mut dyn Write) 
         }
         detail(row, &report.gaps, look, out)?;
     }
-    Ok(())
+    against(report, paint, out)
+}
+
+/// What speaks against figures of single signals.
+fn against(report: &SignalReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let rows = report.signals.iter().map(|row| (row.name.as_str(), row.objections.as_slice()));
+    objections(rows, &report.evidence.objections, paint, out)
 }
 
 /// A name as a shell takes it.
@@ -80,12 +88,11 @@ fn overview(report: &SignalReport, paint: Paint, out: &mut dyn Write) -> Result<
     let mut table = Table::new(paint, &columns);
     for row in &report.signals {
         let value = row.value.as_ref();
-        let told = |of: Option<f64>| of.map_or_else(String::new, |v| Number(v).to_string());
         table.row([
             value.map_or_else(String::new, |value| last(&value.last)),
-            told(value.map(|value| value.min.value)),
-            told(value.map(|value| value.mean)),
-            told(value.map(|value| value.max.value)),
+            value.map_or_else(String::new, least),
+            value.map_or_else(String::new, mean),
+            value.map_or_else(String::new, most),
             row.unit.as_deref().map_or_else(String::new, |unit| plain(unit).into_owned()),
             figure(row.interval.max.as_ref()),
             row.interval.mean.map_or_else(String::new, |mean| duration_ns(mean.ns)),
@@ -95,6 +102,25 @@ fn overview(report: &SignalReport, paint: Paint, out: &mut dyn Write) -> Result<
         ]);
     }
     table.write(out)
+}
+
+/// The least value that was seen, and whether there may have been a lesser one.
+fn least(value: &ValueRow) -> String {
+    let mark = if value.min_low.is_none() { "<= " } else { "" };
+    format!("{mark}{}", Number(value.min.value))
+}
+
+/// The largest value that was seen, and whether there may have been a larger one.
+fn most(value: &ValueRow) -> String {
+    let mark = if value.max_high.is_none() { ">= " } else { "" };
+    format!("{mark}{}", Number(value.max.value))
+}
+
+/// The mean over time, where there are times: as it was seen, if nothing bounds the true one.
+fn mean(value: &ValueRow) -> String {
+    let Some(over_time) = value.mean_over_time else { return Number(value.mean).to_string() };
+    let is_bounded = value.mean_over_time_low.is_some() && value.mean_over_time_high.is_some();
+    format!("{}{}", if is_bounded { "" } else { "~" }, Number(over_time))
 }
 
 /// A value, or what it is called.
@@ -161,7 +187,7 @@ fn detail(row: &SignalRow, gaps: &[GapRow], look: &Look<'_>, out: &mut dyn Write
         array(row, paint, out)?;
     }
     values(row, paint, out)?;
-    if row.interval.count > 0 {
+    if row.interval.max.is_some() {
         let rows = [
             ("from one to the next".to_owned(), Some(&row.interval)),
             ("jitter of that".to_owned(), Some(&row.jitter)),

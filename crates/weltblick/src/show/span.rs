@@ -1,7 +1,7 @@
 //! Faces of a span.
 
 use super::evidence::doubts;
-use super::statistic::{csv_cells, csv_columns, distribution, figure, stated};
+use super::statistic::{csv_cells, csv_columns, distribution, figure, spread, stated};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain};
 use anyhow::Result;
 use std::io::Write;
@@ -19,7 +19,8 @@ pub(crate) fn text(
     figures(report, paint, out)?;
     if !report.distribution.is_empty() {
         writeln!(out)?;
-        distribution("the whole way", &report.distribution, &report.total.elapsed, paint, out)?;
+        let drawn = spread(&report.distribution, &report.total.elapsed);
+        distribution("the whole way", &drawn, paint, out)?;
     }
     worst(report, paint, out)
 }
@@ -34,7 +35,7 @@ fn head(report: &SpanReport, capture: &str, paint: Paint, out: &mut dyn Write) -
         _ => "by the host's clock".to_owned(),
     };
     writeln!(out, "passed {} times, {how}", count(report.total.elapsed.count))?;
-    doubts(&[], &report.evidence.doubts, paint, out)?;
+    doubts(&[], &[], &report.evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
 }

@@ -1,11 +1,13 @@
 //! Faces of spans that the firmware states.
 
-use super::evidence::doubts;
+use super::evidence::{doubts, objections};
 use super::moment::moment;
-use super::statistic::{csv_cells, csv_columns, distribution, stated, table};
+use super::statistic::{
+    csv_cells, csv_columns, csv_objections, csv_often, distribution, number, stated, table,
+};
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity};
-use super::{cell, count, plain};
+use super::{cell, plain};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::span::StatedReport;
@@ -23,16 +25,17 @@ pub(crate) fn text(report: &StatedReport, look: &Look<'_>, out: &mut dyn Write) 
     if let Some(duration) = &report.duration {
         writeln!(out, "{} of trace", stated(duration))?;
     }
-    doubts(&report.evidence.losses, &report.evidence.doubts, paint, out)?;
+    let evidence = &report.evidence;
+    doubts(&evidence.losses, &evidence.objections, &evidence.doubts, paint, out)?;
     writeln!(out)?;
     let elapsed = report.spans.iter().map(|span| {
-        let times = format!("{} ({} times)", plain(&span.name), count(span.count));
+        let times = format!("{} ({} times)", plain(&span.name), number(span.often));
         (times, Some(&span.elapsed))
     });
     table(&elapsed.collect::<Vec<_>>(), paint, out)?;
     for span in report.spans.iter().filter(|_| detailed) {
         writeln!(out)?;
-        distribution(&plain(&span.name), &span.distribution, &span.elapsed, paint, out)?;
+        distribution(&plain(&span.name), &span.distribution, paint, out)?;
     }
     let rows = report.spans.iter().map(|span| Regular {
         name: &span.name,
@@ -41,6 +44,8 @@ pub(crate) fn text(report: &StatedReport, look: &Look<'_>, out: &mut dyn Write) 
         missed: None,
     });
     regularity("from begin to begin", "span", rows, paint, out)?;
+    let rows = report.spans.iter().map(|span| (span.name.as_str(), span.objections.as_slice()));
+    objections(rows, &evidence.objections, paint, out)?;
     writeln!(out, "\nthe longest of each")?;
     for span in &report.spans {
         let shown = if detailed { span.worst.len() } else { 1 };
@@ -56,17 +61,31 @@ pub(crate) fn text(report: &StatedReport, look: &Look<'_>, out: &mut dyn Write) 
 /// For spreadsheets: one row per span.
 pub(crate) fn csv(report: &StatedReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
-    let mut heading = ["number", "name", "count", "cut", "unfinished"].map(str::to_owned).to_vec();
+    let names = [
+        "number",
+        "name",
+        "count",
+        "count_high",
+        "rate",
+        "rate_low",
+        "rate_high",
+        "cut",
+        "unfinished",
+    ];
+    let mut heading = names.map(str::to_owned).to_vec();
     for name in ["elapsed", "period", "jitter"] {
         heading.extend(csv_columns(name));
     }
+    heading.push("objections".into());
     csv.write_record(heading)?;
     for span in &report.spans {
         let mut record = vec![span.number.to_string(), cell(&span.name).into_owned()];
-        record.extend([span.count, span.cut, span.unfinished].map(|number| number.to_string()));
+        record.extend(csv_often(span.often));
+        record.extend([span.cut, span.unfinished].map(|number| number.to_string()));
         for statistic in [&span.elapsed, &span.period, &span.jitter] {
             record.extend(csv_cells(Some(statistic)));
         }
+        record.push(csv_objections(&span.objections));
         csv.write_record(record)?;
     }
     csv.flush()?;

@@ -1,11 +1,11 @@
 //! Faces of the figures of tasks.
 
-use super::evidence::doubts;
+use super::evidence::{doubts, objections};
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    bars, csv_bounds, csv_cells, csv_columns, distribution, figure, max, mean, stated, table,
-    wait_cells, wait_columns,
+    bars, csv_bounds, csv_cells, csv_columns, csv_objections, csv_often, csv_part, distribution,
+    figure, marks, max, mean, number, stated, table, wait_cells, wait_columns,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
@@ -13,9 +13,8 @@ use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::duration::Duration;
-use weltblick_core::measure::tasks::{
-    ActivationRow, ActorPart, LoadRow, TaskReport, TaskRow, TurnRow,
-};
+use weltblick_core::measure::known::Part;
+use weltblick_core::measure::tasks::{ActivationRow, ActorPart, TaskReport, TaskRow, TurnRow};
 
 /// For people: what is wrong, who is late, who runs long, where the time and the stack went, and why.
 pub(crate) fn text(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -35,6 +34,9 @@ pub(crate) fn text(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) ->
         let title = if tells_ready(report) { "from ready to ready" } else { "from start to start" };
         regularity(title, "task", rows, look.paint, out)?;
     }
+    let active = report.tasks.iter().filter(|row| !row.idle);
+    let rows = active.map(|row| (row.name.as_str(), row.objections.as_slice()));
+    objections(rows, &report.evidence.objections, look.paint, out)?;
     states(report, look, out)?;
     waits(report, look, out)?;
     cases(report, look, out)
@@ -76,7 +78,8 @@ fn head(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()>
         let line = format!("! {} never ran in this recording", plain(&row.name));
         writeln!(out, "{}", paint.alarm(&line))?;
     }
-    doubts(&report.evidence.losses, &report.evidence.doubts, paint, out)?;
+    let evidence = &report.evidence;
+    doubts(&evidence.losses, &evidence.objections, &evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
 }
@@ -90,23 +93,30 @@ type Column = (&'static str, fn(&TaskRow) -> String);
 
 /// How late, and how long from ready to the stop.
 const BY_READY: [Column; 3] = [
-    ("pending max", |row| max(&row.pending)),
-    ("mean", |row| mean(&row.pending)),
-    ("response max", |row| max(&row.response)),
+    ("pending max", |row| activated(row, max(&row.pending))),
+    ("mean", |row| activated(row, mean(&row.pending))),
+    ("response max", |row| activated(row, max(&row.response))),
 ];
 /// The same where nothing tells when tasks become ready.
-const BY_START: [Column; 2] =
-    [("elapsed max", |row| max(&row.elapsed)), ("mean", |row| mean(&row.elapsed))];
+const BY_START: [Column; 2] = [
+    ("elapsed max", |row| activated(row, max(&row.elapsed))),
+    ("mean", |row| activated(row, mean(&row.elapsed))),
+];
 const ALWAYS: [Column; 4] = [
-    ("own max", |row| max(&row.own)),
-    ("mean", |row| mean(&row.own)),
+    ("own max", |row| activated(row, max(&row.own))),
+    ("mean", |row| activated(row, mean(&row.own))),
     ("load", load),
-    ("peak", |row| row.load.max.map_or_else(String::new, share)),
+    ("peak", |row| row.load.max.as_ref().map_or_else(String::new, part)),
 ];
 const STACK: Column = ("stack", |row| row.stack.share.map_or_else(String::new, share));
-const RUNS: Column = ("runs", |row| if row.idle { String::new() } else { count(row.count) });
+const RUNS: Column = ("runs", |row| activated(row, number(row.often)));
 const PRIORITY: Column =
     ("prio", |row| row.priority.map_or_else(String::new, |priority| priority.to_string()));
+
+/// A figure of activations: the idle task has none, it is what runs when there are none.
+fn activated(row: &TaskRow, figure: String) -> String {
+    if row.idle { String::new() } else { figure }
+}
 
 /// What is told of these tasks.
 fn columns(report: &TaskReport) -> Vec<Column> {
@@ -131,6 +141,10 @@ fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result
         table.row(cells);
     }
     table.write(out)?;
+    let maxima = |row: &TaskRow| [&row.pending, &row.response, &row.own].map(|many| many.max);
+    let active = report.tasks.iter().filter(|row| !row.idle);
+    let shown: Vec<_> = active.flat_map(maxima).flatten().collect();
+    marks(shown.iter(), look.paint, out)?;
     if let Some(row) = report.tasks.first() {
         let words = if tells_ready(report) {
             "pending: from ready to running; response: from ready to the stop"
@@ -146,9 +160,14 @@ fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result
 
 /// A load, as a range where much of the time is unknown.
 fn load(row: &TaskRow) -> String {
-    let LoadRow { share: of_known, share_low, share_high, .. } = row.load;
+    part(&row.load.all)
+}
+
+/// A part, as a range where much may be otherwise.
+fn part(part: &Part) -> String {
+    let &Part { share: seen, share_low, share_high } = part;
     if share_high - share_low < 0.005 {
-        return share(of_known);
+        return share(seen);
     }
     format!("{:.1}..{:.1} %", 100.0 * share_low, 100.0 * share_high)
 }
@@ -159,22 +178,22 @@ fn details(row: &TaskRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
     writeln!(
         out,
         "{} activations, {:.1} a second; {} without a duration{}",
-        count(row.count),
-        row.rate,
+        number(row.often),
+        row.often.rate,
         count(row.cut),
         row.missed.map_or_else(String::new, |missed| format!("; {} periods missed", count(missed))),
     )?;
     let load = &row.load;
     if let (Some(min), Some(mean), Some(max), Some(at)) =
-        (load.min, load.mean, load.max, load.max_at_ns)
+        (load.min.as_ref(), load.mean.as_ref(), load.max.as_ref(), load.max_at_ns)
     {
         writeln!(
             out,
             "load {} to {} in any window of {}, {} on average; the highest from {}",
-            share(min),
-            share(max),
+            part(min),
+            part(max),
             duration_ns(load.window.ns),
-            share(mean),
+            part(mean),
             moment(at)
         )?;
     }
@@ -190,12 +209,8 @@ fn details(row: &TaskRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
         ("jitter", &row.jitter),
     ];
     table(&rows.map(|(name, statistic)| (name.to_owned(), Some(statistic))), paint, out)?;
-    let (name, of) = if row.response.count > 0 {
-        ("response", &row.response)
-    } else {
-        ("elapsed", &row.elapsed)
-    };
-    distribution(name, &row.distribution, of, paint, out)
+    let name = if row.response.count > 0 { "response" } else { "elapsed" };
+    distribution(name, &row.distribution, paint, out)
 }
 
 /// How long each took from ready to stop, as a picture.
@@ -432,17 +447,27 @@ pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
         "name",
         "priority",
         "count",
+        "count_high",
         "rate",
+        "rate_low",
+        "rate_high",
         "cut",
         "load_share",
         "load_share_low",
         "load_share_high",
         "load_min",
+        "load_min_low",
+        "load_min_high",
         "load_mean",
+        "load_mean_low",
+        "load_mean_high",
         "load_max",
+        "load_max_low",
+        "load_max_high",
         "stack_size",
         "stack_used",
         "stack_share",
+        "stack_share_high",
         "missed",
         "preempted",
         "yielded",
@@ -452,36 +477,34 @@ pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
     for name in ["own", "elapsed", "pending", "response", "period", "jitter"] {
         heading.extend(csv_columns(name));
     }
+    heading.push("objections".into());
     csv.write_record(&heading)?;
     fn told<T: ToString>(value: Option<T>) -> String {
         value.map_or_else(String::new, |value| value.to_string())
     }
     for row in &report.tasks {
-        let mut record = vec![
-            row.number.to_string(),
-            cell(&row.name).into_owned(),
-            told(row.priority),
-            row.count.to_string(),
-            row.rate.to_string(),
-            row.cut.to_string(),
-            row.load.share.to_string(),
-            row.load.share_low.to_string(),
-            row.load.share_high.to_string(),
-            told(row.load.min),
-            told(row.load.mean),
-            told(row.load.max),
+        let mut record =
+            vec![row.number.to_string(), cell(&row.name).into_owned(), told(row.priority)];
+        record.extend(csv_often(row.often));
+        record.push(row.cut.to_string());
+        for part in [Some(row.load.all), row.load.min, row.load.mean, row.load.max] {
+            record.extend(csv_part(part));
+        }
+        record.extend([
             told(row.stack.size),
             told(row.stack.used),
             told(row.stack.share),
+            told(row.stack.share_high),
             told(row.missed),
             told(row.preempted),
             told(row.yielded),
-        ];
+        ]);
         let statistics =
             [&row.own, &row.elapsed, &row.pending, &row.response, &row.period, &row.jitter];
         for statistic in statistics {
             record.extend(csv_cells(Some(statistic)));
         }
+        record.push(csv_objections(&row.objections));
         csv.write_record(&record)?;
     }
     csv.flush()?;

@@ -26,5 +26,6 @@ pub(crate) use flow_index::flow_index;
 pub(crate) use folder::{open, open_as, read_image};
 pub(crate) use make::{NewFolder, Place};
 pub(crate) use part::{Beside, Part};
+pub(crate) use replay::Also;
 pub(crate) use setup::{correct, setup_of_raw};
 pub(crate) use source_text::SourceText;

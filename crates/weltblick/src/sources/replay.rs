@@ -17,6 +17,15 @@ use weltblick_core::measure::execution::TaskEvents;
 /// most of the calls that led there.
 const FLOW_RUN_UP: u64 = 1 << 20;
 
+/// What a reading of an instruction trace tells beside its events.
+#[derive(Default)]
+pub(crate) struct Also<'s> {
+    /// Hears events up to the last synchronisation that agrees with what ran.
+    pub(crate) confirmed: Option<&'s mut dyn Sink>,
+    /// Hears what ran.
+    pub(crate) beside: Option<&'s mut dyn flow::Sink>,
+}
+
 impl Capture {
     /// Reads all streams, one after the other, into events.
     pub(crate) fn replay(&self, sink: &mut dyn Sink) -> Result<()> {
@@ -81,7 +90,7 @@ impl Capture {
         if self.manifest.flow_events().is_some_and(|(stream, _)| stream == number)
             && self.image.is_some()
         {
-            return self.replay_executed(number, false, tap, sink);
+            return self.replay_executed(number, Also::default(), tap, sink);
         }
         let mut line = Line::new(&self.manifest.streams[number], origin);
         self.read_stream(number, &mut |piece| {
@@ -96,17 +105,17 @@ impl Capture {
         Ok(())
     }
 
-    /// Reads events from what ran, up to the last synchronisation that agrees with it.
-    pub(crate) fn replay_confirmed(&self, sink: &mut dyn Sink) -> Result<()> {
+    /// Reads events from what ran, and what is told beside them, in one reading.
+    pub(crate) fn replay_trace(&self, sink: &mut dyn Sink, also: Also<'_>) -> Result<()> {
         let Some((number, _)) = self.manifest.flow_events() else { return Ok(()) };
-        self.replay_executed(number, true, &mut (), sink)
+        self.replay_executed(number, also, &mut (), sink)
     }
 
     /// Reads a stream of instruction trace: packets for the tap, events from what ran.
     fn replay_executed(
         &self,
         number: usize,
-        only_confirmed: bool,
+        also: Also<'_>,
         tap: &mut dyn Tap,
         sink: &mut dyn Sink,
     ) -> Result<()> {
@@ -115,12 +124,12 @@ impl Capture {
         let Some(mut flow) = FlowLine::new(spec, source, image) else { return Ok(()) };
         let mut line =
             tap.wants_packets().then(|| Line::new(spec, self.manifest.origin(number, 0)));
-        let events = FlowEvents::new(self.manifest.origin(number, source), sink);
-        let events = if only_confirmed { events.confirmed() } else { events };
-        let threads = self.roster()?.map(|roster| self.threads(image, roster));
-        let [from, until] = self.part.edges();
         flow.cut_at(&self.part.cuts(&[]));
-        let mut events = TaskEvents::new(threads, events).only(from, until);
+        let origin = self.manifest.origin(number, source);
+        let confirmed = also.confirmed.map(|sink| FlowEvents::new(origin, sink).confirmed());
+        let confirmed = confirmed.map(|events| self.with_tasks(events)).transpose()?;
+        let all = self.with_tasks(FlowEvents::new(origin, sink))?;
+        let mut events = (all, (confirmed, also.beside));
         self.read_stream(number, &mut |piece| {
             match (piece, &mut line) {
                 (Piece::Bytes(bytes), line) => {
@@ -142,8 +151,22 @@ impl Capture {
             line.finish(tap, &mut ());
         }
         flow.finish(&mut events);
-        events.finish();
+        events.0.finish();
+        if let Some(confirmed) = &mut events.1.0 {
+            confirmed.finish();
+        }
         Ok(())
+    }
+
+    /// Events of the part that is asked for, with those of the threads.
+    fn with_tasks<'c, 's>(
+        &'c self,
+        events: FlowEvents<&'s mut dyn Sink>,
+    ) -> Result<TaskEvents<'c, &'s mut dyn Sink>> {
+        let image = self.image()?;
+        let threads = self.roster()?.map(|roster| self.threads(image, roster));
+        let [from, until] = self.part.edges();
+        Ok(TaskEvents::new(threads, events).only(from, until))
     }
 
     /// Hands on the bytes of a stream and the gaps between them, until `take` breaks off.

@@ -78,11 +78,14 @@ fn a_stack_that_is_full_and_a_task_that_never_runs_are_shouted() {
     let out = bench.out("tasks marks.bin --core-clock 48MHz --marks-port 16");
     assert!(out.contains("! task 1 REACHED THE END OF ITS STACK: 256 of 256 bytes"), "{out}");
     assert!(out.contains("! task 2 never ran in this recording"), "{out}");
-    assert!(out.contains("? Exceptions were not traced"), "{out}");
+    assert!(out.contains("): with the handlers that ran meanwhile"), "{out}");
     let json = bench.json("tasks marks.bin --core-clock 48MHz --marks-port 16 --sort name");
     assert_eq!(json["tasks"][0]["stack"]["overflowed"], true);
     assert_eq!(json["tasks"][0]["pending"]["max"]["cycles"], 100);
-    assert_eq!(json["tasks"][0]["own"]["max"]["cycles"], 200);
+    // Handlers that ran meanwhile are in it: the true one is not longer.
+    let own = &json["tasks"][0]["own"]["max"];
+    assert!((own["ns_high"].as_f64().unwrap() * 0.048 - 200.0).abs() < 1e-6, "{own}");
+    assert_eq!(own["ns_low"], 0.0);
 }
 
 #[test]

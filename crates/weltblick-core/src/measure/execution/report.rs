@@ -243,6 +243,7 @@ pub fn by_code(
             ns_low: 0.0,
             ns_high: None,
             cycles: None,
+            seen: None,
         });
     }
     let mut rows: Vec<ExactRow> = rows.into_values().collect();

@@ -37,6 +37,7 @@ impl Sum {
             ns_low: time.low as f64 * scale.ns,
             ns_high: knows_all.then_some(time.high.min(timed.unwrap_or(0)) as f64 * scale.ns),
             cycles: None,
+            seen: None,
         };
         let has_total = self.total_instructions > 0;
         ExactRow {

@@ -19,7 +19,7 @@ impl InterruptFigures {
     pub fn figure(&self, row: &Figures, ask: Ask, facts: &Facts) -> Found {
         let scale = facts.scale()?;
         let unknown = facts.span.high.saturating_sub(self.known());
-        let gaps = self.gaps + self.contradictions;
+        let gaps = (self.gaps + self.contradictions).saturating_sub(facts.left_out);
         let missing = Missing::new(gaps, row.cut, facts.hiding(ask, unknown, scale));
         let lasting = missing.lasting(self.hidden);
         let apart = missing.apart(&row.bridges, &row.period);

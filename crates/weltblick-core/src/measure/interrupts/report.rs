@@ -3,11 +3,13 @@
 use super::figures::{Figures, InterruptFigures};
 use super::nesting::{THREAD, between};
 use crate::capture::Priorities;
+use crate::figure::{Objection, ObjectionRow};
 use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Dissection, Phase, Stretch};
 use crate::measure::duration::Duration;
+use crate::measure::known::{Ask, Facts, Measure, Of, Often, Part, Told};
 use crate::measure::losses::LossRow;
-use crate::measure::statistic::{Scale, Statistic};
+use crate::measure::statistic::{Distribution, Scale, Statistic};
 use crate::measure::timing::Timing;
 use crate::measure::worst::Bad;
 use crate::stats::Spread;
@@ -17,9 +19,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/interrupts/2";
-/// Columns of a histogram.
-const COLUMNS: usize = 48;
+const SCHEMA: &str = "weltblick/interrupts/3";
 /// The hardware needs some cycles to enter a handler, more where a long instruction or slow memory
 /// is in the way: below this many core cycles a wait is entry, not masking.
 const ENTRY_CYCLES: f64 = 40.0;
@@ -37,6 +37,10 @@ pub struct Context<'a> {
     pub priorities: &'a Priorities,
     /// A debugger stopped the core now and then.
     pub intrusive: bool,
+    /// What every figure rests on.
+    pub facts: &'a Facts,
+    /// Figures without what no synchronisation of an instruction trace confirms, and what these rest on.
+    pub confirmed: Option<(&'a InterruptFigures, &'a Facts)>,
 }
 
 impl Context<'_> {
@@ -151,15 +155,10 @@ pub struct InterruptRow {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub priority: Option<i16>,
     /// How often its handler was entered.
-    pub count: u64,
-    /// The same per second.
-    pub rate: f64,
-    /// The part of the time in which it ran, of all that is known.
-    pub load: f64,
-    /// Of all of the time, at least.
-    pub load_low: f64,
-    /// The same, at most: with all of the time in which nothing is known.
-    pub load_high: f64,
+    #[serde(flatten)]
+    pub often: Often,
+    /// The part of the time in which it ran.
+    pub load: Part,
     /// Runs without a duration: something is missing inside.
     pub cut: u64,
     /// Runs that followed another handler without a return in between.
@@ -188,11 +187,14 @@ pub struct InterruptRow {
     /// Where requests are periodic.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub grid: Option<GridRow>,
-    /// How many runs lie in each of equal parts from the shortest to the longest `elapsed`.
-    pub distribution: Vec<u64>,
+    /// How `elapsed` is spread.
+    pub distribution: Distribution,
     /// The same for `pending`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pending_distribution: Option<Distribution>,
+    /// What speaks against these figures: their bounds count it for and against them.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub pending_distribution: Vec<u64>,
+    pub objections: Vec<ObjectionRow>,
     /// The worst cases, explained.
     pub worst: Vec<Case>,
 }
@@ -231,14 +233,17 @@ pub struct InterruptEvidence {
     pub known_ns: f64,
     /// What is missing.
     pub losses: Vec<LossRow>,
-    /// Reasons for doubt, each a sentence.
+    /// What speaks against figures of this recording, whichever they are.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<Objection>,
+    /// What else to know, each a sentence.
     pub doubts: Vec<String>,
 }
 
 /// All interrupts of a recording.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct InterruptReport {
-    /// `weltblick/interrupts/2`.
+    /// `weltblick/interrupts/3`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -335,7 +340,7 @@ pub fn report(
     let known = figures.known().max(1) as f64;
     let mut interrupts: Vec<InterruptRow> =
         figures.rows().map(|row| self::row(row, figures, stretches, context)).collect();
-    interrupts.sort_by(|a, b| b.load.total_cmp(&a.load).then(a.number.cmp(&b.number)));
+    interrupts.sort_by(|a, b| b.load.share.total_cmp(&a.load.share).then(a.number.cmp(&b.number)));
     InterruptReport {
         schema: SCHEMA.into(),
         duration: context.timing.duration(),
@@ -351,6 +356,7 @@ pub fn report(
             contradictions: figures.contradictions,
             known_ns: context.ns(figures.known()),
             losses: context.timing.recording.losses.rows(),
+            objections: context.facts.objections(),
             doubts: doubts(figures, context),
         },
     }
@@ -363,9 +369,15 @@ fn row(
     context: &Context<'_>,
 ) -> InterruptRow {
     let scale = context.scale;
-    let known = figures.known().max(1) as f64;
-    let all = known.max(context.timing.recording.span().unwrap_or(0) as f64);
-    let stated = |spread: Option<&Spread>| spread.map(|spread| scale.statistic(spread));
+    let find = |ask: Ask| {
+        let mut found = figures.figure(row, ask, context.facts)?;
+        if let Some((before, facts)) = context.confirmed {
+            let same = before.of(row.exception);
+            found.agree_with(same.and_then(|row| before.figure(row, ask, facts).ok()));
+        }
+        Ok(found)
+    };
+    let mut told = Told::new(scale, row.basis(), &find);
     let grid = row.grid.period().filter(|_| row.grid.is_periodic()).map(|period| GridRow {
         period: scale.duration(crate::stats::Bounds::exact(period)),
         drift_ppm: row.grid.drift().unwrap_or(0.0) * 1e6,
@@ -385,25 +397,23 @@ fn row(
         number: row.exception,
         name: context.name(row.exception),
         priority: context.priorities.of(row.exception),
-        count: row.entries,
-        rate: row.entries as f64 * 1e9 / (known * scale.ns),
-        load: row.busy as f64 / known,
-        load_low: row.busy as f64 / all,
-        load_high: (row.busy as f64 + all - known) / all,
+        often: told.often(),
+        load: told.part(Measure::Load, Of::All).unwrap_or_default(),
         cut: row.cut,
         chained: row.chained,
         preempted: row.preempted,
         depth: row.depth,
-        own: scale.statistic(&row.own),
-        elapsed: scale.statistic(&row.elapsed),
-        period: scale.statistic(&row.period),
-        jitter: scale.statistic(&row.jitter),
+        own: told.statistic(Measure::Own),
+        elapsed: told.statistic(Measure::Elapsed),
+        period: told.statistic(Measure::Period),
+        jitter: told.statistic(Measure::Jitter),
         basis: row.basis(),
-        pending: stated(row.pending()),
-        response: stated(row.response()),
+        pending: row.pending().map(|_| told.statistic(Measure::Pending)),
+        response: row.response().map(|_| told.statistic(Measure::Response)),
         grid,
-        distribution: row.elapsed.columns(COLUMNS),
-        pending_distribution: row.pending().map_or_else(Vec::new, |many| many.columns(COLUMNS)),
+        distribution: scale.distribution(&row.elapsed),
+        pending_distribution: row.pending().map(|pending| scale.distribution(pending)),
+        objections: told.objections(),
         worst,
     }
 }
@@ -559,15 +569,6 @@ fn preemptions(figures: &InterruptFigures, context: &Context<'_>) -> Vec<Preempt
 
 fn doubts(figures: &InterruptFigures, context: &Context<'_>) -> Vec<String> {
     let mut doubts = Vec::new();
-    if context.intrusive {
-        doubts.push("Intrusive: a debugger stopped the core now and then while this was recorded, so interrupts and timers ran otherwise than they would have.".into());
-    }
-    if figures.contradictions > 0 {
-        doubts.push(format!(
-            "Entries, exits and returns contradict each other {}: packets were lost and nothing told so. Any figure may be wrong; `inspect` says more of the link.",
-            times(figures.contradictions)
-        ));
-    }
     doubts.extend(other_priorities(figures, context));
     let cut: u64 = figures.rows().map(|row| row.cut).sum();
     let left_out = context.timing.recording.left_out;

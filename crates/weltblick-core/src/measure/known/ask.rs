@@ -72,6 +72,58 @@ pub enum Of {
     Each,
 }
 
+impl Measure {
+    /// What budgets, results and columns call it.
+    #[must_use]
+    pub const fn key(self) -> &'static str {
+        match self {
+            Self::Own => "own",
+            Self::Elapsed => "elapsed",
+            Self::Pending => "pending",
+            Self::Response => "response",
+            Self::Period => "period",
+            Self::Jitter => "jitter",
+            Self::Interval => "interval",
+            Self::Value => "value",
+            Self::Count => "count",
+            Self::Rate => "rate",
+            Self::Load => "load",
+            Self::StackPeak => "stack_peak",
+        }
+    }
+}
+
+impl Of {
+    /// What many durations have.
+    pub const STATISTICS: [Self; 8] = [
+        Self::Min,
+        Self::Mean,
+        Self::Percentile(50),
+        Self::Percentile(95),
+        Self::Percentile(99),
+        Self::Max,
+        Self::Deviation,
+        Self::Each,
+    ];
+
+    /// What budgets and results call it; empty where the figure is there once.
+    #[must_use]
+    pub const fn key(self) -> &'static str {
+        match self {
+            Self::All => "",
+            Self::Min => "min",
+            Self::Mean => "mean",
+            Self::Percentile(50) => "p50",
+            Self::Percentile(95) => "p95",
+            Self::Percentile(99) => "p99",
+            Self::Percentile(_) => "percentile",
+            Self::Max => "max",
+            Self::Deviation => "stddev",
+            Self::Each => "each",
+        }
+    }
+}
+
 /// A figure, and with what it is asked for.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Ask {
@@ -81,6 +133,8 @@ pub struct Ask {
     pub of: Of,
     /// Of pending and response times: whoever asks is content with this way to know them.
     pub by: Option<Basis>,
+    /// Of tasks: whoever asks is content with turns on the core where nothing tells of activations.
+    pub by_turns: bool,
     /// It happens at most so often, in hertz: what the design guarantees, and gaps are bounded by.
     pub at_most: Option<f64>,
 }
@@ -89,7 +143,7 @@ impl Ask {
     /// A figure as it stands.
     #[must_use]
     pub const fn new(measure: Measure, of: Of) -> Self {
-        Self { measure, of, by: None, at_most: None }
+        Self { measure, of, by: None, by_turns: false, at_most: None }
     }
 
     /// Whether it is a stretch of time.

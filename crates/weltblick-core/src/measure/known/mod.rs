@@ -2,13 +2,17 @@
 
 mod ask;
 mod runs;
+mod told;
 
 pub use ask::{Ask, Measure, Of};
 pub(crate) use runs::{
     Found, Hiding, Missing, OpenRuns, counted, spread, spread_or_open, weigh_silence,
 };
 
-use crate::figure::{Absent, Doubt, Effect, Figure, Rests};
+pub(crate) use told::Told;
+pub use told::{Often, Part};
+
+use crate::figure::{Absent, Doubt, Effect, Figure, Objection, Rests};
 use crate::measure::cadence::Cadences;
 use crate::measure::inspection::Unannounced;
 use crate::measure::interrupts::InterruptFigures;
@@ -34,6 +38,8 @@ pub struct Facts {
     pub by_pace: bool,
     /// Bytes were lost, or nothing was recorded for a while: how long is unknown.
     pub slipped: bool,
+    /// In so many places something was left out, by choice of whoever reads: it is not missing.
+    pub left_out: u64,
     /// The fewest ticks from one entry to the next: what bounds how many runs a gap hides.
     pub shortest_run: f64,
     /// What speaks against figures in time, whatever they are of.
@@ -90,6 +96,7 @@ impl Facts {
             span: recording.span_between().unwrap_or_default(),
             end: recording.last_moment().unwrap_or_default(),
             slipped: recording.time_slipped,
+            left_out: recording.left_out,
             against: self.against.clone(),
             ..*self
         }
@@ -98,6 +105,14 @@ impl Facts {
     /// How ticks are stated.
     pub(crate) fn scale(&self) -> Result<Scale, Absent> {
         self.scale.ok_or_else(|| Absent::new("no clock is stated", "give --core-clock"))
+    }
+
+    /// What speaks against figures of this recording, as results state it.
+    #[must_use]
+    pub fn objections(&self) -> Vec<Objection> {
+        let mut objections: Vec<Objection> = self.against.iter().map(Objection::from).collect();
+        objections.dedup();
+        objections
     }
 
     /// Counts for and against a figure what is known of the recording.
@@ -141,8 +156,8 @@ impl Facts {
         let per_second = |ticks: u64| 1e9 / (ticks.max(1) as f64 * scale.ns);
         let mut found = counted(count, missing, per_second(self.span.low));
         let middle = per_second(u64::midpoint(self.span.low, self.span.high));
-        (found.observed, found.low) =
-            (count as f64 * middle, count as f64 * per_second(self.span.high));
+        (found.seen, found.low) =
+            ((count as f64 * middle).into(), count as f64 * per_second(self.span.high));
         found
     }
 }

@@ -131,7 +131,7 @@ impl OpenRuns {
         let seen = self.longest as f64 * scale.ns * 1e-9;
         if self.is_exact {
             figure.low = if of == Of::Each { figure.low } else { figure.low.max(seen) };
-            figure.observed = figure.observed.max(seen);
+            figure.seen = figure.seen.at_least(seen);
             if let Some([_, most]) = &mut figure.extremes {
                 most.low = most.low.max(seen);
             }
@@ -166,7 +166,7 @@ pub(crate) fn weigh_silence(
     let count = spread.count() as f64;
     match of {
         Of::Max | Of::Each | Of::All => {
-            figure.observed = figure.observed.max(silent.low);
+            figure.seen = figure.seen.at_least(silent.low);
             figure.high = figure.high.max(silent.high);
             if of != Of::Each {
                 figure.low = figure.low.max(silent.low);
@@ -213,18 +213,14 @@ pub(crate) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -
     let whole = missing.runs == 0;
     let longest = missing.longest(max.high);
     let open = |bounds: Bounds, low: f64, high: f64| {
-        if whole {
-            (bounds.middle(), bounds.low, bounds.high)
-        } else {
-            (bounds.middle(), low, high)
-        }
+        if whole { (bounds, bounds.low, bounds.high) } else { (bounds, low, high) }
     };
-    let (observed, low, high) = match of {
+    let (seen, low, high) = match of {
         Of::Max | Of::All => open(max, max.low, longest),
         Of::Min => open(min, 0.0, min.high),
         Of::Each => {
             let (low, high) = if whole { (min.low, max.high) } else { (0.0, longest) };
-            (max.middle(), low, high)
+            (max, low, high)
         }
         Of::Mean => {
             let all = missing.mean(mean, count);
@@ -236,8 +232,9 @@ pub(crate) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -
             };
             // Each may be off by half of its window, one way or the other.
             let blur = spread.widest() as f64;
-            let low = (deviation - blur).max(0.0);
-            open(Bounds { low, high: deviation + blur }, 0.0, f64::INFINITY)
+            let known = Bounds { low: (deviation - blur).max(0.0), high: deviation + blur };
+            let (_, low, high) = open(known, 0.0, f64::INFINITY);
+            (Bounds::exact(deviation), low, high)
         }
         Of::Percentile(percent) => {
             let part = f64::from(percent) / 100.0;
@@ -259,13 +256,13 @@ pub(crate) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -
             } else {
                 spread.percentile(lower).map_or(min.low, |bounds| bounds.low)
             };
-            if whole { (seen.middle(), seen.low, seen.high) } else { (seen.middle(), low, high) }
+            if whole { (seen, seen.low, seen.high) } else { (seen, low, high) }
         }
     };
     let extremes = (of == Of::Each).then(|| [min.scaled(seconds), max.scaled(seconds)]);
-    let [observed, low, high] = [observed, low, high].map(|ticks| ticks * seconds);
+    let [low, high] = [low, high].map(|ticks| ticks * seconds);
     Ok(Figure {
-        observed,
+        seen: seen.scaled(seconds),
         low,
         high,
         extremes,

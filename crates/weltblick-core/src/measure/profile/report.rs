@@ -172,6 +172,7 @@ fn report_row(row: Row, seen: u64, total: u64, sample_ns: Option<f64>) -> Report
         ns_low: row.estimate.low * all * sample_ns,
         ns_high: Some(row.estimate.high * all * sample_ns),
         cycles: None,
+        seen: None,
     });
     ReportRow {
         kind: row.kind.name().into(),

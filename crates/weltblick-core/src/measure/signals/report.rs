@@ -5,18 +5,20 @@ use super::threshold::Threshold;
 use super::values::Moment;
 use crate::capture::SignalSpec;
 use crate::event::Origin;
+use crate::figure::{Objection, ObjectionRow};
 use crate::image::Image;
 use crate::measure::duration::Duration;
+use crate::measure::known::{Ask, Facts, Measure, Of, Told};
 use crate::measure::losses::{GapRow, LossRow};
 use crate::measure::recording::Recording;
 use crate::measure::statistic::{Scale, Statistic};
-use crate::stats::{Bounds, Ticks};
+use crate::stats::Ticks;
 use crate::time::Window;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/signals/2";
+const SCHEMA: &str = "weltblick/signals/3";
 
 /// What a report needs beside the figures.
 pub struct Context<'a> {
@@ -32,6 +34,8 @@ pub struct Context<'a> {
     pub recording: &'a Recording,
     /// The core was stopped now and then.
     pub intrusive: bool,
+    /// What every figure of the trace rests on.
+    pub facts: &'a Facts,
 }
 
 /// A value at a moment.
@@ -68,19 +72,25 @@ pub struct ValueRow {
     pub first: MomentRow,
     /// The last.
     pub last: MomentRow,
-    /// The smallest, where it first was.
+    /// The smallest that was seen, where it first was.
     pub min: MomentRow,
-    /// The largest, where it first was.
+    /// The true one is not smaller; absent where nothing bounds it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub min_low: Option<f64>,
+    /// The largest that was seen, where it first was.
     pub max: MomentRow,
+    /// The true one is not larger; absent where nothing bounds it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub max_high: Option<f64>,
     /// The mean of all.
     pub mean: f64,
     /// The mean over time: each value counts as long as it was there, the last until the recording's end.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mean_over_time: Option<f64>,
-    /// Not less than this.
+    /// Not less than this; absent where nothing bounds it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mean_over_time_low: Option<f64>,
-    /// Not more than this.
+    /// Not more than this; absent where nothing bounds it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mean_over_time_high: Option<f64>,
     /// The standard deviation.
@@ -226,6 +236,9 @@ pub struct SignalRow {
     pub host_times: bool,
     /// Its course.
     pub course: Vec<ChartRow>,
+    /// What speaks against these figures: their bounds count it for and against them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<ObjectionRow>,
 }
 
 /// One access, or statement.
@@ -268,14 +281,17 @@ pub struct SignalEvidence {
     pub left_out: u64,
     /// What is missing.
     pub losses: Vec<LossRow>,
-    /// Reasons for doubt, each a sentence.
+    /// What speaks against figures of this recording, whichever they are.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<Objection>,
+    /// What else to know, each a sentence.
     pub doubts: Vec<String>,
 }
 
 /// Figures of all signals.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct SignalReport {
-    /// `weltblick/signals/2`.
+    /// `weltblick/signals/3`.
     pub schema: String,
     /// One row for each.
     pub signals: Vec<SignalRow>,
@@ -328,6 +344,7 @@ pub fn report(signals: &Signals<'_>, context: &Context<'_>) -> SignalReport {
             intrusive: context.intrusive,
             left_out: signals.left_out,
             losses: context.recording.losses.rows(),
+            objections: context.facts.objections(),
             doubts: doubts(signals, &rows, context),
         },
         signals: rows,
@@ -336,17 +353,8 @@ pub fn report(signals: &Signals<'_>, context: &Context<'_>) -> SignalReport {
 
 fn doubts(signals: &Signals<'_>, rows: &[SignalRow], context: &Context<'_>) -> Vec<String> {
     let mut doubts = Vec::new();
-    if !context.recording.losses.is_empty() {
-        doubts.push(
-            "values may be missing: extremes are those seen, intervals do not reach across gaps"
-                .to_owned(),
-        );
-    }
     if context.recording.time_slipped {
         doubts.push("bytes are missing: times after that are at least what they say".into());
-    }
-    if context.intrusive {
-        doubts.push("intrusive: the core was stopped now and then".into());
     }
     if signals.left_out > 0 {
         doubts.push(format!("{} values of further signals are left out", signals.left_out));
@@ -404,24 +412,39 @@ struct Row<'a> {
     unit: Unit,
     spec: Option<&'a SignalSpec>,
     scale: Option<Scale>,
-    /// Until when its last value holds; of several clocks nobody knows which the recording ends by.
-    end: Option<Window>,
+    signals: &'a Signals<'a>,
+    /// What its figures rest on.
+    facts: Facts,
     context: &'a Context<'a>,
 }
 
 impl<'a> Row<'a> {
-    fn new(signal: &'a Signal, signals: &Signals<'_>, context: &'a Context<'a>) -> Self {
+    fn new(signal: &'a Signal, signals: &'a Signals<'a>, context: &'a Context<'a>) -> Self {
         let name = signals.name(signal.key);
         let spec = context.dictionary.spec(&name);
         let has_one_clock =
             signals.list().iter().all(|other| other.key.origin == signal.key.origin);
-        let last = signal.values.last.and_then(|last| last.time);
+        let scale = (context.scale)(signal.key.origin);
+        let facts = Facts { scale, ..context.facts.clone() };
+        let last = signal.values.last.and_then(|last| last.time).unwrap_or_default();
+        let host = (context.polled)(signal.key.origin);
         Self {
             signal,
-            end: if has_one_clock { context.recording.last_moment() } else { last },
+            signals,
+            facts: match has_one_clock {
+                true => facts,
+                // Of several clocks nobody knows which the recording ends by, and what is wrong with one is not with
+                // the host's.
+                false => Facts {
+                    end: last,
+                    span: Ticks { low: 0, high: last.latest },
+                    against: if host { Vec::new() } else { facts.against },
+                    ..facts
+                },
+            },
             unit: Unit::of(spec),
             spec,
-            scale: (context.scale)(signal.key.origin),
+            scale,
             name,
             context,
         }
@@ -429,10 +452,13 @@ impl<'a> Row<'a> {
 
     fn state(self) -> SignalRow {
         let signal = self.signal;
-        let statistic =
-            |spread| self.scale.map_or_else(Statistic::default, |s| s.statistic(spread));
+        let find = |ask: Ask| self.signals.figure(signal, ask, &self.facts);
+        let plain = Scale { ns: 1.0, cycles: false };
+        let mut told = Told::new(self.scale.unwrap_or(plain), None, &find);
         let host_times = (self.context.polled)(signal.key.origin);
-        let interval = statistic(&signal.interval);
+        let interval = told.statistic(Measure::Interval);
+        let jitter = told.statistic(Measure::Jitter);
+        let value = self.value(&mut told);
         SignalRow {
             source: self.source(host_times).into(),
             access: self.access(),
@@ -440,9 +466,9 @@ impl<'a> Row<'a> {
             count: signal.count,
             rate: interval.mean.filter(|mean| mean.ns > 0.0).map(|mean| 1e9 / mean.ns),
             partial: signal.partial,
-            value: self.value(),
+            value,
             interval,
-            jitter: statistic(&signal.jitter),
+            jitter,
             levels: self.levels(),
             thresholds: signal
                 .thresholds
@@ -453,6 +479,7 @@ impl<'a> Row<'a> {
             elements: self.elements(),
             host_times,
             course: self.course(),
+            objections: told.objections(),
             name: self.name,
         }
     }
@@ -487,7 +514,7 @@ impl<'a> Row<'a> {
         self.signal.field.as_ref()?.label(raw).map(str::to_owned)
     }
 
-    fn value(&self) -> Option<ValueRow> {
+    fn value(&self, told: &mut Told<'_>) -> Option<ValueRow> {
         let values = &self.signal.values;
         let step = |moment: Moment| MomentRow {
             value: self.unit.step(moment.value),
@@ -505,23 +532,26 @@ impl<'a> Row<'a> {
         let (min, max) = pair(values.min, values.max);
         let (rise, fall) = pair(values.rise, values.fall);
         let (rise_rate, fall_rate) = pair(values.rise_rate, values.fall_rate);
-        // The figure that budgets judge.
-        let over_time = self.end.and_then(|end| values.mean_until(end));
-        let ends = |between: Bounds| {
-            let [a, b] = [between.low, between.high].map(|end| self.unit.told(end));
-            [a.min(b), a.max(b)]
-        };
+        // The figures that budgets judge.
+        let mut known = |of| told.figure(Measure::Value, of);
+        let bound = |end: f64| end.is_finite().then_some(end);
+        let (least, over_time, most) = (known(Of::Min), known(Of::Mean), known(Of::Max));
+        known(Of::Deviation);
         Some(ValueRow {
             count: values.count,
             not_finite: values.not_finite,
             first: self.moment(values.first?),
             last: self.moment(values.last?),
             min: self.moment(min?),
+            min_low: least.and_then(|least| bound(least.low)),
             max: self.moment(max?),
+            max_high: most.and_then(|most| bound(most.high)),
             mean: self.unit.told(values.mean()?),
-            mean_over_time: over_time.map(|(mean, _)| self.unit.told(mean)),
-            mean_over_time_low: over_time.map(|(_, between)| ends(between)[0]),
-            mean_over_time_high: over_time.map(|(_, between)| ends(between)[1]),
+            mean_over_time_low: over_time.as_ref().and_then(|mean| bound(mean.low)),
+            mean_over_time_high: over_time.as_ref().and_then(|mean| bound(mean.high)),
+            mean_over_time: over_time
+                .filter(|_| self.facts.end.latest > 0)
+                .map(|mean| mean.observed()),
             stddev: values.deviation().map(|deviation| self.unit.step(deviation)),
             rise: rise.map(step),
             fall: fall.map(step),

@@ -4,6 +4,7 @@ use crate::event::{
     Access, Bytes, Event, LossReason, Number, Origin, Position, Sink, Statement, Thing, Value,
 };
 use crate::event::{Name, PollReader};
+use crate::measure::known::Facts;
 use crate::measure::recording::Recording;
 use crate::measure::statistic::Scale;
 use crate::time::{Frequency, Window};
@@ -32,6 +33,7 @@ fn told(signals: &Signals<'_>, dictionary: &Dictionary<'_>) -> SignalReport {
         polled: &|origin| origin == Origin(1),
         recording: &recording,
         intrusive: false,
+        facts: &Facts::default(),
     };
     report(signals, &context)
 }

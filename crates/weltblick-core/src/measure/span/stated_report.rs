@@ -1,19 +1,19 @@
 //! The stable form of the figures of spans that the firmware states.
 
 use super::stated::{StatedSpan, StatedSpans};
+use crate::figure::{Objection, ObjectionRow};
 use crate::image::Image;
 use crate::measure::duration::Duration;
 use crate::measure::interrupts::longest_hidden;
+use crate::measure::known::{Ask, Facts, Measure, Often, Told};
 use crate::measure::losses::LossRow;
-use crate::measure::statistic::{Scale, Statistic};
+use crate::measure::statistic::{Distribution, Scale, Statistic};
 use crate::measure::timing::Timing;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/spans/2";
-/// Columns of the distribution.
-const COLUMNS: usize = 48;
+const SCHEMA: &str = "weltblick/spans/3";
 
 /// What a report needs beside the figures.
 #[derive(Debug, Clone, Copy)]
@@ -28,6 +28,8 @@ pub struct StatedContext<'a> {
     pub intrusive: bool,
     /// They are ways between marks, and not what the firmware states.
     pub between: bool,
+    /// What every figure rests on.
+    pub facts: &'a Facts,
 }
 
 /// One of the longest.
@@ -51,7 +53,8 @@ pub struct StatedRow {
     /// What the firmware calls it; the marks that it lies between.
     pub name: String,
     /// How often it began.
-    pub count: u64,
+    #[serde(flatten)]
+    pub often: Often,
     /// Without a duration: something is missing inside, or it began again before it ended.
     pub cut: u64,
     /// Of these, those that may have taken longer than any other.
@@ -66,8 +69,11 @@ pub struct StatedRow {
     pub period: Statistic,
     /// From one such period to the next, the difference.
     pub jitter: Statistic,
-    /// How many lie in each of equal parts from the shortest to the longest.
-    pub distribution: Vec<u64>,
+    /// How `elapsed` is spread.
+    pub distribution: Distribution,
+    /// What speaks against these figures: their bounds count it for and against them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<ObjectionRow>,
     /// The longest, longest first.
     pub worst: Vec<StatedCase>,
 }
@@ -83,14 +89,17 @@ pub struct StatedEvidence {
     pub gaps: u64,
     /// What is missing.
     pub losses: Vec<LossRow>,
-    /// Reasons for doubt, each a sentence.
+    /// What speaks against figures of this recording, whichever they are.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<Objection>,
+    /// What else to know, each a sentence.
     pub doubts: Vec<String>,
 }
 
 /// All spans that the firmware states.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct StatedReport {
-    /// `weltblick/spans/2`.
+    /// `weltblick/spans/3`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -108,7 +117,7 @@ pub fn stated_report(spans: &StatedSpans, context: &StatedContext<'_>) -> Stated
     let mut rows: Vec<StatedRow> = spans
         .list()
         .iter()
-        .map(|span| row(span, spans.name(span.span, text_at), context))
+        .map(|span| row(span, spans.name(span.span, text_at), spans, context))
         .collect();
     let longest = |row: &StatedRow| row.elapsed.max.map_or(-1.0, |max| max.ns);
     rows.sort_by(|a, b| longest(b).total_cmp(&longest(a)));
@@ -121,13 +130,21 @@ pub fn stated_report(spans: &StatedSpans, context: &StatedContext<'_>) -> Stated
             intrusive: context.intrusive,
             gaps: spans.gaps,
             losses: context.timing.recording.losses.rows(),
+            objections: context.facts.objections(),
             doubts: doubts(spans, context),
         },
     }
 }
 
-fn row(span: &StatedSpan, name: String, context: &StatedContext<'_>) -> StatedRow {
+fn row(
+    span: &StatedSpan,
+    name: String,
+    spans: &StatedSpans,
+    context: &StatedContext<'_>,
+) -> StatedRow {
     let scale = context.scale;
+    let find = |ask: Ask| spans.figure(span, ask, context.facts);
+    let mut told = Told::new(scale, None, &find);
     let ns = |tick: u64| tick as f64 * scale.ns;
     let case = |bad: &crate::measure::worst::Bad| StatedCase {
         number: bad.number,
@@ -138,23 +155,21 @@ fn row(span: &StatedSpan, name: String, context: &StatedContext<'_>) -> StatedRo
     StatedRow {
         number: span.span,
         name,
-        count: span.count,
+        often: told.often(),
         cut: span.cut,
         unfinished: span.overlapping + span.open_count[1],
         hidden: scale.hidden(span.hidden),
-        elapsed: scale.statistic(&span.elapsed),
-        period: scale.statistic(&span.period),
-        jitter: scale.statistic(&span.jitter),
-        distribution: span.elapsed.columns(COLUMNS),
+        elapsed: told.statistic(Measure::Elapsed),
+        period: told.statistic(Measure::Period),
+        jitter: told.statistic(Measure::Jitter),
+        distribution: scale.distribution(&span.elapsed),
         worst: span.worst.list().iter().map(case).collect(),
+        objections: told.objections(),
     }
 }
 
 fn doubts(spans: &StatedSpans, context: &StatedContext<'_>) -> Vec<String> {
     let mut doubts = Vec::new();
-    if context.intrusive {
-        doubts.push("Intrusive: a debugger stopped the core now and then while this was recorded, so what takes time took another than it would have.".into());
-    }
     let cut: u64 = spans.list().iter().map(|span| span.cut).sum();
     if cut > 0 {
         doubts.push(format!(

@@ -7,7 +7,7 @@ use crate::measure::known::{
     spread_or_open, unseen, weigh_silence,
 };
 use crate::measure::statistic::Scale;
-use crate::stats::Spread;
+use crate::stats::{Bounds, Spread};
 use crate::time::duration_ns;
 
 impl TaskFigures {
@@ -19,14 +19,15 @@ impl TaskFigures {
     pub fn figure(&self, row: &Figures, ask: Ask, facts: &Facts) -> Found {
         let scale = facts.scale()?;
         let by_turns = self.are_turns();
-        if by_turns && !is_told_by_turns(ask) {
+        if by_turns && !ask.by_turns && !is_told_by_turns(ask) {
             return Err(Absent::new(
                 "only turns on the core are known: an activation that was pre-empted is several",
                 "let the kernel state its tasks (weltblick_marks.h), or judge load",
             ));
         }
         let unknown = facts.span.high.saturating_sub(self.known());
-        let missing = Missing::new(self.gaps, row.cut, facts.hiding(ask, unknown, scale));
+        let gaps = self.gaps.saturating_sub(facts.left_out);
+        let missing = Missing::new(gaps, row.cut, facts.hiding(ask, unknown, scale));
         let lasting = missing.lasting(row.hidden);
         let apart = missing.apart(&row.bridges, &row.period);
         let of = ask.of;
@@ -54,6 +55,7 @@ impl TaskFigures {
             Measure::Jitter => spread(&row.jitter, of, &apart.unsummed(), scale)?,
             Measure::Count => counted(row.activations, &missing, 1.0),
             Measure::Rate => facts.rate(row.activations, &missing, scale),
+            Measure::Load if of == Of::All => self.share_of_all(row, facts),
             Measure::Load => self.load(row, of, scale, facts)?,
             Measure::StackPeak => stack(row, self.gaps)?,
             Measure::Interval | Measure::Value => return Err(no_such_figure()),
@@ -66,7 +68,7 @@ impl TaskFigures {
         if of_activations && row.ready_again > 0 {
             found.doubt(Doubt::ReadyWhileRunning { times: row.ready_again });
         }
-        if by_turns && ask.measure != Measure::Load {
+        if by_turns && !ask.by_turns && ask.measure != Measure::Load {
             found.doubt(Doubt::Turns);
         }
         match ask.measure {
@@ -86,6 +88,20 @@ impl TaskFigures {
         let with_handlers = matches!(ask.measure, Measure::Own | Measure::Load);
         facts.weigh(ask, ask.rests(with_handlers), &mut found);
         Ok(found)
+    }
+
+    /// The part of all time in which it ran.
+    fn share_of_all(&self, row: &Figures, facts: &Facts) -> Figure {
+        let [shortest, longest] =
+            [facts.span.low, facts.span.high].map(|ticks| ticks.max(1) as f64);
+        let (busy, known) = (row.busy as f64, self.known() as f64);
+        let unknown = (facts.span.high as f64 - known).max(0.0);
+        let bounds = Bounds { low: busy / longest, high: ((busy + unknown) / shortest).min(1.0) };
+        let basis = format!("{:.1} % of the time unknown", 100.0 * unknown / longest);
+        let mut found = Figure::between(busy / known.max(1.0), bounds, row.activations, basis);
+        found.possible = SHARE;
+        found.evidence.lossy = unknown > 0.0;
+        found
     }
 
     fn load(&self, row: &Figures, of: Of, scale: Scale, facts: &Facts) -> Found {

@@ -4,12 +4,14 @@ use super::figures::{Figures, Stack, TaskFigures, Waiting};
 use super::order::{Order, Turn};
 use super::tracking::{Spell, State};
 use crate::event::Thing;
+use crate::figure::{Objection, ObjectionRow};
 use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Phase, Stretch};
 use crate::measure::duration::Duration;
 use crate::measure::interrupts::{between, longest_hidden};
+use crate::measure::known::{Ask, Facts, Measure, Of, Often, Part, Told};
 use crate::measure::losses::LossRow;
-use crate::measure::statistic::{Scale, Statistic};
+use crate::measure::statistic::{Distribution, Scale, Statistic};
 use crate::measure::timing::Timing;
 use crate::measure::worst::Bad;
 use crate::stats::Ticks;
@@ -19,9 +21,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/tasks/2";
-/// Columns of a histogram.
-const COLUMNS: usize = 48;
+const SCHEMA: &str = "weltblick/tasks/3";
 /// Exceptions that a kernel uses for itself: `SVCall`, `PendSV`, `SysTick`.
 const KERNEL_EXCEPTIONS: [u16; 3] = [11, 14, 15];
 
@@ -40,6 +40,10 @@ pub struct Context<'a> {
     pub exceptions: bool,
     /// Statements about more tasks than are followed.
     pub unfollowed: u64,
+    /// What every figure rests on.
+    pub facts: &'a Facts,
+    /// Figures without what no synchronisation of an instruction trace confirms, and what these rest on.
+    pub confirmed: Option<(&'a TaskFigures, &'a Facts)>,
 }
 
 impl Context<'_> {
@@ -117,25 +121,22 @@ pub struct ActivationRow {
 /// The load of a task over time.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct LoadRow {
-    /// Of all the time in which it is known who had the core.
-    pub share: f64,
-    /// Of all of the time, at least.
-    pub share_low: f64,
-    /// The same, at most: with all of the time in which nothing is known.
-    pub share_high: f64,
+    /// Of all of the time; what was seen is a part of the time in which it is known who had the core.
+    #[serde(flatten)]
+    pub all: Part,
     /// The length of a window.
     pub window: Duration,
     /// How many windows beside each other the recording has: loads are of all positions of one that slides over it.
     pub windows: u64,
     /// The least load of a window.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub min: Option<f64>,
+    pub min: Option<Part>,
     /// Their mean.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub mean: Option<f64>,
+    pub mean: Option<Part>,
     /// The highest.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub max: Option<f64>,
+    pub max: Option<Part>,
     /// When the window with the highest began, in nanoseconds since the trace began.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_at_ns: Option<f64>,
@@ -153,6 +154,9 @@ pub struct StackRow {
     /// The same as a part of its size.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub share: Option<f64>,
+    /// The true part is not more; absent where nothing bounds it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub share_high: Option<f64>,
     /// Its end was reached, or the stack pointer lay outside.
     pub overflowed: bool,
 }
@@ -162,7 +166,7 @@ impl From<Stack> for StackRow {
         let size = stack.extent.map(|(_, size)| size);
         let share = stack.used.zip(size).map(|(used, size)| used as f64 / f64::from(size.max(1)));
         let overflowed = stack.left || share.is_some_and(|share| share >= 1.0);
-        Self { size, used: stack.used, share, overflowed }
+        Self { size, used: stack.used, share, share_high: None, overflowed }
     }
 }
 
@@ -202,9 +206,8 @@ pub struct TaskRow {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub priority: Option<u8>,
     /// Complete activations.
-    pub count: u64,
-    /// The same per second.
-    pub rate: f64,
+    #[serde(flatten)]
+    pub often: Often,
     /// Activations without a duration: something is missing inside.
     pub cut: u64,
     /// How long an activation lasted at most of which something is missing; absent where nothing is,
@@ -244,8 +247,11 @@ pub struct TaskRow {
     pub states: Vec<StateRow>,
     /// What it waited for, longest first.
     pub waits: Vec<WaitRow>,
-    /// How many activations lie in each of equal parts from the shortest to the longest `response`.
-    pub distribution: Vec<u64>,
+    /// How `response` is spread; `elapsed` where nothing tells when tasks become ready.
+    pub distribution: Distribution,
+    /// What speaks against these figures: their bounds count it for and against them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<ObjectionRow>,
     /// The longest `response` or `elapsed`, explained.
     pub worst: Vec<ActivationRow>,
     /// The longest `pending`, explained.
@@ -270,7 +276,7 @@ pub struct Totals {
 /// All tasks of a recording.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct TaskReport {
-    /// `weltblick/tasks/2`.
+    /// `weltblick/tasks/3`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -300,7 +306,10 @@ pub struct TaskEvidence {
     pub known_ns: f64,
     /// What is missing.
     pub losses: Vec<LossRow>,
-    /// Reasons for doubt, each a sentence.
+    /// What speaks against figures of this recording, whichever they are.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<Objection>,
+    /// What else to know, each a sentence.
     pub doubts: Vec<String>,
 }
 
@@ -327,6 +336,7 @@ pub fn report(figures: &TaskFigures, stretches: &[Stretch], context: &Context<'_
             gaps: figures.gaps,
             known_ns: context.ns(figures.known()),
             losses: context.timing.recording.losses.rows(),
+            objections: context.facts.objections(),
             doubts: doubts(figures, context),
         },
         tasks,
@@ -445,56 +455,62 @@ fn row(
     context: &Context<'_>,
 ) -> TaskRow {
     let scale = context.scale;
-    let known = figures.known();
-    let all = all(figures, context);
+    let find = |ask: Ask| {
+        let mut found = figures.figure(row, ask, context.facts)?;
+        if let Some((before, facts)) = context.confirmed {
+            let same = before.rows().find(|other| other.task == row.task);
+            found.agree_with(same.and_then(|row| before.figure(row, ask, facts).ok()));
+        }
+        Ok(found)
+    };
+    let mut asked = Told::new(scale, None, &find).by_turns();
     let cases = |list: &[Bad]| -> Vec<ActivationRow> {
         list.iter().map(|bad| activation(row.task, bad, figures, stretches, context)).collect()
     };
     let told = row.response.count() > 0;
     let worst = if told { &row.worst_response } else { &row.worst_elapsed };
-    let seconds = context.ns(known) / 1e9;
-    let loads = figures.loads(row, context.timing.recording.end().unwrap_or(0));
+    let loads = figures.loads(row, context.facts.end.latest);
     let has_windows = loads.windows > 0;
     TaskRow {
         number: row.task,
         name: figures.name(Thing::Task(row.task), context.image),
         priority: row.priority,
-        count: row.activations,
-        rate: if seconds > 0.0 { row.activations as f64 / seconds } else { 0.0 },
+        often: asked.often(),
         cut: row.cut,
         idle,
         hidden: context.scale.hidden(row.hidden),
         never_ran: row.busy == 0 && row.activations == 0 && row.cut == 0,
-        pending: scale.statistic(&row.pending),
-        elapsed: scale.statistic(&row.elapsed),
-        response: scale.statistic(&row.response),
-        own: scale.statistic(&row.own),
-        period: scale.statistic(&row.period),
-        jitter: scale.statistic(&row.jitter),
+        pending: asked.statistic(Measure::Pending),
+        elapsed: asked.statistic(Measure::Elapsed),
+        response: asked.statistic(Measure::Response),
+        own: asked.statistic(Measure::Own),
+        period: asked.statistic(Measure::Period),
+        jitter: asked.statistic(Measure::Jitter),
         missed: row.grid.is_periodic().then_some(row.grid.missed),
         load: LoadRow {
-            share: row.busy as f64 / known.max(1) as f64,
-            share_low: row.busy as f64 / all,
-            share_high: (row.busy as f64 + all - known as f64) / all,
+            all: asked.part(Measure::Load, Of::All).unwrap_or_default(),
             window: scale.duration(Ticks::exact(figures.window())),
             windows: loads.windows,
-            min: has_windows.then_some(loads.least),
-            mean: has_windows.then_some(loads.mean),
-            max: has_windows.then_some(loads.most),
+            min: asked.part(Measure::Load, Of::Min),
+            mean: asked.part(Measure::Load, Of::Mean),
+            max: asked.part(Measure::Load, Of::Max),
             max_at_ns: has_windows.then(|| context.ns(loads.most_at)),
         },
-        stack: row.stack.into(),
+        stack: StackRow {
+            share_high: asked
+                .figure(Measure::StackPeak, Of::All)
+                .map(|peak| peak.high)
+                .filter(|high| high.is_finite()),
+            ..row.stack.into()
+        },
         preempted: (idle || !figures.are_turns()).then_some(row.preempted),
         yielded: (!figures.are_turns()).then_some(row.yielded),
         states: states(row, context),
         waits: waits(row, figures, context),
-        distribution: if told {
-            row.response.columns(COLUMNS)
-        } else {
-            row.elapsed.columns(COLUMNS)
-        },
+        distribution: scale.distribution(if told { &row.response } else { &row.elapsed }),
         worst: cases(worst.list()),
         latest: cases(row.worst_pending.list()),
+        objections: asked.objections(),
     }
 }
 
@@ -563,16 +579,8 @@ fn activation(
 
 fn doubts(figures: &TaskFigures, context: &Context<'_>) -> Vec<String> {
     let mut doubts = Vec::new();
-    if context.intrusive {
-        doubts.push("Intrusive: a debugger stopped the core now and then while this was recorded, so tasks ran otherwise than they would have.".into());
-    }
     if figures.are_turns() {
         doubts.push("Only who has the core is told: a run is a turn on it, and a task that was pre-empted begins another.".into());
-    }
-    if !context.exceptions {
-        doubts.push(
-            "Exceptions were not traced: own times hold the handlers that ran meanwhile.".into(),
-        );
     }
     let cut: u64 = figures.rows().map(|row| row.cut).sum();
     // The idle task is never activated.

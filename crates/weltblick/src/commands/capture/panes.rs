@@ -6,11 +6,13 @@ use std::time::Duration;
 use weltblick_core::capture::{Manifest, Priorities};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
+use weltblick_core::measure::inspection::Unannounced;
 use weltblick_core::measure::interrupts::{self, InterruptFigures, InterruptReport};
+use weltblick_core::measure::known::Facts;
 use weltblick_core::measure::signals::{self, Dictionary, FromText, SignalReport, Signals};
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::tasks::{self, Settings, TaskFigures, TaskReport, Tracking};
-use weltblick_core::measure::timing::{Clocks, origin_clocks};
+use weltblick_core::measure::timing::{Clocks, Timing, origin_clocks};
 use weltblick_core::pattern::Pattern;
 use weltblick_core::time::Frequency;
 
@@ -22,6 +24,7 @@ pub(super) struct Panes<'a> {
     /// Of one source: the exceptions of two are not to be mixed.
     tracking: Option<Tracking<TaskFigures, InterruptFigures>>,
     values: FromText<'a, Signals<'a>>,
+    unannounced: Unannounced,
     dictionary: &'a Dictionary<'a>,
 }
 
@@ -43,8 +46,19 @@ impl<'a> Panes<'a> {
         Self {
             tracking: (manifest.samplers() <= 1).then(follow),
             values: FromText::new(patterns, image, Signals::new(dictionary)),
+            unannounced: image.map_or_else(Unannounced::default, Unannounced::new),
             dictionary,
         }
+    }
+
+    /// What every figure rests on, so far.
+    fn facts(&self, watch: &Watch<'_>) -> Facts {
+        let timing = Timing { recording: watch.recording(), clocks: Clocks::of(watch.manifest) };
+        let nobody = InterruptFigures::new(0);
+        let interrupts = self.tracking.as_ref().map_or(&nobody, Tracking::interrupts);
+        let against = watch.against_times(&timing, interrupts, &self.unannounced);
+        let exceptions = self.tracking.as_ref().is_some_and(|tracking| tracking.exceptions);
+        Facts { exceptions, against, ..Facts::of(&timing) }
     }
 
     /// What `interrupts` would say; nothing without times.
@@ -56,6 +70,8 @@ impl<'a> Panes<'a> {
             scale,
             priorities: &Priorities::default(),
             intrusive: watch.is_intrusive(),
+            facts: &self.facts(watch),
+            confirmed: None,
         };
         Some(interrupts::report(self.tracking.as_ref()?.interrupts(), &[], &context))
     }
@@ -71,6 +87,8 @@ impl<'a> Panes<'a> {
             intrusive: watch.is_intrusive(),
             exceptions: tracking.exceptions,
             unfollowed: tracking.unfollowed(),
+            facts: &self.facts(watch),
+            confirmed: None,
         };
         Some(tasks::report(tracking.watcher(), &[], &context))
     }
@@ -87,6 +105,7 @@ impl<'a> Panes<'a> {
             polled: &|origin| clock(origin).is_some_and(|(_, host)| host),
             recording: watch.recording(),
             intrusive: watch.is_intrusive(),
+            facts: &self.facts(watch),
         };
         signals::report(&self.values.sink, &context)
     }
@@ -97,6 +116,7 @@ impl Sink for Panes<'_> {
     fn event(&mut self, position: Position, event: &Event) {
         self.tracking.event(position, event);
         self.values.event(position, event);
+        self.unannounced.event(position, event);
     }
 }
 
@@ -259,11 +279,11 @@ mod tests {
         watch.see(Seen::Bytes { stream: 0, bytes: rest[1000..].to_vec() });
         let after = watch.panes.as_ref().unwrap().interrupts(&watch).unwrap();
         let runs = |report: &InterruptReport| -> u64 {
-            report.interrupts.iter().map(|row| row.count).sum()
+            report.interrupts.iter().map(|row| row.often.count).sum()
         };
         assert!(runs(&after) > 2 * runs(&before), "{} {}", runs(&before), runs(&after));
         assert_eq!(after.evidence.hidden, None, "nothing says what the broken connection hid");
         let tasks = watch.panes.as_ref().unwrap().tasks(&watch).unwrap();
-        assert!(tasks.evidence.gaps > 0 && tasks.tasks.iter().any(|task| task.count > 50));
+        assert!(tasks.evidence.gaps > 0 && tasks.tasks.iter().any(|task| task.often.count > 50));
     }
 }

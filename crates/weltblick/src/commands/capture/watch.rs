@@ -10,9 +10,14 @@ use std::collections::VecDeque;
 use std::time::Instant;
 use weltblick_core::capture::{Framing, Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
+use weltblick_core::figure::Doubt;
 use weltblick_core::image::Image;
 use weltblick_core::judge::{About, BudgetFile, Verdict, confidence_at_look, judge};
-use weltblick_core::measure::inspection::{Finding, InspectReport, Inspection, Settings};
+use weltblick_core::measure::inspection::{
+    Finding, InspectReport, Inspection, Settings, Unannounced,
+};
+use weltblick_core::measure::interrupts::InterruptFigures;
+use weltblick_core::measure::known::against_times;
 use weltblick_core::measure::losses::LossRow;
 use weltblick_core::measure::profile::{By, Conduct, Context, ProfileReport, report};
 use weltblick_core::measure::recording::Recording;
@@ -215,6 +220,16 @@ impl<'a> Watch<'a> {
         recording.span()?;
         let scale = Scale::of(clocks.timestamp_clock?, clocks.core_clock);
         Some((Timing { recording, clocks }, scale))
+    }
+
+    /// What speaks against figures in time, so far.
+    pub(super) fn against_times(
+        &self,
+        timing: &Timing<'_>,
+        interrupts: &InterruptFigures,
+        unannounced: &Unannounced,
+    ) -> Vec<Doubt> {
+        against_times(timing, self.inspection.cadences(), interrupts, unannounced, &self.conduct)
     }
 
     /// What was lost, by reason.

@@ -283,7 +283,7 @@ fn interrupts(frame: &mut Frame<'_>, area: Rect, report: Option<&InterruptReport
     rows.sort_by(|a, b| {
         let longest = |row: &weltblick_core::measure::interrupts::InterruptRow| {
             let statistic = row.response.as_ref().unwrap_or(&row.elapsed);
-            statistic.max.map_or(0.0, |max| max.ns_high.unwrap_or(max.ns))
+            statistic.max.map_or(0.0, |max| max.ns)
         };
         longest(b).total_cmp(&longest(a))
     });
@@ -296,8 +296,8 @@ fn interrupts(frame: &mut Frame<'_>, area: Rect, report: Option<&InterruptReport
             longest(row.pending.as_ref()),
             max(&row.elapsed),
             mean(&row.elapsed),
-            share(row.load),
-            count(row.count),
+            share(row.load.share),
+            count(row.often.count),
         ];
         (cells, row.name.clone())
     });
@@ -314,9 +314,8 @@ fn tasks(frame: &mut Frame<'_>, area: Rect, report: Option<&TaskReport>) {
         );
     };
     let mut rows: Vec<_> = report.tasks.iter().collect();
-    let longest = |row: &weltblick_core::measure::tasks::TaskRow| {
-        row.pending.max.map_or(-1.0, |max| max.ns_high.unwrap_or(max.ns))
-    };
+    let longest =
+        |row: &weltblick_core::measure::tasks::TaskRow| row.pending.max.map_or(-1.0, |max| max.ns);
     rows.sort_by(|a, b| longest(b).total_cmp(&longest(a)));
     let columns =
         [("pending", 13), ("response", 13), ("own", 13), ("load", 6), ("stack", 6), ("runs", 8)];
@@ -325,9 +324,9 @@ fn tasks(frame: &mut Frame<'_>, area: Rect, report: Option<&TaskReport>) {
             max(&row.pending),
             max(&row.response),
             max(&row.own),
-            share(row.load.share),
+            share(row.load.all.share),
             row.stack.share.map_or_else(String::new, share),
-            if row.idle { String::new() } else { count(row.count) },
+            if row.idle { String::new() } else { count(row.often.count) },
         ];
         let end = if row.stack.overflowed { " ! its stack has reached its end" } else { "" };
         (cells, format!("{}{end}", row.name))
