@@ -2,7 +2,9 @@
 
 use super::limit::{Condition, Limit};
 use crate::document::{At, Fault, Table, TextOrTable};
-use crate::measure::known::{Ask, Of};
+use crate::measure::coverage::Covered;
+use crate::measure::execution::CallMeasure;
+use crate::measure::known::Ask;
 use crate::measure::signals::AccessKey;
 use crate::point::Point;
 use crate::time::{Quantity, Unit};
@@ -62,34 +64,6 @@ impl About {
             Self::Timing(figure) => figure.ask.measure.unit(),
         }
     }
-}
-
-/// What coverage counts.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Covered {
-    /// Functions that ran.
-    Functions,
-    /// Lines that ran.
-    Lines,
-    /// Instructions that ran.
-    Instructions,
-    /// Ways of branches that were gone.
-    Branches,
-    /// Calls that ran.
-    Calls,
-}
-
-/// A figure of a function's calls: with what it calls, where it does not say otherwise.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum CallMeasure {
-    /// How many.
-    Count,
-    /// How long without what it called, and without what interrupted it.
-    SelfOwn(Of),
-    /// How long, without what interrupted it.
-    Own(Of),
-    /// How long from beginning to end.
-    Elapsed(Of),
 }
 
 /// One line of a budget file.

@@ -1,11 +1,13 @@
 //! The budget file: one table per subject, one key per figure.
 
-use super::entry::{About, Budget, CallMeasure, Covered, TimingSubject, condition, read_value};
+use super::entry::{About, Budget, TimingSubject, condition, read_value};
 use super::place::{address_of, function_of, function_point};
 use super::relation::{Relation, read_relation};
 use super::timing_file::read_timings;
 use crate::document::{At, Fault, Source, Table};
 use crate::image::{FunctionId, Image};
+use crate::measure::coverage::Covered;
+use crate::measure::execution::CallMeasure;
 use crate::measure::known::Of;
 use crate::point::Point;
 use crate::time::Unit;

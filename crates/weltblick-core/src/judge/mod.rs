@@ -2,8 +2,6 @@
 
 mod draft;
 mod entry;
-mod exact_share;
-mod executed;
 mod file;
 mod judgement;
 mod limit;
@@ -19,8 +17,7 @@ mod verdict;
 pub use crate::figure::Objection;
 pub use crate::point::{End, Occurrence, Point, PointError, PointRange, Subject, Which};
 pub use draft::{Draft, EVERYTHING};
-pub use entry::{About, Budget, CallMeasure, Covered, TimingFigure, TimingSubject};
-pub use executed::{Confirmed, Executed};
+pub use entry::{About, Budget, TimingFigure, TimingSubject};
 pub use file::BudgetFile;
 pub use judgement::{Judgement, Verdict};
 pub use limit::{Comparison, Condition, Limit};

@@ -6,7 +6,6 @@
 //! that may be missing are counted for and against.
 
 use super::entry::{About, Budget};
-use super::executed::Executed;
 use super::file::BudgetFile;
 use super::judgement::{Judgement, Verdict, judge_budget, measure_longer};
 use super::limit::{Comparison, Limit};
@@ -15,6 +14,7 @@ use super::timing::{Meant, Timings};
 use crate::document::Fault;
 use crate::figure::{Absent, Figure};
 use crate::image::FunctionId;
+use crate::measure::execution::Executed;
 use crate::measure::known::Found;
 use crate::measure::profile::{Context, Head, SampleCounts, Shares, head};
 use schemars::JsonSchema;

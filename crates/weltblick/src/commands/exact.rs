@@ -1,5 +1,6 @@
 //! `profile` of a capture that has an instruction trace: exact, with calls.
 
+use super::coverage::seen_of;
 use super::profile::{Args, ByArg, Sort};
 use crate::cli::Format;
 use crate::outcome::Outcome;
@@ -10,8 +11,9 @@ use anyhow::{Context as _, Result, bail};
 use std::io::Write;
 use weltblick_core::flow::Clocking;
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, CodeBy, ExactContext, ExactProfile, ExactRow, Gaps, InstructionTimes,
-    Listing, Seen, Tally, Times, by_code, by_function, by_interrupt, by_task,
+    BlockCounts, Calls, CodeBy, Confirmed, ExactContext, ExactProfile, ExactRow, Executed, Gaps,
+    InstructionTimes, Listing, Seen, Tally, TimeAgreement, Times, by_code, by_function,
+    by_interrupt, by_task,
 };
 use weltblick_core::measure::statistic::Scale;
 
@@ -27,14 +29,30 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
             "--inline takes samples apart; `source` shows lines that were inlined (--samples takes the samples of this capture)"
         );
     }
-    let ran = Ran::read(capture, &args.calls.part.part(capture)?, args.by)?;
+    let mut ran = Ran::read(capture, &args.calls.part.part(capture)?, args.by)?;
     if ran.calls.instructions() == 0 {
         bail!(
             "{}: the instruction trace tells of no instruction that ran; `weltblick inspect` says what is in it",
             capture.name.display()
         );
     }
-    let context = ran.context(capture)?;
+    let confirmed = ran.take_confirmed(capture)?;
+    let seen = seen_of(capture, &ran.tally, &ran.listing);
+    let executed = Executed {
+        image: capture.image()?,
+        listing: &ran.listing,
+        seen: &seen,
+        calls: Some(&ran.calls),
+        ways: &[],
+        scale: capture.manifest.target.core_clock.map(|clock| Scale::of(clock, Some(clock))),
+        intrusive: capture.conduct().intrusive,
+        kept_the_end: capture.kept_the_end(),
+        times_disagree: ran.agreement.contradictions(),
+        confirmed: confirmed.as_ref(),
+    };
+    // Of a part, figures are of the part.
+    let is_all = ran.gaps().unwatched == 0;
+    let context = ran.context(&executed, is_all);
     files(&ran, args, &context)?;
     if args.calls.tree {
         let look = look(capture, args);
@@ -65,8 +83,10 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
 struct Ran<'a> {
     calls: Calls<'a>,
     tally: Tally,
+    listing: Listing,
+    agreement: TimeAgreement,
     /// How long instructions took, if that is asked for.
-    times: Option<(InstructionTimes, Listing)>,
+    times: Option<InstructionTimes>,
     clocking: Clocking,
 }
 
@@ -76,33 +96,37 @@ impl<'a> Ran<'a> {
         let image = capture.image()?;
         let calls = Calls::new(image, clocking);
         let by_code = matches!(by, ByArg::File | ByArg::Line | ByArg::Address);
-        if !by_code || clocking != Clocking::Cycles {
-            let mut beside: Beside<'_> = (Some(BlockCounts::default()), None);
-            let (code, calls) = part.follow(capture, &[], &mut beside, calls)?;
-            let tally = beside.0.unwrap_or_default().into_tally(&code);
-            return Ok(Self { calls, tally, times: None, clocking });
-        }
-        let mut times = Times::default();
-        let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut times));
+        let wants_times = by_code && clocking == Clocking::Cycles;
+        let mut further = (TimeAgreement::default(), wants_times.then(Times::default));
+        let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut further));
         let (code, calls) = part.follow(capture, &[], &mut beside, calls)?;
         let counts = beside.0.unwrap_or_default();
         let listing = Listing::of(image);
-        let times = Some((times.into_instructions(&code, &listing), listing));
-        Ok(Self { calls, tally: counts.into_tally(&code), times, clocking })
+        let (agreement, times) = further;
+        let times = times.map(|times| times.into_instructions(&code, &listing));
+        let tally = counts.into_tally(&code);
+        Ok(Self { calls, tally, listing, agreement, times, clocking })
+    }
+
+    /// What ran before the last synchronisation, where something ran behind it.
+    fn take_confirmed(&mut self, capture: &Capture) -> Result<Option<Confirmed<'a>>> {
+        let Some(tally) = self.tally.confirmed.take() else { return Ok(None) };
+        let seen = seen_of(capture, &tally, &self.listing);
+        Ok(Some(Confirmed { seen, calls: self.calls.take_confirmed(), ways: Vec::new() }))
     }
 
     fn gaps(&self) -> &Gaps {
         &self.tally.gaps
     }
 
-    fn context<'c>(&'c self, capture: &'c Capture) -> Result<ExactContext<'c>> {
-        let clock = capture.manifest.target.core_clock;
-        Ok(ExactContext {
-            image: capture.image()?,
-            scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+    fn context<'c>(&'c self, executed: &'c Executed<'c>, is_all: bool) -> ExactContext<'c> {
+        ExactContext {
+            image: executed.image,
+            scale: executed.scale,
             gaps: self.gaps(),
             time: self.clocking.name(),
-        })
+            executed: is_all.then_some(executed),
+        }
     }
 }
 
@@ -115,12 +139,8 @@ fn report(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> ExactProfil
         ByArg::Line => CodeBy::Line,
         ByArg::Address => CodeBy::Address,
     };
-    let (times, listing) = match &ran.times {
-        Some((times, listing)) => (Some(times), listing),
-        None => (None, &Listing::of(context.image)),
-    };
-    let seen = Seen::of_flow(&ran.tally, listing);
-    by_code(&ran.calls, listing, (&seen, times), by, context)
+    let seen = Seen::of_flow(&ran.tally, &ran.listing);
+    by_code(&ran.calls, &ran.listing, (&seen, ran.times.as_ref()), by, context)
 }
 
 /// Keeps the rows that are asked for.

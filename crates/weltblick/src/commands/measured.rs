@@ -8,9 +8,10 @@ use anyhow::{Result, bail};
 use std::time::Duration;
 use weltblick_core::event::{Ahead, read_apart};
 use weltblick_core::judge::{
-    About, BudgetFile, CheckReport, Executed, PointRange, TimingSubject, Timings, USUAL_WINDOW,
+    About, BudgetFile, CheckReport, PointRange, TimingSubject, Timings, USUAL_WINDOW,
     confidence_at_look, judge,
 };
+use weltblick_core::measure::execution::Executed;
 use weltblick_core::measure::inspection::Unannounced;
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::known::{Facts, against_times};

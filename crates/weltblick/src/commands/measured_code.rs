@@ -4,9 +4,9 @@ use super::coverage::seen_of;
 use crate::sources::{Beside, Capture, Part};
 use anyhow::Result;
 use weltblick_core::figure::Doubt;
-use weltblick_core::judge::{About, BudgetFile, Confirmed, Executed, Point, address_of};
+use weltblick_core::judge::{About, BudgetFile, Point, address_of};
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Crossings, Gaps, Listing, Seen, Tally, TimeAgreement,
+    BlockCounts, Calls, Confirmed, Crossings, Executed, Gaps, Listing, Seen, Tally, TimeAgreement,
 };
 use weltblick_core::measure::inspection::trace_doubts;
 use weltblick_core::measure::profile::SampleCounts;

@@ -26,6 +26,8 @@ pub(crate) fn doubts(
 
 /// More kinds of figures are not listed.
 const MOST_KINDS: usize = 4;
+/// More rows are counted.
+const MOST_NAMES: usize = 6;
 
 /// What speaks against figures of single rows: each once, with the rows and the kinds of their figures. What the head of
 /// the result has said already is left out.
@@ -57,12 +59,22 @@ pub(crate) fn objections<'r>(
             }
         }
     }
+    // The end of every trace is so: no reason to be alarmed.
+    if told.iter().any(Against::is_usual) {
+        let text = "  what ran after the last synchronisation is unconfirmed: bounds hold with it, and without it";
+        writeln!(out, "{}", paint.faint(text))?;
+    }
+    told.retain(|against| !against.is_usual());
     if !told.is_empty() {
         writeln!(out, "\nwhat speaks against single figures")?;
     }
     for Against { objection, names, kinds } in told {
         let is_all = names.len() > 1 && names.len() == all;
-        let names = if is_all { "all".to_owned() } else { names.join(", ") };
+        let names = match names.len() {
+            _ if is_all => "all".to_owned(),
+            0..=MOST_NAMES => names.join(", "),
+            many => format!("{many} of {all}"),
+        };
         let kinds = match kinds.len() {
             0..=MOST_KINDS => kinds.join(", "),
             _ => "most figures".to_owned(),
@@ -77,6 +89,12 @@ struct Against<'r> {
     objection: &'r Objection,
     names: Vec<&'r str>,
     kinds: Vec<&'r str>,
+}
+
+impl Against<'_> {
+    fn is_usual(&self) -> bool {
+        self.objection.code == "unconfirmed"
+    }
 }
 
 fn marked(mark: &str, text: &str, paint: Paint, out: &mut dyn Write) -> Result<()> {

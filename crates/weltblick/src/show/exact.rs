@@ -1,5 +1,6 @@
 //! Faces of an exact profile.
 
+use super::statistic::{csv_bounds, csv_cells, csv_columns, csv_objections, number, stated};
 use super::{
     Align, Paint, Table, cell, count, duration_ns, evidence, path_end, percent, plain, range_ns,
     stretch_count,
@@ -9,7 +10,9 @@ use std::io::Write;
 use std::path::Path;
 use weltblick_core::measure::duration::Duration;
 use weltblick_core::measure::execution::{ExactProfile, ExactRow, Numbers, Partner};
+use weltblick_core::measure::known::Often;
 use weltblick_core::measure::statistic::Statistic;
+use weltblick_core::stats::Bounds;
 
 /// Cells of the widest bar.
 const BAR: usize = 12;
@@ -72,7 +75,7 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
                 (None, Some(total)) => percent(total as f64 / report.instructions.max(1) as f64),
                 (None, None) => String::new(),
             };
-            cells.extend([total, row.calls.map_or_else(String::new, count)]);
+            cells.extend([total, calls(row)]);
             cells.extend(each_call(row, timed));
         } else if report.by == "interrupt" {
             cells.push(row.calls.map_or_else(String::new, count));
@@ -99,7 +102,19 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
         };
         writeln!(out, "{}", look.paint.faint(text))?;
     }
-    Ok(())
+    against(report, look, out)
+}
+
+/// What speaks against the figures of rows that are shown.
+fn against(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+    let shown: Vec<(String, &ExactRow)> = report
+        .rows
+        .iter()
+        .take(look.top)
+        .map(|row| (names(row, &report.by)[0].clone(), row))
+        .collect();
+    let rows = shown.iter().map(|(name, row)| (name.as_str(), row.objections.as_slice()));
+    evidence::objections(rows, &[], look.paint, out)
 }
 
 fn head(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -169,8 +184,11 @@ fn is_wide(duration: Duration) -> bool {
     duration.ns_high.is_none_or(|high| high - duration.ns_low > duration.ns / 2.0)
 }
 
-/// A time, and its window where that matters.
+/// A time, and its window where that matters; a mark, where what is missing does.
 fn windowed(duration: Duration) -> String {
+    if duration.seen.is_some_and(|seen| !is_narrow(duration, seen)) {
+        return stated(&duration);
+    }
     let Some(high) = duration.ns_high else { return format!("> {}", duration_ns(duration.ns_low)) };
     if is_wide(duration) && duration.ns_low <= 0.0 {
         format!("<= {}", duration_ns(high))
@@ -179,6 +197,21 @@ fn windowed(duration: Duration) -> String {
     } else {
         duration_ns(duration.ns)
     }
+}
+
+/// Whether what was seen lies within what a time is known to anyway.
+fn is_narrow(duration: Duration, seen: Bounds) -> bool {
+    let within = 1e-3 * duration.ns;
+    duration.ns_low >= seen.low - within
+        && duration.ns_high.is_some_and(|high| high <= seen.high + within)
+}
+
+/// How often it was called, with a mark where that may have been oftener.
+fn calls(row: &ExactRow) -> String {
+    let Some(calls) = row.calls else { return String::new() };
+    let touched = row.objections.iter().any(|against| against.figures.iter().any(|f| f == "calls"));
+    let count_high = row.calls_high.or((!touched).then_some(calls));
+    number(Often { count: calls, count_high, ..Often::default() })
 }
 
 /// What a row is called, and where it is.
@@ -233,7 +266,7 @@ pub(crate) fn details(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Writ
         } else {
             String::new()
         };
-        writeln!(out, "  {} calls{cut}\n", count(row.calls.unwrap_or(0)))?;
+        writeln!(out, "  {} calls{cut}\n", calls(row))?;
         each(row, look.paint, out)?;
         partners("called by", &row.callers, look, out)?;
         partners("calls", &row.callees, look, out)?;
@@ -248,7 +281,7 @@ pub(crate) fn details(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Writ
             )?;
         }
     }
-    Ok(())
+    against(report, look, out)
 }
 
 /// Each call: how long, how many instructions.
@@ -310,7 +343,7 @@ fn partners(title: &str, partners: &[Partner], look: &Look<'_>, out: &mut dyn Wr
 /// For spreadsheets.
 pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
-    csv.write_record([
+    let names = [
         "function",
         "file",
         "line",
@@ -320,34 +353,31 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
         "instructions",
         "instruction_share",
         "total_instructions",
-        "self_time_ns",
         "self_time_ns_low",
         "self_time_ns_high",
         "self_share",
+        "self_share_low",
+        "self_share_high",
         "total_share",
         "calls",
+        "calls_high",
         "calls_cut",
         "instructions_per_call_mean",
         "instructions_per_call_max",
-        "self_own_mean_ns",
-        "self_own_max_ns",
-        "own_mean_ns",
-        "own_max_ns",
-        "elapsed_mean_ns",
-        "elapsed_p99_ns",
-        "elapsed_max_ns",
-        "elapsed_max_ns_high",
-    ])?;
+    ];
+    let mut heading = names.map(str::to_owned).to_vec();
+    for name in ["self_own", "own", "elapsed"] {
+        heading.extend(csv_columns(name));
+    }
+    heading.push("objections".into());
+    csv.write_record(&heading)?;
     let text = |field: &Option<String>| {
         field.as_deref().map(|text| cell(text).into_owned()).unwrap_or_default()
     };
     let number = |value: Option<f64>| value.map(|value| value.to_string()).unwrap_or_default();
     let whole = |value: Option<u64>| value.map(|value| value.to_string()).unwrap_or_default();
     for row in &report.rows {
-        let itself = |of: fn(&Statistic) -> Option<Duration>| row.self_own.as_ref().and_then(of);
-        let own = |of: fn(&Statistic) -> Option<Duration>| row.own.as_ref().and_then(of);
-        let elapsed = |of: fn(&Statistic) -> Option<Duration>| row.elapsed.as_ref().and_then(of);
-        csv.write_record([
+        let mut record = vec![
             text(&row.function),
             text(&row.file),
             row.line.map(|line| line.to_string()).unwrap_or_default(),
@@ -357,24 +387,18 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
             row.instructions.to_string(),
             row.instruction_share.to_string(),
             whole(row.total_instructions),
-            number(row.self_time.map(|time| time.ns)),
-            number(row.self_time.map(|time| time.ns_low)),
-            number(row.self_time.and_then(|time| time.ns_high)),
-            number(row.self_share),
-            number(row.total_share),
-            whole(row.calls),
-            whole(row.calls_cut),
-            number(row.instructions_per_call.map(|numbers| numbers.mean)),
-            whole(row.instructions_per_call.map(|numbers| numbers.max)),
-            number(itself(|itself| itself.mean).map(|time| time.ns)),
-            number(itself(|itself| itself.max).map(|time| time.ns)),
-            number(own(|own| own.mean).map(|time| time.ns)),
-            number(own(|own| own.max).map(|time| time.ns)),
-            number(elapsed(|elapsed| elapsed.mean).map(|time| time.ns)),
-            number(elapsed(|elapsed| elapsed.p99).map(|time| time.ns)),
-            number(elapsed(|elapsed| elapsed.max).map(|time| time.ns)),
-            number(elapsed(|elapsed| elapsed.max).and_then(|time| time.ns_high)),
-        ])?;
+        ];
+        record.extend(csv_bounds(row.self_time));
+        let shares = [row.self_share, row.self_share_low, row.self_share_high, row.total_share];
+        record.extend(shares.map(number));
+        record.extend([row.calls, row.calls_high, row.calls_cut].map(whole));
+        record.push(number(row.instructions_per_call.map(|numbers| numbers.mean)));
+        record.push(whole(row.instructions_per_call.map(|numbers| numbers.max)));
+        for statistic in [&row.self_own, &row.own, &row.elapsed] {
+            record.extend(csv_cells(statistic.as_ref()));
+        }
+        record.push(csv_objections(&row.objections));
+        csv.write_record(&record)?;
     }
     csv.flush()?;
     Ok(())

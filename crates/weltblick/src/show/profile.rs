@@ -1,8 +1,10 @@
 //! Faces of a profile.
 
+use super::evidence::doubts;
 use super::{Align, Paint, Table, cell, count, duration_ns, path_end, percent, plain, share};
 use anyhow::Result;
 use std::io::Write;
+use weltblick_core::figure::Objection;
 use weltblick_core::measure::profile::{ProfileReport, ReportRow};
 
 /// Cells of the widest bar.
@@ -51,11 +53,17 @@ pub(crate) fn text(report: &ProfileReport, look: &Look<'_>, out: &mut dyn Write)
         writeln!(out, "{line}")?;
     }
     let method = format!(
-        "  +- is half of the {:.0} % interval: {}",
+        "  +- is half of the {:.0} % interval, with what is missing\n  {}",
         100.0 * report.evidence.confidence,
         report.evidence.method
     );
     writeln!(out, "{}", look.paint.faint(&method))?;
+    let shown = report.rows.iter().take(look.top);
+    for row in shown.filter(|row| !row.objections.is_empty()) {
+        let whys: Vec<&str> = row.objections.iter().map(|o| o.why.as_str()).collect();
+        let text = format!("? {}: {}", names(row, &report.by).0, whys.join("; "));
+        writeln!(out, "{}", look.paint.alarm(&text))?;
+    }
     let hidden = report.rows.len().saturating_sub(look.top);
     if hidden > 0 {
         let rest: f64 = report.rows[look.top..].iter().map(|row| row.share).sum();
@@ -97,9 +105,13 @@ fn head(report: &ProfileReport, look: &Look<'_>, out: &mut dyn Write) -> Result<
         let text = format!("! lost: {}, {} times{bytes}", loss.reason, count(loss.count));
         writeln!(out, "{}", paint.alarm(&text))?;
     }
-    for doubt in &report.evidence.doubts {
-        writeln!(out, "{}", paint.alarm(&format!("? {}", plain(doubt))))?;
-    }
+    // What the sentences below say, with more detail, is not said twice.
+    let evidence = &report.evidence;
+    let said = |objection: &&Objection| {
+        !matches!(objection.code.as_str(), "in_step" | "unwatched_time" | "samples_uncounted")
+    };
+    let against: Vec<Objection> = evidence.objections.iter().filter(said).cloned().collect();
+    doubts(&[], &against, &evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
 }
@@ -187,6 +199,7 @@ pub(crate) fn csv(reports: &[ProfileReport], out: &mut dyn Write) -> Result<()> 
         "time_ns",
         "time_ns_low",
         "time_ns_high",
+        "objections",
     ])?;
     for report in reports {
         for row in &report.rows {
@@ -212,11 +225,17 @@ pub(crate) fn csv(reports: &[ProfileReport], out: &mut dyn Write) -> Result<()> 
                 number(row.time.and_then(|time| time.known_ns())),
                 number(row.time.map(|time| time.ns_low)),
                 number(row.time.and_then(|time| time.ns_high)),
+                codes(report.evidence.objections.iter().chain(&row.objections)),
             ])?;
         }
     }
     csv.flush()?;
     Ok(())
+}
+
+/// Objections by their words for programs.
+fn codes<'o>(objections: impl Iterator<Item = &'o Objection>) -> String {
+    objections.map(|objection| objection.code.as_str()).collect::<Vec<_>>().join(" ")
 }
 
 #[cfg(test)]
@@ -251,6 +270,7 @@ mod tests {
             share_high: 0.2,
             cumulative_share: 0.1,
             time: None,
+            objections: Vec::new(),
         };
         let names = |kind: &str, by: &str| names(&row(kind), by);
         assert_eq!(names("code", "line"), ("src/dsp/filter.c:80".into(), "wave_filter".into()));

@@ -293,7 +293,7 @@ fn instructions_of_the_stand_in() {
         assert!(manifest.contains(protocol), "{manifest}");
         assert_eq!(manifest.contains("itm"), !beside.is_empty(), "{manifest}");
         let profile = bench.json("profile run");
-        assert_eq!(profile["schema"], "weltblick/exact-profile/2");
+        assert_eq!(profile["schema"], "weltblick/exact-profile/3");
         // How many depends on how busy the host is.
         assert!(profile["instructions"].as_u64().unwrap() > 30_000, "{profile}");
         let interrupts = bench.json("interrupts run");

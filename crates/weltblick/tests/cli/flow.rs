@@ -118,7 +118,7 @@ fn profile_as_a_tree_and_as_files() {
 fn profile_as_json_and_csv() {
     let bench = Bench::with_flow();
     let report = bench.json("profile buoy-flow");
-    assert_eq!(report["schema"], "weltblick/exact-profile/2");
+    assert_eq!(report["schema"], "weltblick/exact-profile/3");
     let rows = report["rows"].as_array().unwrap();
     let sum = |key: &str| rows.iter().map(|row| row[key].as_u64().unwrap()).sum::<u64>();
     assert_eq!(sum("instructions"), report["instructions"].as_u64().unwrap());

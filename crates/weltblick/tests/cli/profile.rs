@@ -62,7 +62,7 @@ fn json_is_as_its_schema_says() {
     let bench = Bench::new();
     let report = bench.json("profile buoy");
     let schema: serde_json::Value = serde_json::from_str(&bench.out("profile --schema")).unwrap();
-    assert_eq!(report["schema"], "weltblick/profile/2");
+    assert_eq!(report["schema"], "weltblick/profile/3");
     let row = &report["rows"][1];
     assert_eq!(row["function"], "spectrum_power");
     let described = &schema["$defs"]["ReportRow"]["properties"];
@@ -79,7 +79,7 @@ fn csv_has_one_line_per_row() {
     let out = Bench::new().out("profile buoy --format csv");
     let mut lines = out.lines();
     assert!(lines.next().unwrap().starts_with("from_ns,until_ns,kind,function,file"));
-    assert_eq!(lines.next().unwrap().split(',').count(), 17);
+    assert_eq!(lines.next().unwrap().split(',').count(), 18);
     assert!(out.contains(",code,spectrum_power,src/dsp/spectrum.c,"));
 }
 

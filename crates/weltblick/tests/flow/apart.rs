@@ -18,6 +18,7 @@ fn all_of(calls: &Calls<'_>, image: &Image) -> String {
         scale: clock.map(|clock| Scale::of(clock, Some(clock))),
         gaps: &Gaps::default(),
         time: "cycle_counts",
+        executed: None,
     };
     let reports = [by_function, by_interrupt, by_task].map(|by| by(calls, &context));
     format!("{reports:#?} {:#?} {:#?}", calls.tree().nodes(), calls.crossings())

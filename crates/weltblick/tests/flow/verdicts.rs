@@ -11,9 +11,11 @@ use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::figure::Doubt;
 use weltblick_core::flow::Clocking;
 use weltblick_core::image::{FunctionId, Image};
-use weltblick_core::judge::{BudgetFile, Confirmed, Executed, Judgement, Timings, Verdict, judge};
+use weltblick_core::judge::{BudgetFile, Judgement, Timings, Verdict, judge};
 use weltblick_core::measure::cadence::Cadences;
-use weltblick_core::measure::execution::{BlockCounts, Calls, Listing, Seen, Tally, TimeAgreement};
+use weltblick_core::measure::execution::{
+    BlockCounts, Calls, Confirmed, Executed, Listing, Seen, Tally, TimeAgreement,
+};
 use weltblick_core::measure::inspection::{Unannounced, trace_doubts};
 use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::known::{Facts, against_times};

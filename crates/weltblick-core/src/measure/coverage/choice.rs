@@ -2,6 +2,21 @@
 
 use std::ops::Range;
 
+/// What coverage counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Covered {
+    /// Functions that ran.
+    Functions,
+    /// Lines that ran.
+    Lines,
+    /// Instructions that ran.
+    Instructions,
+    /// Ways of branches that were gone.
+    Branches,
+    /// Calls that ran.
+    Calls,
+}
+
 /// Code that is to be covered: part of all that the image holds.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Choice {

@@ -12,7 +12,7 @@ mod rows;
 mod tests;
 mod union;
 
-pub use choice::{Choice, left_out};
+pub use choice::{Choice, Covered, left_out};
 pub use pieces::Build;
 pub use report::{SCHEMA, report, report_of_builds};
 pub use rows::{

@@ -3,6 +3,7 @@
 use super::calls::Calls;
 use super::counts::Gaps;
 use super::figures::CallFigures;
+use super::known::{CallMeasure, Executed};
 use super::listing::Listing;
 use super::roster::Roster;
 use super::rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, SCHEMA};
@@ -10,8 +11,10 @@ use super::seen::Seen;
 use super::sums::{Sum, Sums, partners};
 use super::times::InstructionTimes;
 use super::tree::{Named, NodeId, Root};
+use crate::figure::{Figure, Objection, ObjectionRow, SHARE};
 use crate::image::Image;
 use crate::measure::duration::Duration;
+use crate::measure::known::{Against, Of, statistic};
 use crate::measure::statistic::Scale;
 use crate::stats::Bounds;
 use rustc_hash::FxHashMap;
@@ -28,6 +31,8 @@ pub struct ExactContext<'a> {
     pub gaps: &'a Gaps,
     /// The name of what tells time.
     pub time: &'a str,
+    /// What speaks for and against the figures, where all of a recording is profiled.
+    pub executed: Option<&'a Executed<'a>>,
 }
 
 impl ExactContext<'_> {
@@ -38,6 +43,12 @@ impl ExactContext<'_> {
 
     fn report(&self, by: &str, calls: &Calls<'_>, rows: Vec<ExactRow>) -> ExactProfile {
         let gaps = self.gaps;
+        let mut objections: Vec<Objection> = Vec::new();
+        for row in rows.iter().flat_map(|row| &row.objections) {
+            if !objections.contains(&row.objection) {
+                objections.push(row.objection.clone());
+            }
+        }
         let duration = calls.ticks().zip(self.scale).map(|(ticks, scale)| {
             let known = scale.duration(Bounds::exact(ticks as f64));
             let knows_all = !self.lacks_time(calls);
@@ -65,6 +76,7 @@ impl ExactContext<'_> {
                 damaged: gaps.damaged + gaps.untold,
                 unwatched: gaps.unwatched,
                 mismatches: gaps.mismatches,
+                objections,
                 doubts,
             },
             rows,
@@ -88,38 +100,106 @@ impl ExactContext<'_> {
     }
 }
 
+/// Rows of some calls, each with what tells it from others.
+type Keyed<K> = Vec<(K, ExactRow)>;
+
+impl ExactContext<'_> {
+    /// Rows of all calls, each with the bounds that it has with what no synchronisation confirms, and without it; and with
+    /// what speaks against the recording.
+    fn weighed<K: PartialEq>(
+        &self,
+        calls: &Calls<'_>,
+        rows: impl Fn(&Calls<'_>) -> Keyed<K>,
+    ) -> Vec<ExactRow> {
+        let all = rows(calls);
+        let Some(executed) = self.executed else {
+            return all.into_iter().map(|(_, row)| row).collect();
+        };
+        let confirmed = executed.confirmed.and_then(|confirmed| confirmed.calls.as_ref());
+        let before = confirmed.map(&rows);
+        let weighed = |(key, mut row): (K, ExactRow)| {
+            let same = before.as_ref().map(|rows| rows.iter().find(|(other, _)| *other == key));
+            self.weigh_share(executed, &mut row, same.map(|same| same.map(|(_, row)| row)));
+            row
+        };
+        all.into_iter().map(weighed).collect()
+    }
+
+    /// Counts for and against a row's share what speaks against the recording; `before`: where only a part of it is
+    /// confirmed, the row of that, if it has one.
+    fn weigh_share(
+        &self,
+        executed: &Executed<'_>,
+        row: &mut ExactRow,
+        before: Option<Option<&ExactRow>>,
+    ) {
+        let Some(mut figure) = share_of(row) else { return };
+        executed.weigh_all(&mut figure);
+        if let Some(before) = before {
+            figure.agree_with(before.and_then(share_of));
+        }
+        row.self_share_low = Some(figure.low);
+        row.self_share_high = Some(figure.high);
+        let mut against = Against::default();
+        against.note("self_share", "", &figure);
+        for further in against.rows() {
+            let known = |row: &&mut ObjectionRow| row.objection == further.objection;
+            match row.objections.iter_mut().find(known) {
+                Some(row) => row.figures.extend(further.figures),
+                None => row.objections.push(further),
+            }
+        }
+    }
+}
+
+/// A row's share of all time as a figure.
+fn share_of(row: &ExactRow) -> Option<Figure> {
+    let bounds = Bounds { low: row.self_share_low?, high: row.self_share_high? };
+    let found = Figure::between(row.self_share?, bounds, row.instructions, "");
+    Some(Figure { possible: SHARE, ..found })
+}
+
 /// One row for each function.
 #[must_use]
 pub fn by_function(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfile {
-    let sums = Sums::of(calls.tree());
-    let figures: FxHashMap<Named, &CallFigures> = calls.figures().collect();
-    let mut rows: Vec<ExactRow> = sums
-        .functions
-        .iter()
-        .map(|(&function, sum)| {
-            let mut row = sum.row(calls, context);
-            row.function = Some(context.name(function));
-            let start = function.0.map(|id| context.image.function(id).range.start);
-            row.address = start.map(|start| format!("{start:#010x}"));
-            if let Some(place) = start.and_then(|start| context.image.location_at(start)) {
-                (row.file, row.line) = (Some(place.file), place.line);
-            }
-            if let Some(figures) = figures.get(&function) {
-                add_calls(&mut row, figures, context.scale.filter(|_| calls.ticks().is_some()));
-            }
-            row.callers = partners(sums.callers.get(&function), context, |partner| partner.calls);
-            row.callees =
-                partners(sums.callees.get(&function), context, |partner| partner.instructions);
-            row
-        })
-        .collect();
+    let mut rows = context.weighed(calls, |calls| functions(calls, context));
     sort(&mut rows);
     context.report("function", calls, rows)
+}
+
+fn functions(calls: &Calls<'_>, context: &ExactContext<'_>) -> Keyed<Named> {
+    let sums = Sums::of(calls.tree());
+    let figures: FxHashMap<Named, &CallFigures> = calls.figures().collect();
+    let rows = sums.functions.iter();
+    let rows = rows.map(|(&function, sum)| {
+        let mut row = sum.row(calls, context);
+        row.function = Some(context.name(function));
+        let start = function.0.map(|id| context.image.function(id).range.start);
+        row.address = start.map(|start| format!("{start:#010x}"));
+        if let Some(place) = start.and_then(|start| context.image.location_at(start)) {
+            (row.file, row.line) = (Some(place.file), place.line);
+        }
+        if let Some(figures) = figures.get(&function) {
+            let scale = context.scale.filter(|_| calls.ticks().is_some());
+            add_calls(&mut row, function, figures, (context.executed, scale));
+        }
+        row.callers = partners(sums.callers.get(&function), context, |partner| partner.calls);
+        row.callees =
+            partners(sums.callees.get(&function), context, |partner| partner.instructions);
+        (function, row)
+    });
+    rows.collect()
 }
 
 /// One row for each interrupt, and one for thread mode.
 #[must_use]
 pub fn by_interrupt(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfile {
+    let mut rows = context.weighed(calls, |calls| interrupts(calls, context));
+    sort(&mut rows);
+    context.report("interrupt", calls, rows)
+}
+
+fn interrupts(calls: &Calls<'_>, context: &ExactContext<'_>) -> Keyed<Root> {
     let mut sums: BTreeMap<Root, Sum> = BTreeMap::new();
     for node in calls.tree().nodes() {
         let sum = sums.entry(node.root).or_default();
@@ -127,24 +207,26 @@ pub fn by_interrupt(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfi
         let enters = node.parent.is_some_and(|parent| calls.tree().node(parent).function.is_none());
         sum.calls += if enters { node.calls } else { 0 };
     }
-    let mut rows: Vec<ExactRow> = sums
-        .iter()
-        .filter(|(_, sum)| sum.instructions > 0)
-        .map(|(&root, sum)| {
-            let mut row = sum.row(calls, context);
-            row.interrupt = Some(context.root_name(root));
-            row.calls = matches!(root, Root::Exception(_)).then_some(sum.calls);
-            row
-        })
-        .collect();
-    sort(&mut rows);
-    context.report("interrupt", calls, rows)
+    let ran = sums.iter().filter(|(_, sum)| sum.instructions > 0);
+    let rows = ran.map(|(&root, sum)| {
+        let mut row = sum.row(calls, context);
+        row.interrupt = Some(context.root_name(root));
+        row.calls = matches!(root, Root::Exception(_)).then_some(sum.calls);
+        (root, row)
+    });
+    rows.collect()
 }
 
 /// One row for each task, as a [`Roster`] knows them. Handlers are one row, and so is what ran before it was
 /// seen whose it was.
 #[must_use]
 pub fn by_task(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfile {
+    let mut rows = context.weighed(calls, |calls| tasks(calls, context));
+    sort(&mut rows);
+    context.report("task", calls, rows)
+}
+
+fn tasks(calls: &Calls<'_>, context: &ExactContext<'_>) -> Keyed<Task> {
     let tree = calls.tree();
     let roster = Roster::of(calls, context.image);
     let mut sums: BTreeMap<Task, Sum> = BTreeMap::new();
@@ -158,18 +240,15 @@ pub fn by_task(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfile {
         sums.entry(task).or_default().add(node);
     }
     let named = sums.iter().filter(|(_, sum)| sum.instructions > 0);
-    let mut rows: Vec<ExactRow> = named
-        .map(|(&task, sum)| ExactRow {
-            task: Some(match task {
-                Task::Begins(function) => context.name(function),
-                Task::Handlers => "[handlers]".into(),
-                Task::Unknown => "[unknown whose]".into(),
-            }),
-            ..sum.row(calls, context)
-        })
-        .collect();
-    sort(&mut rows);
-    context.report("task", calls, rows)
+    let rows = named.map(|(&task, sum)| {
+        let name = match task {
+            Task::Begins(function) => context.name(function),
+            Task::Handlers => "[handlers]".into(),
+            Task::Unknown => "[unknown whose]".into(),
+        };
+        (task, ExactRow { task: Some(name), ..sum.row(calls, context) })
+    });
+    rows.collect()
 }
 
 /// Whose time it is.
@@ -267,17 +346,41 @@ fn sort(rows: &mut [ExactRow]) {
     });
 }
 
-fn add_calls(row: &mut ExactRow, figures: &CallFigures, scale: Option<Scale>) {
+fn add_calls(
+    row: &mut ExactRow,
+    function: Named,
+    figures: &CallFigures,
+    (executed, scale): (Option<&Executed<'_>>, Option<Scale>),
+) {
     row.calls = Some(figures.calls);
     row.calls_cut = Some(figures.cut);
     row.instructions_per_call = Numbers::of(&figures.instructions);
     row.self_instructions_per_call = Numbers::of(&figures.self_instructions);
-    row.self_own = scale.map(|scale| scale.statistic(&figures.self_own));
-    row.own = scale.map(|scale| scale.statistic(&figures.own));
-    row.elapsed = scale.map(|scale| scale.statistic(&figures.elapsed));
     row.longest = figures.longest.map(|longest| LongestCall {
         elapsed: scale.map(|scale| scale.duration(longest.ticks)),
         from_byte: longest.from,
         until_byte: longest.until,
     });
+    let Some((executed, id)) = executed.zip(function.0) else {
+        row.self_own = scale.map(|scale| scale.statistic(&figures.self_own));
+        row.own = scale.map(|scale| scale.statistic(&figures.own));
+        row.elapsed = scale.map(|scale| scale.statistic(&figures.elapsed));
+        return;
+    };
+    // The figures that budgets judge.
+    let mut against = Against::default();
+    let mut known = |kind, of: &'static str, measure| {
+        let figure = executed.agreed(|ran| ran.calls(id, measure)).ok()?;
+        against.note(kind, of, &figure);
+        Some(figure)
+    };
+    let count = known("calls", "", CallMeasure::Count);
+    row.calls_high = count.filter(|count| count.high.is_finite()).map(|count| count.high as u64);
+    let mut of = |kind, measure: fn(Of) -> CallMeasure| {
+        scale.map(|scale| statistic(scale, |of| known(kind, of.key(), measure(of))))
+    };
+    row.self_own = of("self_own", CallMeasure::SelfOwn);
+    row.own = of("own", CallMeasure::Own);
+    row.elapsed = of("elapsed", CallMeasure::Elapsed);
+    row.objections = against.rows();
 }

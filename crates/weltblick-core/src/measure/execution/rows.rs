@@ -1,5 +1,6 @@
 //! The rows of an exact profile: what is shown and exchanged.
 
+use crate::figure::{Objection, ObjectionRow};
 use crate::measure::duration::Duration;
 use crate::measure::statistic::Statistic;
 use crate::stats::Spread;
@@ -7,7 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-pub const SCHEMA: &str = "weltblick/exact-profile/2";
+pub const SCHEMA: &str = "weltblick/exact-profile/3";
 
 /// Figures of many whole numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, JsonSchema)]
@@ -108,6 +109,9 @@ pub struct ExactRow {
     /// How often it was called, or entered as a handler.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub calls: Option<u64>,
+    /// There were not more; absent where nothing bounds it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub calls_high: Option<u64>,
     /// Calls that were not seen from beginning to end: they are in no figure below.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub calls_cut: Option<u64>,
@@ -135,6 +139,9 @@ pub struct ExactRow {
     /// Whom it called, most instructions first.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub callees: Vec<Partner>,
+    /// What speaks against these figures: their bounds count it for and against them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<ObjectionRow>,
 }
 
 /// What was recorded, and how far to believe it.
@@ -152,14 +159,17 @@ pub struct ExactEvidence {
     pub unwatched: u64,
     /// Contradictions between packets and image.
     pub mismatches: u64,
-    /// Reasons for doubt, each a sentence.
+    /// What speaks against figures of this recording; each row says which of its own are touched.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<Objection>,
+    /// What else to know, each a sentence.
     pub doubts: Vec<String>,
 }
 
 /// An exact profile.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct ExactProfile {
-    /// `weltblick/exact-profile/2`.
+    /// `weltblick/exact-profile/3`.
     pub schema: String,
     /// What one row stands for: `function`, `file`, `line`, `address`, `interrupt` or `task`.
     pub by: String,

@@ -1,5 +1,6 @@
 //! What is known of a recording as a whole, and what that does to each of its figures.
 
+mod against;
 mod ask;
 mod runs;
 mod told;
@@ -9,8 +10,9 @@ pub(crate) use runs::{
     Found, Hiding, Missing, OpenRuns, counted, spread, spread_or_open, weigh_silence,
 };
 
-pub(crate) use told::Told;
+pub(crate) use against::Against;
 pub use told::{Often, Part};
+pub(crate) use told::{Told, statistic};
 
 use crate::figure::{Absent, Doubt, Effect, Figure, Objection, Rests};
 use crate::measure::cadence::Cadences;

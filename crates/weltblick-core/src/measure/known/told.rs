@@ -1,7 +1,8 @@
 //! The figures of one subject as reports state them, with what speaks against each.
 
+use super::against::Against;
 use super::{Ask, Found, Measure, Of};
-use crate::figure::{Doubt, Figure, Objection, ObjectionRow};
+use crate::figure::{Figure, ObjectionRow};
 use crate::measure::interrupts::Basis;
 use crate::measure::statistic::{Scale, Statistic};
 use crate::stats::Bounds;
@@ -42,19 +43,13 @@ pub(crate) struct Told<'a> {
     scale: Scale,
     by: Option<Basis>,
     by_turns: bool,
-    /// What was there.
-    found: Vec<(Measure, Of)>,
-    against: Vec<(Doubt, Vec<(Measure, Of)>)>,
+    against: Against,
 }
 
 impl<'a> Told<'a> {
     /// Of a subject; pending and response times as they are known `by`.
-    pub(crate) const fn new(
-        scale: Scale,
-        by: Option<Basis>,
-        find: &'a dyn Fn(Ask) -> Found,
-    ) -> Self {
-        Self { find, scale, by, by_turns: false, found: Vec::new(), against: Vec::new() }
+    pub(crate) fn new(scale: Scale, by: Option<Basis>, find: &'a dyn Fn(Ask) -> Found) -> Self {
+        Self { find, scale, by, by_turns: false, against: Against::default() }
     }
 
     /// Of a task: turns on the core will do.
@@ -67,28 +62,14 @@ impl<'a> Told<'a> {
         let figure =
             (self.find)(Ask { by: self.by, by_turns: self.by_turns, ..Ask::new(measure, of) })
                 .ok()?;
-        self.found.push((measure, of));
-        for doubt in &figure.evidence.against {
-            match self.against.iter_mut().find(|(known, _)| known == doubt) {
-                Some((_, touched)) => touched.push((measure, of)),
-                None => self.against.push((doubt.clone(), vec![(measure, of)])),
-            }
-        }
+        self.against.note(measure.key(), of.key(), &figure);
         Some(figure)
     }
 
     /// All statistics of durations.
     pub(crate) fn statistic(&mut self, measure: Measure) -> Statistic {
-        let mut count = None;
-        let mut of = |of: Of| {
-            let figure = self.figure(measure, of)?;
-            count.get_or_insert(figure.count);
-            Some(self.scale.stated(&figure, matches!(of, Of::Min | Of::Max)))
-        };
-        let (min, mean, max) = (of(Of::Min), of(Of::Mean), of(Of::Max));
-        let [p50, p95, p99] = [50, 95, 99].map(|part| of(Of::Percentile(part)));
-        let stddev = of(Of::Deviation);
-        Statistic { count: count.unwrap_or(0), min, mean, p50, p95, p99, max, stddev }
+        let scale = self.scale;
+        statistic(scale, |of| self.figure(measure, of))
     }
 
     /// How many, and how often.
@@ -115,29 +96,20 @@ impl<'a> Told<'a> {
 
     /// What speaks against what was asked for.
     pub(crate) fn objections(self) -> Vec<ObjectionRow> {
-        let Self { found, against, .. } = self;
-        let of_measure = |all: &[(Measure, Of)], wanted: Measure| {
-            all.iter().filter(|(measure, _)| *measure == wanted).count()
-        };
-        let names = |touched: &[(Measure, Of)]| {
-            let mut names: Vec<String> = Vec::new();
-            for &(measure, of) in touched {
-                let is_all = of_measure(touched, measure) == of_measure(&found, measure);
-                let name = if is_all || of == Of::All {
-                    measure.key().to_owned()
-                } else {
-                    format!("{}.{}", measure.key(), of.key())
-                };
-                if !names.contains(&name) {
-                    names.push(name);
-                }
-            }
-            names
-        };
-        let row = |(doubt, touched): &(Doubt, Vec<(Measure, Of)>)| ObjectionRow {
-            figures: names(touched),
-            objection: Objection::from(doubt),
-        };
-        against.iter().map(row).collect()
+        self.against.rows()
     }
+}
+
+/// All statistics of durations, each a figure of its own.
+pub(crate) fn statistic(scale: Scale, mut find: impl FnMut(Of) -> Option<Figure>) -> Statistic {
+    let mut count = None;
+    let mut of = |of: Of| {
+        let figure = find(of)?;
+        count.get_or_insert(figure.count);
+        Some(scale.stated(&figure, matches!(of, Of::Min | Of::Max)))
+    };
+    let (min, mean, max) = (of(Of::Min), of(Of::Mean), of(Of::Max));
+    let [p50, p95, p99] = [50, 95, 99].map(|part| of(Of::Percentile(part)));
+    let stddev = of(Of::Deviation);
+    Statistic { count: count.unwrap_or(0), min, mean, p50, p95, p99, max, stddev }
 }

@@ -28,24 +28,20 @@ impl Context<'_> {
     pub(super) fn doubts(&self, rows: &[Row]) -> Vec<String> {
         let mut doubts = Vec::new();
         let total = self.timing.recording.samples();
-        if self.conduct.intrusive && self.conduct.basis != Basis::Stopped {
-            doubts.push("Intrusive: a debugger stopped the core now and then while this was recorded, so interrupts and timers ran otherwise than they would have; shares of computing are usable, times are not.".into());
+        if self.conduct.intrusive {
+            doubts.push(
+                "Shares of computing are usable all the same, times are not: interrupts and timers ran otherwise than they would have.".into(),
+            );
         }
-        match self.conduct.basis {
-            Basis::Sampler => {}
-            Basis::Polled => doubts.push(
+        if self.conduct.basis == Basis::Polled {
+            doubts.push(
                 "The program counter was polled through a debug stub: few samples, at times that the host chose.".into(),
-            ),
-            Basis::Stopped => doubts.push(
-                "Intrusive: the core was stopped at random times to read its program counter, so interrupts and timers ran otherwise than they would have; shares of computing are usable, times are not.".into(),
-            ),
+            );
         }
         self.doubt_ranges(rows, &mut doubts);
         self.doubt_missing(&mut doubts);
         let recording = self.timing.recording;
-        if self.conduct.between_points {
-            doubts.push("Only what came between points in the code was recorded: shares are shares of that, not of all time, and times are at least what they say.".into());
-        } else if recording.unwatched > 0 {
+        if recording.unwatched > 0 && !self.conduct.between_points {
             doubts.push(format!(
                 "Nothing was recorded for a while, by choice, {} times: shares are shares of what was recorded, times are at least what they say.",
                 recording.unwatched
@@ -63,14 +59,6 @@ impl Context<'_> {
         }
         if self.image.functions().is_empty() {
             doubts.push("The image is stripped: there are no names, rows are addresses.".into());
-        }
-        let outside: u64 =
-            rows.iter().filter(|row| row.kind == RowKind::Outside).map(|row| row.samples).sum();
-        if outside * 20 > total {
-            doubts.push(format!(
-                "{:.1} % of the samples lie outside the image: is it the one that ran? `inspect` says more.",
-                100.0 * outside as f64 / total as f64
-            ));
         }
         if total > 0 && total < FEW_SAMPLES {
             doubts.push(format!("Only {total} samples: shares are rough; measure longer."));

@@ -74,6 +74,10 @@ pub struct Row {
     pub samples: u64,
     /// Share of all samples, sleep included.
     pub estimate: ShareEstimate,
+    /// The addresses of its samples; none where it is no code.
+    pub(super) addresses: Vec<u64>,
+    /// What its samples were counted as.
+    pub(super) categories: Vec<usize>,
 }
 
 /// What rows are told apart by.
@@ -98,39 +102,56 @@ impl Key {
 /// Groups what was counted, largest share first. Empty without samples.
 #[must_use]
 pub fn rows(counts: &SampleCounts, image: &Image, by: By, confidence: f64) -> Vec<Row> {
-    let mut groups: BTreeMap<Key, Vec<usize>> = BTreeMap::new();
+    let mut groups: BTreeMap<Key, (Vec<u64>, Vec<usize>)> = BTreeMap::new();
     for (kind, category) in [
         (RowKind::Asleep, SampleCounts::ASLEEP),
         (RowKind::Unobservable, SampleCounts::UNOBSERVABLE),
         (RowKind::Beyond, SampleCounts::BEYOND),
         (RowKind::Elsewhere, SampleCounts::ELSEWHERE),
     ] {
-        groups.insert(Key::of(kind), vec![category]);
+        groups.insert(Key::of(kind), (Vec::new(), vec![category]));
     }
     for (address, category) in counts.addresses() {
-        groups.entry(key_of(address, image, by)).or_default().push(category);
+        let (addresses, categories) = groups.entry(key_of(address, image, by)).or_default();
+        addresses.push(address);
+        categories.push(category);
     }
-    let mut rows: Vec<Row> = groups
-        .into_iter()
-        .filter_map(|(key, categories)| row(counts, key, &categories, confidence))
-        .collect();
+    let mut rows: Vec<Row> =
+        groups.into_iter().filter_map(|(key, found)| row(counts, key, found, confidence)).collect();
     // Stable: equal shares stay in the order of their keys.
     rows.sort_by_key(|row| std::cmp::Reverse(row.samples));
     rows
 }
 
 /// The row of some categories; `None` if none was ever sampled.
-fn row(counts: &SampleCounts, key: Key, categories: &[usize], confidence: f64) -> Option<Row> {
+fn row(
+    counts: &SampleCounts,
+    key: Key,
+    (addresses, categories): (Vec<u64>, Vec<usize>),
+    confidence: f64,
+) -> Option<Row> {
     let batches = counts.batches();
     let samples = categories.iter().map(|&category| batches.count(category)).sum();
     if samples == 0 {
         return None;
     }
-    let per_batch = batches.per_batch(categories);
+    let per_batch = batches.per_batch(&categories);
     let size = batches.batch_size();
     let estimate = estimate_share(samples, batches.total(), &per_batch, size, confidence)?;
     let Key { kind, function, file, line, address, task, interrupt } = key;
-    Some(Row { kind, function, file, line, address, task, interrupt, samples, estimate })
+    Some(Row {
+        kind,
+        function,
+        file,
+        line,
+        address,
+        task,
+        interrupt,
+        samples,
+        estimate,
+        addresses,
+        categories,
+    })
 }
 
 fn key_of(address: u64, image: &Image, by: By) -> Key {

@@ -3,6 +3,7 @@
 //! The interval of a share is widened by everything that may be otherwise: by samples that may be missing, by time that no sample covers, and by
 //! the phases of what recurs that no sample visits.
 
+use super::grouping::{By, Row, RowKind};
 use super::{Basis, Context, InStep, SampleCounts};
 use crate::figure::{Absent, Doubt, Evidence, Figure, SHARE, Sampled};
 use crate::image::{FunctionId, Image};
@@ -49,6 +50,12 @@ impl<'a> Shares<'a> {
         }
     }
 
+    /// The same of samples that are counted for whom has the core: none of them lies outside the image.
+    pub(super) fn attributed(mut self) -> Self {
+        self.against.retain(|doubt| !matches!(doubt, Doubt::OtherImage { .. }));
+        self
+    }
+
     /// How long the recording is, in nanoseconds.
     pub(crate) fn duration_ns(&self) -> Option<f64> {
         self.context.timing.duration().map(|duration| duration.ns)
@@ -82,6 +89,36 @@ impl<'a> Shares<'a> {
             found.doubt(Doubt::Overlaid);
         }
         found.evidence.basis += &with_clones(image, &clones);
+        Ok(found)
+    }
+
+    /// The share of a row of the profile; so many samples more may be of any row, for nothing tells whose they are.
+    pub(super) fn row(&self, row: &Row, by: By, of_nobody: u64) -> Found {
+        let batches = self.counts.batches();
+        if row.addresses.is_empty() || row.kind == RowKind::Outside {
+            return self.share(&row.categories, 0);
+        }
+        let beyond = batches.count(SampleCounts::BEYOND);
+        if matches!(by, By::Task | By::Interrupt) {
+            let unknown = if row.kind == RowKind::Unknown { 0 } else { of_nobody };
+            return self.share(&row.categories, beyond + unknown);
+        }
+        let image = self.context.image;
+        let asked_for = &self.context.conduct.ranges;
+        let is_left_out = |&address: &u64| {
+            let function = image.function_at(address);
+            function.is_some_and(|id| !asked_for.hold_all(&image.function(id).range))
+        };
+        let left_out = !asked_for.is_everything() && row.addresses.iter().any(is_left_out);
+        let elsewhere = if left_out { batches.count(SampleCounts::ELSEWHERE) } else { 0 };
+        let mut found = self.share(&row.categories, beyond + elsewhere)?;
+        if left_out {
+            found.doubt(Doubt::LeftOut);
+        }
+        let is_overlaid = |&address: &u64| image.is_overlaid(&(address..address + 1));
+        if image.is_overlaid(&(0..u64::MAX)) && row.addresses.iter().any(is_overlaid) {
+            found.doubt(Doubt::Overlaid);
+        }
         Ok(found)
     }
 

@@ -3,14 +3,17 @@
 use super::context::Context;
 use super::counts::SampleCounts;
 use super::grouping::{By, Row, RowKind, rows};
+use super::known::Shares;
+use crate::figure::{Doubt, Figure, Objection};
 use crate::measure::duration::Duration;
 use crate::measure::losses::LossRow;
+use crate::stats::Bounds;
 use crate::time::Frequency;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form. The number grows when a field changes its meaning or goes.
-pub const SCHEMA: &str = "weltblick/profile/2";
+pub const SCHEMA: &str = "weltblick/profile/3";
 
 /// What was recorded.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
@@ -48,7 +51,10 @@ pub struct Evidence {
     pub samples_missing_at_most: Option<u64>,
     /// Samples at the edge of the window of time, which may lie in or out: left out.
     pub samples_cut: u64,
-    /// Reasons for doubt, each a sentence.
+    /// What speaks against shares of this recording: their bounds count it for and against them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<Objection>,
+    /// What else to know, each a sentence.
     pub doubts: Vec<String>,
 }
 
@@ -80,21 +86,24 @@ pub struct ReportRow {
     pub samples: u64,
     /// Fraction of all samples.
     pub share: f64,
-    /// Lower end of the interval of `share`.
+    /// The true share is not less, by its interval and with everything that is missing.
     pub share_low: f64,
-    /// Upper end of the interval of `share`.
+    /// The true share is not more.
     pub share_high: f64,
     /// This row's share and those of all rows with more samples.
     pub cumulative_share: f64,
     /// Estimated time in this row: samples times sampling period.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub time: Option<Duration>,
+    /// What speaks against this row, and not against all of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<Objection>,
 }
 
 /// One profile. With `--every` there are several, each with its window.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct ProfileReport {
-    /// `weltblick/profile/2`.
+    /// `weltblick/profile/3`.
     pub schema: String,
     /// What one row stands for: `function`, `file`, `line`, `address`, `task` or `interrupt`.
     pub by: String,
@@ -122,6 +131,24 @@ pub fn report(counts: &SampleCounts, by: By, context: &Context<'_>) -> ProfileRe
         by => by,
     };
     let rows = rows(counts, context.image, by, context.confidence);
+    let shares = Shares::new(counts, context, context.confidence);
+    let shares = match by {
+        By::Task | By::Interrupt => shares.attributed(),
+        _ => shares,
+    };
+    let is_nobodys = |row: &&Row| row.kind == RowKind::Unknown;
+    let of_nobody = rows.iter().filter(is_nobodys).map(|row| row.samples).sum();
+    let known: Vec<Option<Figure>> =
+        rows.iter().map(|row| shares.row(row, by, of_nobody).ok()).collect();
+    let against: Vec<&Doubt> =
+        known.iter().flatten().flat_map(|figure| &figure.evidence.against).collect();
+    let mut objections: Vec<Objection> = Vec::new();
+    for doubt in against.into_iter().filter(|doubt| !is_of_a_row(doubt)) {
+        let objection = Objection::from(doubt);
+        if !objections.contains(&objection) {
+            objections.push(objection);
+        }
+    }
     let evidence = Evidence {
         basis: context.conduct.basis.name().into(),
         intrusive: context.conduct.intrusive,
@@ -130,6 +157,7 @@ pub fn report(counts: &SampleCounts, by: By, context: &Context<'_>) -> ProfileRe
         losses: context.timing.recording.losses.rows(),
         samples_missing_at_most: context.timing.missing(),
         samples_cut: context.cut,
+        objections,
         doubts: context.doubts(&rows),
     };
     let recording = head(counts, context);
@@ -137,9 +165,10 @@ pub fn report(counts: &SampleCounts, by: By, context: &Context<'_>) -> ProfileRe
     let mut seen = 0;
     let rows = rows
         .into_iter()
-        .map(|row| {
+        .zip(known)
+        .map(|(row, figure)| {
             seen += row.samples;
-            report_row(row, seen, recording.samples, sample_ns)
+            report_row(row, figure, seen, (recording.samples, sample_ns))
         })
         .collect();
     ProfileReport {
@@ -165,12 +194,25 @@ pub fn head(counts: &SampleCounts, context: &Context<'_>) -> Head {
     }
 }
 
-fn report_row(row: Row, seen: u64, total: u64, sample_ns: Option<f64>) -> ReportRow {
+/// Whether it speaks against single rows.
+const fn is_of_a_row(doubt: &Doubt) -> bool {
+    matches!(doubt, Doubt::LeftOut | Doubt::Overlaid)
+}
+
+fn report_row(
+    row: Row,
+    figure: Option<Figure>,
+    seen: u64,
+    (total, sample_ns): (u64, Option<f64>),
+) -> ReportRow {
     let all = total as f64;
+    let none = Bounds { low: row.estimate.low, high: row.estimate.high };
+    let Bounds { low, high } = figure.as_ref().map_or(none, Figure::bounds);
+    let against = figure.into_iter().flat_map(|figure| figure.evidence.against);
     let time = sample_ns.map(|sample_ns| Duration {
         ns: row.samples as f64 * sample_ns,
-        ns_low: row.estimate.low * all * sample_ns,
-        ns_high: Some(row.estimate.high * all * sample_ns),
+        ns_low: low * all * sample_ns,
+        ns_high: Some(high * all * sample_ns),
         cycles: None,
         seen: None,
     });
@@ -184,10 +226,11 @@ fn report_row(row: Row, seen: u64, total: u64, sample_ns: Option<f64>) -> Report
         interrupt: row.interrupt,
         samples: row.samples,
         share: row.estimate.share,
-        share_low: row.estimate.low,
-        share_high: row.estimate.high,
+        share_low: low,
+        share_high: high,
         cumulative_share: seen as f64 / all,
         time,
+        objections: against.filter(is_of_a_row).map(|doubt| Objection::from(&doubt)).collect(),
     }
 }
 

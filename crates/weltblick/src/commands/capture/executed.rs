@@ -100,6 +100,7 @@ impl<'a> Executed<'a> {
             scale: self.scale,
             gaps: self.counts.gaps(),
             time: self.clocking.name(),
+            executed: None,
         };
         by_function(&self.calls, &context)
     }

@@ -1,6 +1,6 @@
-//! Budgets on a function's share of all time, where an instruction trace tells it: nothing is estimated.
+//! What is known of a function's share of all time, where an instruction trace tells it: nothing is estimated.
 
-use super::executed::{Executed, KNOW_TIME, LOSE_NOTHING};
+use super::{Executed, KNOW_TIME, LOSE_NOTHING};
 use crate::figure::{Absent, Doubt, Figure, SHARE};
 use crate::image::FunctionId;
 use crate::measure::execution::{Calls, Named};
@@ -10,7 +10,7 @@ use crate::stats::Bounds;
 
 impl Executed<'_> {
     /// Whether the instruction trace knows shares, and lost nothing.
-    pub(super) fn tells_shares(&self) -> bool {
+    pub(crate) fn tells_shares(&self) -> bool {
         self.knows_all_time() && self.calls.is_some_and(|calls| calls.ticks().is_some())
     }
 
@@ -23,7 +23,7 @@ impl Executed<'_> {
     ///
     /// Time is shared out by instructions between two counts, and bounded by the intervals in which only that
     /// function ran, and in which it ran at all.
-    pub(super) fn share(&self, function: FunctionId) -> Found {
+    pub(crate) fn share(&self, function: FunctionId) -> Found {
         let no_time = || {
             Absent::new(
                 "the instruction trace counts no cycles",

@@ -1,16 +1,30 @@
-//! Budgets on what was executed: coverage, and calls.
+//! What is known of the figures of what was executed: coverage, calls, and shares.
 
-use super::entry::{CallMeasure, Covered};
+mod share;
+
+use super::{CallFigures, Calls, Listing, Named, Seen};
 use crate::figure::{Absent, Doubt, Effect, Figure, SHARE};
 use crate::image::{FunctionId, Image};
-use crate::measure::coverage::{Build, Choice, Part, report};
-use crate::measure::execution::{CallFigures, Calls, Listing, Named, Seen};
+use crate::measure::coverage::{Build, Choice, Covered, Part, report};
 use crate::measure::known::{Found, Of, OpenRuns, SLEEP_BY_PACE};
 use crate::measure::statistic::Scale;
 use crate::point::Point;
 use crate::stats::{Bounds, Spread};
 
-/// What was executed, as far as budgets ask for it.
+/// A figure of a function's calls: with what it calls, where it does not say otherwise.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CallMeasure {
+    /// How many.
+    Count,
+    /// How long without what it called, and without what interrupted it.
+    SelfOwn(Of),
+    /// How long, without what interrupted it.
+    Own(Of),
+    /// How long from beginning to end.
+    Elapsed(Of),
+}
+
+/// What was executed, as far as anybody asks for it.
 #[derive(Debug, Clone, Copy)]
 pub struct Executed<'a> {
     /// The image.
@@ -70,13 +84,13 @@ struct Occurrences<'a> {
 const TRACE_INSTRUCTIONS: &str =
     "record an instruction trace: samples tell no branches and no calls";
 const KNOW_MORE: &str = "cover more, or lose nothing: what was not seen may have run all the same";
-pub(super) const LOSE_NOTHING: &str = "lose nothing: trace less, or give the trace unit a wider port; calls may hide in what is missing";
-pub(super) const KNOW_TIME: &str =
+pub(crate) const LOSE_NOTHING: &str = "lose nothing: trace less, or give the trace unit a wider port; calls may hide in what is missing";
+pub(crate) const KNOW_TIME: &str =
     "count cycles more finely (a lower threshold): the limit lies within the bounds";
 
 impl Executed<'_> {
     /// Counts against a figure what speaks against the trace.
-    pub(super) fn weigh(&self, found: &mut Figure) {
+    pub(crate) fn weigh(&self, found: &mut Figure) {
         if self.times_disagree > 0 {
             found.doubt(Doubt::TimesDisagree { places: self.times_disagree });
         }
@@ -87,6 +101,14 @@ impl Executed<'_> {
             found.doubt(Doubt::Stopped);
         }
         self.weigh_missing(found);
+    }
+
+    /// The same, with what is wrong with how the trace synchronises.
+    pub(crate) fn weigh_all(&self, found: &mut Figure) {
+        if self.seen.gaps.overdue || self.seen.gaps.told_wrong > 0 {
+            found.doubt(Doubt::SeldomSynchronised);
+        }
+        self.weigh(found);
     }
 
     /// Says what is missing; whoever measured it has counted it for and against.
@@ -114,7 +136,7 @@ impl Executed<'_> {
 
     /// A figure with the bounds that it has with what no synchronisation confirms, and without it: nothing is met, or
     /// broken, by that alone.
-    pub(super) fn agreed(&self, figure: impl Fn(&Executed<'_>) -> Found) -> Found {
+    pub(crate) fn agreed(&self, figure: impl Fn(&Executed<'_>) -> Found) -> Found {
         let mut found = figure(self)?;
         if self.seen.gaps.overdue || self.seen.gaps.told_wrong > 0 {
             found.doubt(Doubt::SeldomSynchronised);
@@ -126,12 +148,12 @@ impl Executed<'_> {
     }
 
     /// Whether everything that ran is known.
-    pub(super) fn is_whole(&self) -> bool {
+    pub(crate) fn is_whole(&self) -> bool {
         !self.kept_the_end && self.seen.gaps.is_whole() && self.seen.gaps.unwatched == 0
     }
 
     /// How much of some code was covered.
-    pub(super) fn coverage(&self, pattern: &str, measure: Covered) -> Found {
+    pub(crate) fn coverage(&self, pattern: &str, measure: Covered) -> Found {
         let choice = Choice { inside: vec![pattern.to_owned()], ..Choice::default() };
         let build = Build { image: self.image, listing: self.listing, seen: self.seen };
         let report = report(&build, &choice);
@@ -172,7 +194,7 @@ impl Executed<'_> {
     }
 
     /// A figure of a function's calls.
-    pub(super) fn calls(&self, function: FunctionId, measure: CallMeasure) -> Found {
+    pub(crate) fn calls(&self, function: FunctionId, measure: CallMeasure) -> Found {
         let Some(calls) = self.calls else {
             return Err(Absent::new("samples show no calls", TRACE_INSTRUCTIONS));
         };
@@ -196,7 +218,7 @@ impl Executed<'_> {
     }
 
     /// A figure of a path through the code.
-    pub(super) fn way(&self, points: &[Point], measure: CallMeasure) -> Found {
+    pub(crate) fn way(&self, points: &[Point], measure: CallMeasure) -> Found {
         let found = self.ways.iter().find(|(way, _)| way == points);
         let Some(crossings) = found.and_then(|(_, calls)| calls.crossings()) else {
             return Err(Absent::new("samples show no path through the code", TRACE_INSTRUCTIONS));
@@ -282,7 +304,7 @@ impl Executed<'_> {
             }
         };
         let mut found =
-            Figure::between(seen.middle() * seconds, bounds.scaled(seconds), spread.count(), basis);
+            Figure::between(seen.scaled(seconds), bounds.scaled(seconds), spread.count(), basis);
         found.evidence.narrows = if whole { KNOW_TIME } else { LOSE_NOTHING };
         if matches!(of, Of::Max) && open > 0 {
             // With what it called, and without what interrupted it: at most what passed.
@@ -303,6 +325,11 @@ fn statistic(spread: &Spread, of: Of) -> Option<Bounds> {
         Of::Min => spread.min().map(Bounds::from),
         Of::Max => spread.max().map(Bounds::from),
         Of::Percentile(part) => spread.percentile(f64::from(part) / 100.0),
-        Of::Mean | Of::All | Of::Deviation | Of::Each => spread.mean(),
+        Of::Deviation => spread.deviation().map(|deviation| {
+            // Each may be off by half of its window, one way or the other.
+            let blur = spread.widest() as f64;
+            Bounds { low: (deviation - blur).max(0.0), high: deviation + blur }
+        }),
+        Of::Mean | Of::All | Of::Each => spread.mean(),
     }
 }
