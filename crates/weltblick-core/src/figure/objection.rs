@@ -18,7 +18,7 @@ pub struct Objection {
 /// The same, with the figures of a row that it touches.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ObjectionRow {
-    /// Which: `own.max`, or `own` where it touches all of these. Budgets call them so, too.
+    /// Which, as the result calls them: `own.max`, or `own` where it touches all of these.
     pub figures: Vec<String>,
     /// What speaks against them.
     #[serde(flatten)]

@@ -237,15 +237,9 @@ fn read_coverage(
     budgets: &mut Vec<Budget>,
 ) -> Result<(), Fault> {
     let subject = format!("coverage.{}", name.value);
-    for (key, measure) in [
-        ("functions", Covered::Functions),
-        ("lines", Covered::Lines),
-        ("instructions", Covered::Instructions),
-        ("branches", Covered::Branches),
-        ("calls", Covered::Calls),
-    ] {
+    for measure in Covered::ALL {
         let figure = About::Coverage { pattern: name.value.to_owned(), measure };
-        read_figure(name, &subject, &table, key, figure, Unit::Share, budgets)?;
+        read_figure(name, &subject, &table, measure.key(), figure, Unit::Share, budgets)?;
     }
     table.finish()
 }

@@ -1,5 +1,6 @@
 //! `span` of a capture that has an instruction trace: from one instruction to another, each time.
 
+use super::coverage::seen_of;
 use super::only::CodeArgs;
 use super::span::Args;
 use crate::cli::Format;
@@ -12,7 +13,8 @@ use std::io::Write;
 use weltblick_core::image::Image;
 use weltblick_core::judge::{Point, address_of};
 use weltblick_core::measure::execution::{
-    BlockCounts, Callers, Calls, Crossings, MOST_POINTS, Named,
+    BlockCounts, Callers, Calls, Confirmed, Crossings, Executed, Listing, MOST_POINTS, Named,
+    TimeAgreement,
 };
 use weltblick_core::measure::span::{CodeContext, StartUp, code_report};
 use weltblick_core::measure::statistic::Scale;
@@ -33,22 +35,48 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     let calls = Calls::new(image, clocking).crossing(crossings);
     let mut start_up = StartUp::new(image);
     let cuts: Vec<u64> = places.iter().copied().chain(start_up.place()).collect();
-    let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut start_up));
-    let (_, calls) = part.follow(capture, &cuts, &mut beside, calls)?;
-    let gaps = beside.0.unwrap_or_default().gaps;
+    let mut agreement = TimeAgreement::default();
+    let mut both = (&mut start_up, &mut agreement);
+    let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut both));
+    let (code, mut calls) = part.follow(capture, &cuts, &mut beside, calls)?;
+    let tally = beside.0.unwrap_or_default().into_tally(&code);
     let points: Vec<String> = args.points.iter().map(Point::to_string).collect();
-    let Some(crossings) = calls.crossings().filter(|c| c.total.instructions.count() > 0) else {
-        bail!("{}: {}", capture.name.display(), nothing(&calls, &points, args.across));
+    let listing = Listing::of(image);
+    let way = |calls| vec![(args.points.clone(), calls)];
+    let confirmed = tally.confirmed.as_ref().map(|tally| Confirmed {
+        seen: seen_of(capture, tally, &listing),
+        ways: calls.take_confirmed().map_or_else(Vec::new, way),
+        calls: None,
+    });
+    let ways = way(calls);
+    let calls = &ways[0].1;
+    let scale = capture.manifest.target.core_clock.map(|clock| Scale::of(clock, Some(clock)));
+    let executed = Executed {
+        image,
+        listing: &listing,
+        seen: &seen_of(capture, &tally, &listing),
+        calls: None,
+        ways: &ways,
+        scale,
+        intrusive: capture.conduct().intrusive,
+        kept_the_end: capture.kept_the_end(),
+        times_disagree: agreement.contradictions(),
+        confirmed: confirmed.as_ref(),
     };
-    let clock = capture.manifest.target.core_clock;
+    // Of a part, figures are of the part.
+    let is_all = args.part.only.is_none() && tally.gaps.unwatched == 0;
+    let Some(crossings) = calls.crossings().filter(|c| c.total.instructions.count() > 0) else {
+        bail!("{}: {}", capture.name.display(), nothing(calls, &points, args.across));
+    };
     let context = CodeContext {
         points: &points,
         callers: [&args.callers.inside, &args.callers.exclude],
-        scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+        scale,
         alignment: capture.placed()?,
-        gaps: &gaps,
+        gaps: &tally.gaps,
         time: clocking.name(),
         start_up: start_up.found,
+        executed: is_all.then_some((&executed, &args.points)),
     };
     let report = code_report(crossings, &context);
     match args.output.format {

@@ -15,7 +15,7 @@ use weltblick_core::image::Image;
 use weltblick_core::measure::coverage::{
     Build, Choice, CoverageReport, left_out, report_of_builds,
 };
-use weltblick_core::measure::execution::{BlockCounts, Listing, Seen, Tally};
+use weltblick_core::measure::execution::{BlockCounts, Confirmed, Executed, Listing, Seen, Tally};
 
 /// Which functions, lines, instructions and branches ran
 #[derive(Debug, clap::Args)]
@@ -137,11 +137,32 @@ struct OneBuild<'a> {
     image: &'a Image,
     listing: Listing,
     seen: Seen,
+    /// What they saw that a synchronisation confirms.
+    confirmed: Seen,
 }
 
 impl OneBuild<'_> {
     const fn build(&self) -> Build<'_> {
         Build { image: self.image, listing: &self.listing, seen: &self.seen }
+    }
+
+    /// Says what speaks against what was seen.
+    fn weigh(&self, report: &mut CoverageReport, captures: &[Capture], choice: &Choice) {
+        let seen = self.confirmed.clone();
+        let confirmed = Confirmed { seen, calls: None, ways: Vec::new() };
+        let executed = Executed {
+            image: self.image,
+            listing: &self.listing,
+            seen: &self.seen,
+            calls: None,
+            ways: &[],
+            scale: None,
+            intrusive: false,
+            kept_the_end: captures.iter().any(Capture::kept_the_end),
+            times_disagree: 0,
+            confirmed: Some(&confirmed),
+        };
+        report.weigh(&executed, choice);
     }
 }
 
@@ -158,15 +179,17 @@ fn cover(
         let known = builds.iter().position(|build| build.capture.same_image(capture));
         let number = match known {
             Some(number) => {
-                let OneBuild { listing, seen, .. } = &mut builds[number];
-                seen.merge(look(capture, listing, &args.part)?);
+                let OneBuild { listing, seen, confirmed, .. } = &mut builds[number];
+                let [more, agreed] = look(capture, listing, &args.part)?;
+                seen.merge(more);
+                confirmed.merge(agreed);
                 number
             }
             None => {
                 let image = capture.image()?;
                 let listing = Listing::of(image);
-                let seen = look(capture, &listing, &args.part)?;
-                builds.push(OneBuild { capture, image, listing, seen });
+                let [seen, confirmed] = look(capture, &listing, &args.part)?;
+                builds.push(OneBuild { capture, image, listing, seen, confirmed });
                 builds.len() - 1
             }
         };
@@ -185,11 +208,16 @@ fn cover(
         bail!("no function or file of the image has a name that --inside and --exclude leave");
     }
     report.captures = captures.len() as u64;
+    // Several builds have no total that one of them knows bounds of; of a part, figures are of the part.
+    if let ([only], true) = (builds.as_slice(), args.part.only.is_none()) {
+        only.weigh(&mut report, captures, &choice);
+    }
     Ok((report, numbers))
 }
 
 /// What one capture saw: its instruction trace, or its samples if it has none.
-pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Result<Seen> {
+/// Beside it what a synchronisation confirms of that.
+pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Result<[Seen; 2]> {
     let part = part.part(capture)?;
     if capture.has_flow() {
         let tally = if part.is_all() {
@@ -199,7 +227,10 @@ pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Res
             let code = part.replay(capture, &[], &mut counts)?;
             counts.into_tally(&code)
         };
-        return Ok(seen_of(capture, &tally, listing));
+        let seen = seen_of(capture, &tally, listing);
+        let confirmed = tally.confirmed.as_ref().map(|tally| seen_of(capture, tally, listing));
+        let confirmed = confirmed.unwrap_or_else(|| seen.clone());
+        return Ok([seen, confirmed]);
     }
     let mut counted = Counted::default();
     capture.replay(&mut counted)?;
@@ -209,7 +240,8 @@ pub(super) fn look(capture: &Capture, listing: &Listing, part: &OnlyArgs) -> Res
             capture.name.display()
         );
     }
-    Ok(Seen::of_samples(&counted.0, listing))
+    let seen = Seen::of_samples(&counted.0, listing);
+    Ok([seen.clone(), seen])
 }
 
 /// What an instruction trace saw.

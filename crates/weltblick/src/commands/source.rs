@@ -58,7 +58,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let (seen, timed) = match times(args, &capture, &listing)? {
         Some((seen, times, ticks)) => (seen, Some((times, ticks))),
-        None => (look(&capture, &listing, &args.part)?, None),
+        None => {
+            let [seen, _] = look(&capture, &listing, &args.part)?;
+            (seen, None)
+        }
     };
     let clock = capture.manifest.target.core_clock;
     let times = clock.zip(timed.as_ref()).map(|(clock, (times, ticks))| {

@@ -1,6 +1,6 @@
 //! Faces of ways through the code, as an instruction trace tells them.
 
-use super::evidence::doubts;
+use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::statistic::{csv_cells, csv_columns, distribution, figure, spread as spread_of, stated};
 use super::{Align, Paint, Table, cell, count, level, plain};
@@ -23,6 +23,8 @@ pub(crate) fn text(
     head(report, capture, paint, out)?;
     figures(report, paint, out)?;
     spread(report, paint, out)?;
+    let row = ("the whole way", report.evidence.objections.as_slice());
+    objections(std::iter::once(row), &[], paint, out)?;
     cases(report, capture, stream, paint, out)
 }
 

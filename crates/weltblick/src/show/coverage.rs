@@ -93,7 +93,9 @@ fn total(report: &CoverageReport, paint: Paint, out: &mut dyn Write) -> Result<(
             paint.faint(&note),
         ]);
     }
-    table.write(out)
+    table.write(out)?;
+    let row = ("totals", report.evidence.objections.as_slice());
+    evidence::objections(std::iter::once(row), &[], paint, out)
 }
 
 /// Tenths of a percent, never rounded up to all or down to nothing.
@@ -333,6 +335,8 @@ mod tests {
     #[test]
     fn nearly_all_is_not_all_and_little_is_not_nothing() {
         let part = |covered: u64, total: u64| Part {
+            share_low: None,
+            share_high: None,
             covered,
             total,
             share: (total > 0).then(|| covered as f64 / total as f64),

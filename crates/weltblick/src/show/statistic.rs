@@ -167,7 +167,8 @@ pub(crate) fn distribution(
 
 /// How many of these durations lie in each of equal parts.
 pub(crate) fn spread(counts: &[u64], of: &Statistic) -> Distribution {
-    let [from_ns, until_ns] = [of.min, of.max].map(|end| end.map_or(0.0, |end| end.ns_low));
+    let [from_ns, until_ns] = [of.min, of.max]
+        .map(|end| end.map_or(0.0, |end| end.seen.map_or(end.ns_low, |seen| seen.low)));
     Distribution { from_ns, until_ns, counts: counts.to_vec() }
 }
 

@@ -489,7 +489,7 @@ fn span_between_places_in_the_code() {
         bench.out("span buoy-flow copy_bytes copy_bytes --only 100ms..200ms --top 1")
     );
     let report = bench.json("span buoy-etmv3 wave_filter spectrum_power");
-    assert_eq!(report["schema"], "weltblick/code-span/2");
+    assert_eq!(report["schema"], "weltblick/code-span/3");
     assert_eq!(report["total"]["elapsed"]["count"], 3);
     assert_eq!(report["start_up"]["instructions"], 12_412);
     let csv = bench.out("span buoy-flow wave_filter spectrum_power bands_update --format csv");

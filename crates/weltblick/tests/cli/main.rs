@@ -14,6 +14,7 @@ mod interrupts;
 mod live;
 mod memory;
 mod narrow;
+mod one_figure;
 mod plan;
 mod profile;
 mod signals;

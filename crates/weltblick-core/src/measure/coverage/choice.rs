@@ -2,6 +2,24 @@
 
 use std::ops::Range;
 
+impl Covered {
+    /// All of them.
+    pub const ALL: [Self; 5] =
+        [Self::Functions, Self::Lines, Self::Instructions, Self::Branches, Self::Calls];
+
+    /// What results call it.
+    #[must_use]
+    pub const fn key(self) -> &'static str {
+        match self {
+            Self::Functions => "functions",
+            Self::Lines => "lines",
+            Self::Instructions => "instructions",
+            Self::Branches => "branches",
+            Self::Calls => "calls",
+        }
+    }
+}
+
 /// What coverage counts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Covered {

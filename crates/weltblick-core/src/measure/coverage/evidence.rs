@@ -15,6 +15,7 @@ pub(super) fn evidence(seen: &Seen, conditional_instructions: u64) -> Evidence {
         unwatched: gaps.unwatched,
         mismatches: gaps.mismatches,
         conditional_instructions,
+        objections: Vec::new(),
         doubts: doubts(seen),
     }
 }

@@ -1,13 +1,14 @@
 //! What was seen, named and added up.
 
-use super::choice::Choice;
+use super::choice::{Choice, Covered};
 use super::evidence::evidence;
 use super::pieces::{Build, Function, Pieces, Place};
 use super::rows::{
     CoverageReport, Evidence, FileRow, FunctionRow, LineRow, Measures, NeverRow, OneWayRow, Part,
 };
 use super::union::OtherSource;
-use crate::measure::execution::Seen;
+use crate::measure::execution::{Executed, Seen};
+use crate::measure::known::Against;
 use std::collections::BTreeMap;
 
 /// Name and version of the JSON form.
@@ -45,6 +46,30 @@ pub fn report_of_builds(
     let mut evidence = evidence(&whole, conditions);
     evidence.doubts.extend(doubts);
     Ok(Gather::new(all).finish(evidence, builds.len() as u64))
+}
+
+impl CoverageReport {
+    /// Adds what is known of the totals: their bounds, and what speaks against them.
+    pub fn weigh(&mut self, executed: &Executed<'_>, choice: &Choice) {
+        let mut against = Against::default();
+        for measure in Covered::ALL {
+            let Ok(figure) = executed.covered(choice, measure) else { continue };
+            against.note(measure.key(), "", &figure);
+            let total = &mut self.total;
+            let part = match measure {
+                Covered::Functions => Some(&mut total.functions),
+                Covered::Lines => Some(&mut total.lines),
+                Covered::Instructions => Some(&mut total.instructions),
+                Covered::Branches => total.branches.as_mut(),
+                Covered::Calls => Some(&mut total.calls),
+            };
+            if let Some(part) = part {
+                (part.share_low, part.share_high) = (Some(figure.low), Some(figure.high));
+                self.evidence.lower_bound |= figure.high > figure.seen.high;
+            }
+        }
+        self.evidence.objections = against.rows();
+    }
 }
 
 struct Gather {

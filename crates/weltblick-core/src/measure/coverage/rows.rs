@@ -1,5 +1,6 @@
 //! The rows of coverage: what is shown and exchanged.
 
+use crate::figure::ObjectionRow;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -13,6 +14,12 @@ pub struct Part {
     /// The fraction; absent where there are none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub share: Option<f64>,
+    /// Of all code: the true fraction is not less.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub share_low: Option<f64>,
+    /// Of all code: the true fraction is not more.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub share_high: Option<f64>,
 }
 
 /// All measures of a piece of code.
@@ -51,7 +58,10 @@ pub struct Evidence {
     /// Instructions in IT blocks that were reached: whether their condition held, the trace does not
     /// tell.
     pub conditional_instructions: u64,
-    /// Reasons for doubt, each a sentence.
+    /// What speaks against the totals, and against which of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<ObjectionRow>,
+    /// What else to know, each a sentence.
     pub doubts: Vec<String>,
 }
 
@@ -175,7 +185,7 @@ pub struct CoverageReport {
 impl Part {
     pub(super) fn of(covered: u64, total: u64) -> Self {
         let share = (total > 0).then(|| covered as f64 / total as f64);
-        Self { covered, total, share }
+        Self { covered, total, share, ..Self::default() }
     }
 
     pub(super) fn add(&mut self, ran: bool) {

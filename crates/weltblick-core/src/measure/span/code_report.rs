@@ -1,16 +1,21 @@
 //! The stable form of ways through the code, as an instruction trace tells them.
 
+use crate::figure::ObjectionRow;
 use crate::measure::alignment::Alignment;
 use crate::measure::duration::Duration;
-use crate::measure::execution::{Crossing, Crossings, Gaps, LegFigures, Numbers, Took};
+use crate::measure::execution::{
+    CallMeasure, Crossing, Crossings, Executed, Gaps, LegFigures, Numbers, Took,
+};
+use crate::measure::known::{Against, Of, statistic};
 use crate::measure::statistic::{Scale, Statistic};
+use crate::point::Point;
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-pub const CODE_SCHEMA: &str = "weltblick/code-span/2";
+pub const CODE_SCHEMA: &str = "weltblick/code-span/3";
 /// Columns of the distribution.
 const COLUMNS: usize = 48;
 /// Fewer occurrences than this have no distribution worth drawing, and deserve a word.
@@ -33,6 +38,8 @@ pub struct CodeContext<'a> {
     pub time: &'a str,
     /// From reset to `main`: instructions, and ticks.
     pub start_up: Option<(u64, Option<Ticks>)>,
+    /// What speaks for and against the figures of this way, where all of a recording is read.
+    pub executed: Option<(&'a Executed<'a>, &'a [Point])>,
 }
 
 /// From one point to another.
@@ -113,14 +120,17 @@ pub struct CodeEvidence {
     pub elsewhere: u64,
     /// The same where it is not known who called: not counted.
     pub unplaced: u64,
-    /// Reasons for doubt, each a sentence.
+    /// What speaks against the figures of the whole way: their bounds count it for and against them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub objections: Vec<ObjectionRow>,
+    /// What else to know, each a sentence.
     pub doubts: Vec<String>,
 }
 
 /// Ways through the code.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct CodeSpanReport {
-    /// `weltblick/code-span/2`.
+    /// `weltblick/code-span/3`.
     pub schema: String,
     /// The points, first to last.
     pub points: Vec<String>,
@@ -159,7 +169,8 @@ pub fn code_report(crossings: &Crossings, context: &CodeContext<'_>) -> CodeSpan
     let scale = context.scale.filter(|_| crossings.is_timed());
     let stated = Stated { scale, alignment: context.alignment };
     let (first, last) = (points[0].as_str(), points[points.len() - 1].as_str());
-    let total = stated.leg(first, last, &crossings.total);
+    let mut total = stated.leg(first, last, &crossings.total);
+    let objections = weigh(&mut total, stated.scale, context.executed);
     let several = crossings.legs.len() > 1;
     let pairs = points.windows(2).zip(&crossings.legs);
     let legs = pairs.map(|(pair, figures)| stated.leg(&pair[0], &pair[1], figures));
@@ -198,9 +209,34 @@ pub fn code_report(crossings: &Crossings, context: &CodeContext<'_>) -> CodeSpan
             untimed: crossings.untimed,
             elsewhere: crossings.elsewhere,
             unplaced: crossings.unplaced,
+            objections,
             doubts: doubts(crossings, context),
         },
     }
+}
+
+/// Puts the figures that budgets judge in the place of what was seen; returns what speaks against them.
+fn weigh(
+    total: &mut CodeLeg,
+    scale: Option<Scale>,
+    executed: Option<(&Executed<'_>, &[Point])>,
+) -> Vec<ObjectionRow> {
+    let Some((executed, points)) = executed else { return Vec::new() };
+    let mut against = Against::default();
+    let mut known = |kind, of: &'static str, measure| {
+        let figure = executed.agreed(|ran| ran.way(points, measure)).ok()?;
+        against.note(kind, of, &figure);
+        Some(figure)
+    };
+    known("count", "", CallMeasure::Count);
+    if let Some(scale) = scale {
+        let mut of = |kind, measure: fn(Of) -> CallMeasure| {
+            statistic(scale, |of| known(kind, of.key(), measure(of)))
+        };
+        total.elapsed = of("elapsed", CallMeasure::Elapsed);
+        total.own = of("own", CallMeasure::Own);
+    }
+    against.rows()
 }
 
 /// Ticks in the form of results.

@@ -152,11 +152,24 @@ impl Executed<'_> {
         !self.kept_the_end && self.seen.gaps.is_whole() && self.seen.gaps.unwatched == 0
     }
 
-    /// How much of some code was covered.
+    /// How much of functions or files of such a name was covered.
     pub(crate) fn coverage(&self, pattern: &str, measure: Covered) -> Found {
         let choice = Choice { inside: vec![pattern.to_owned()], ..Choice::default() };
+        self.coverage_of(&choice, measure)
+    }
+
+    /// What is known of how much of some code was covered, with what no synchronisation confirms, and without it.
+    ///
+    /// # Errors
+    ///
+    /// Why nothing is.
+    pub fn covered(&self, choice: &Choice, measure: Covered) -> Found {
+        self.agreed(|ran| ran.coverage_of(choice, measure))
+    }
+
+    fn coverage_of(&self, choice: &Choice, measure: Covered) -> Found {
         let build = Build { image: self.image, listing: self.listing, seen: self.seen };
-        let report = report(&build, &choice);
+        let report = report(&build, choice);
         let total = report.total;
         let (name, part) = match measure {
             Covered::Functions => ("functions", Some(total.functions)),
@@ -165,11 +178,12 @@ impl Executed<'_> {
             Covered::Branches => ("branch outcomes", total.branches),
             Covered::Calls => ("calls", Some(total.calls)),
         };
-        let Some(Part { covered, total, share }) = part else {
+        let Some(Part { covered, total, share, .. }) = part else {
             return Err(Absent::new("samples show no branches", TRACE_INSTRUCTIONS));
         };
         let Some(share) = share else {
-            let why = format!("there are no {name} in functions or files called `{pattern}`");
+            let called = choice.inside.join("` or `");
+            let why = format!("there are no {name} in functions or files called `{called}`");
             let advice = "write the name of a function or file; `*` stands for anything";
             return Err(Absent::new(why, advice));
         };
