@@ -3,7 +3,8 @@
 use super::manifest::CtfSettings;
 use crate::document::{Fault, Source};
 use crate::event::{
-    CtfReader, Event, Grounding, LossReason, Origin, Position, Sink, Translation, TwoCores,
+    ClockFault, CtfReader, Event, Grounding, LossReason, Origin, Position, Sink, Translation,
+    TwoCores,
 };
 use crate::time::Window;
 use crate::wire::ctf::{self, Clock, Damage, Decoder, Missing, Record, Schema};
@@ -326,10 +327,9 @@ impl ctf::Sink for Taking<'_, '_> {
             Missing::Packets(_) => LossReason::PacketsMissing,
             Missing::Wraps(_) => {
                 let position = self.file.start + offset;
-                let (bytes, why) = (position..position, LossReason::StampsWrapped);
                 let position =
                     Position { origin: self.origin, offset: position, time: self.file.now };
-                let event = Event::Lost { bytes, why };
+                let event = Event::ClockFault(ClockFault::StampsWrapped);
                 return self.file.queue.push_back(Item { position, event, blind: None });
             }
         };

@@ -15,7 +15,9 @@
 
 use super::global_clock::GlobalClock;
 use super::marks::Marks;
-use super::vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};
+use super::vocabulary::{
+    Access, Bytes, ClockFault, Event, LossReason, Origin, Position, Sink, Value,
+};
 use crate::time::Window;
 use crate::wire::itm::{self, Action, Malformed, Packet, Relation};
 use crate::wire::tpiu::Damage;
@@ -195,8 +197,7 @@ impl ItmReader {
         if self.global_clock.waits()
             && let Some(offset) = self.global_clock.settle(window.latest)
         {
-            let why = LossReason::ClockStopped;
-            self.waiting.push((offset, Event::Lost { bytes: offset..offset, why }));
+            self.waiting.push((offset, Event::ClockFault(ClockFault::Stopped)));
         }
         let origin = self.origin;
         let last = self.waiting.len().saturating_sub(1);
@@ -406,8 +407,7 @@ impl ItmReader {
             Packet::GlobalTimeLow { bits, width, clock_changed, wrapped } => {
                 // The first says nothing of before: there is none.
                 if clock_changed && self.global.is_some() {
-                    let why = LossReason::ClockChanged;
-                    self.hold(offset, Event::Lost { bytes: offset..offset, why }, sink);
+                    self.hold(offset, Event::ClockFault(ClockFault::Changed), sink);
                 }
                 self.global_low(bits, width);
                 match self.global.filter(|_| !wrapped && !clock_changed) {

@@ -28,4 +28,4 @@ pub use from_poll::{PollEvents, PollReader};
 pub use meaning::{Meaning, Means, Part};
 pub use ranges::{CodeRanges, Filtered};
 pub use statement::{Arguments, MOST_ARGUMENTS, Name, Number, Statement, Stop, Thing};
-pub use vocabulary::{Access, Bytes, Event, LossReason, Origin, Position, Sink, Value};
+pub use vocabulary::{Access, Bytes, ClockFault, Event, LossReason, Origin, Position, Sink, Value};

@@ -89,6 +89,8 @@ pub enum Event {
     Unwatched,
     /// What follows was recorded and is left out, for nobody asked for it; time goes on.
     LeftOut,
+    /// Ticks are not of one length around here. Nothing is missing.
+    ClockFault(ClockFault),
     /// Something is missing between the event before this one and the one after it.
     Lost {
         /// The bytes that could not be read; empty where the target itself dropped packets.
@@ -135,12 +137,22 @@ pub enum LossReason {
     FlowGap,
     /// A mark without its arguments, or of no known kind: writes before it are missing.
     NoMark,
+}
+
+/// Why ticks do not say how much time passed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum ClockFault {
     /// The core clock became another one: ticks before and behind are not of one length.
-    ClockChanged,
-    /// Local timestamps fell behind global ones.
-    ClockStopped,
+    Changed,
+    /// Local timestamps fell behind global ones: their clock stood still, or changed.
+    Stopped,
     /// A packet of an event trace ends long after its events: their short timestamps may have wrapped unseen.
     StampsWrapped,
+}
+
+impl ClockFault {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Changed, Self::Stopped, Self::StampsWrapped];
 }
 
 impl LossReason {
@@ -165,11 +177,6 @@ impl LossReason {
             Self::FlowGap => "instructions are missing, and nothing says for how long",
             Self::PacketsMissing => "packets of the event trace are missing",
             Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
-            Self::ClockChanged => "the core clock changed: ticks have another length from here on",
-            Self::StampsWrapped => "short timestamps of an event trace may have wrapped unseen",
-            Self::ClockStopped => {
-                "local timestamps fell behind global ones: their clock stood still, or changed"
-            }
         }
     }
 

@@ -275,7 +275,9 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Sink for Writer<T, F> {
             Event::Asleep => self.small(Kind::Asleep, time, &[]),
             Event::Unobservable => self.small(Kind::Unobservable, time, &[]),
             Event::Elsewhere => self.small(Kind::Elsewhere, time, &[]),
-            Event::Unwatched | Event::LeftOut => self.small(Kind::Unwatched, time, &[]),
+            Event::Unwatched | Event::LeftOut | Event::ClockFault(_) => {
+                self.small(Kind::Unwatched, time, &[]);
+            }
             Event::Entered { exception: number } => {
                 self.begin(Kind::InterruptEntered, time).extend(exception(*number));
             }

@@ -1,7 +1,7 @@
 //! What was recorded: how many samples, over how long, and what is missing.
 
 use super::losses::Losses;
-use crate::event::{Event, LossReason, Position, Sink};
+use crate::event::{ClockFault, Event, LossReason, Position, Sink};
 use crate::stats::Ticks;
 use crate::time::Window;
 
@@ -41,6 +41,8 @@ pub struct Recording {
     pub left_out: u64,
     /// Bytes were lost on the way, and time with them: the span is at least what is stated.
     pub time_slipped: bool,
+    /// How often ticks were found not to be of one length, by reason.
+    clock_faults: [u64; ClockFault::ALL.len()],
     /// Bytes that could not be read before the first moment, and behind the last: of nothing that was recorded.
     unread_beside: u64,
     /// Of these, before the first moment.
@@ -65,6 +67,7 @@ impl Default for Recording {
             unwatched: 0,
             left_out: 0,
             time_slipped: false,
+            clock_faults: [0; ClockFault::ALL.len()],
             unread_beside: 0,
             head: 0,
             last_sample: u64::MAX,
@@ -103,6 +106,7 @@ impl Sink for Recording {
                 self.time_slipped |= why.loses_bytes() && !why.is_end() && self.first != u64::MAX;
             }
             Event::LeftOut => self.left_out += 1,
+            Event::ClockFault(fault) => self.clock_faults[fault as usize] += 1,
             Event::Unwatched => {
                 self.unwatched += 1;
                 self.time_slipped = true;
@@ -135,6 +139,18 @@ impl Recording {
     #[must_use]
     pub const fn samples(&self) -> u64 {
         self.running + self.asleep + self.unobservable
+    }
+
+    /// How often ticks were found not to be of one length, for this reason.
+    #[must_use]
+    pub const fn clock_faults(&self, fault: ClockFault) -> u64 {
+        self.clock_faults[fault as usize]
+    }
+
+    /// Whether ticks are of one length, as far as anything says.
+    #[must_use]
+    pub fn has_one_clock(&self) -> bool {
+        self.clock_faults.iter().all(|&times| times == 0)
     }
 
     /// Bytes that could not be read before the first moment; 0 without timestamps.

@@ -4,7 +4,7 @@ use super::cadence::{Cadences, SYSTICK};
 use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
 use crate::capture::{Manifest, Protocol, SourceSpec};
-use crate::event::LossReason;
+use crate::event::ClockFault;
 use crate::figure::Doubt;
 use crate::time::Frequency;
 
@@ -91,7 +91,8 @@ impl Timing<'_> {
     /// to be.
     #[must_use]
     pub fn clock_by_tick(&self, cadences: &Cadences) -> Option<(f64, f64)> {
-        if self.recording.time_slipped || cadences.tick_changes() > 0 {
+        let recording = self.recording;
+        if recording.time_slipped || !recording.has_one_clock() || cadences.tick_changes() > 0 {
             return None;
         }
         let tick = self.clocks.tick_period?.as_secs_f64();
@@ -112,8 +113,10 @@ impl Timing<'_> {
     /// of the timestamps or their clock is stated wrongly, and nobody knows which.
     #[must_use]
     pub fn period_contradicted(&self) -> Option<f64> {
-        let enough = self.recording.samples() >= FEWEST_SAMPLES && self.recording.unwatched == 0;
-        self.recording.contradicts_period(self.stated_ticks().filter(|_| enough)?)
+        let recording = self.recording;
+        let enough = recording.samples() >= FEWEST_SAMPLES && recording.unwatched == 0;
+        let enough = enough && recording.has_one_clock();
+        recording.contradicts_period(self.stated_ticks().filter(|_| enough)?)
     }
 
     /// Bytes that could not be read before anything has a time: what happened then is unknown.
@@ -127,11 +130,11 @@ impl Timing<'_> {
     #[must_use]
     pub fn clock_changes(&self, cadences: &Cadences) -> Vec<Doubt> {
         let ticks = self.clocks.tick_period.map_or(0, |_| cadences.tick_changes());
-        let changes = self.recording.losses.of(LossReason::ClockChanged) + ticks;
-        let places = self.recording.losses.of(LossReason::ClockStopped);
+        let changes = self.recording.clock_faults(ClockFault::Changed) + ticks;
+        let places = self.recording.clock_faults(ClockFault::Stopped);
         let changed = (changes > 0).then_some(Doubt::ClockChanged { times: changes });
         let stopped = (places > 0).then_some(Doubt::ClockStopped { places });
-        let packets = self.recording.losses.of(LossReason::StampsWrapped);
+        let packets = self.recording.clock_faults(ClockFault::StampsWrapped);
         let wrapped = (packets > 0).then_some(Doubt::StampsWrapped { packets });
         [changed, stopped, wrapped].into_iter().flatten().collect()
     }
@@ -152,7 +155,8 @@ impl Timing<'_> {
             Some((cycles, clock)) => clock.nanoseconds(cycles),
             None => self.sample_ns()? * recording.samples() as f64,
         };
-        let open = recording.time_slipped || (dated.is_none() && !recording.losses.is_empty());
+        let slipped = recording.time_slipped || !recording.has_one_clock();
+        let open = slipped || (dated.is_none() && !recording.losses.is_empty());
         let ns_high = (!open).then_some(ns);
         let cycles = dated.filter(|_| !open).map(|(cycles, _)| cycles);
         Some(Duration { ns, ns_low: ns, ns_high, cycles, seen: None })

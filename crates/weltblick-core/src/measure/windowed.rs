@@ -4,7 +4,7 @@
 //! is not passed on is missing in it: events without a time between one before the window and one in it, events whose
 //! time may lie on either side of an edge, and a gap that reaches across one.
 
-use crate::event::{Event, LossReason, Origin, Position, Sink, Statement};
+use crate::event::{ClockFault, Event, LossReason, Origin, Position, Sink, Statement};
 use crate::time::Window;
 
 /// Events without a time that wait for the next with one at most.
@@ -116,7 +116,7 @@ impl<S: Sink> Sink for Windowed<S> {
             Event::Stated(
                 Statement::Named(..) | Statement::Watches { .. } | Statement::OnlyTurns { .. },
             )
-            | Event::Lost { why: LossReason::ClockStopped | LossReason::StampsWrapped, .. } => {
+            | Event::ClockFault(ClockFault::Stopped | ClockFault::StampsWrapped) => {
                 return self.sink.event(undated, event);
             }
             Event::Lost { .. } if self.undated => return,

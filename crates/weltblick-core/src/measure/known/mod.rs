@@ -123,8 +123,19 @@ impl Facts {
             // Without all of the time there is no part of it, and nothing per second.
             found.doubt(Doubt::TimeLost);
         }
-        for doubt in self.against.iter().filter(|doubt| doubt.touches(rests)) {
+        // What a gap hides is bounded by its ticks; by what a budget guarantees a second, by their length, too.
+        let is_bounded_by_gaps = ask.measure == Measure::Count && found.evidence.lossy;
+        let hiding = Rests {
+            ticks: is_bounded_by_gaps,
+            clock: is_bounded_by_gaps && ask.at_most.is_some(),
+            exceptions: false,
+        };
+        for doubt in &self.against {
             match doubt {
+                _ if !doubt.touches(rests) && doubt.touches(hiding) => {
+                    found.doubt_with(doubt.clone(), Effect::Above);
+                }
+                _ if !doubt.touches(rests) => {}
                 // What is not known may hold more of them, and longer ones.
                 Doubt::Head { .. } => {
                     let effect = match ask.measure {

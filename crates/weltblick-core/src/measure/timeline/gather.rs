@@ -380,7 +380,9 @@ impl Sink for Gather<'_> {
         self.drain();
         match event {
             Event::Stated(statement) => self.stated(statement, position.time),
-            Event::Lost { .. } | Event::Unwatched => self.lost(position.time),
+            Event::Lost { .. } | Event::Unwatched | Event::ClockFault(_) => {
+                self.lost(position.time)
+            }
             _ => {}
         }
         self.last = position.time.or(self.last);
