@@ -1,7 +1,8 @@
 //! `check`: does every budget hold?
 
 use super::draft;
-use super::measured::{asks_for, with_measured};
+use super::followers::asks_for;
+use super::measured::with_measured;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};

@@ -11,6 +11,7 @@ mod draft;
 mod exact;
 mod export;
 mod flow;
+mod followers;
 mod import;
 mod inspect;
 mod interrupts;

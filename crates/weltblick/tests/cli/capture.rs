@@ -240,7 +240,25 @@ fn it_says_when_there_is_enough() {
     ));
     assert_eq!(ended.code, 0, "{}", ended.err);
     assert!(ended.err.contains("= you have enough"), "{}", ended.err);
-    assert!(ended.out.contains("every budget on shares is decided"), "{}", ended.out);
+    assert!(ended.out.contains("every budget is decided"), "{}", ended.out);
+}
+
+/// Times are judged while it runs, too, by the same judge: `check` of the folder says the same.
+#[test]
+fn enough_of_times_is_what_check_says() {
+    let bench = Bench::alone();
+    let often = "{ limit = '<= 5 us', over = '>= 1500 entries' }";
+    bench.write("b.toml", format!("[interrupt.adc_ready]\nown.min = {often}\n"));
+    let tcp = server(vec![trickle]);
+    let ended = bench.run(&format!(
+        "capture {tcp} {SETUP} --budgets b.toml --until enough --for 20s --out run --no-view"
+    ));
+    assert_eq!(ended.code, 0, "{}", ended.err);
+    assert!(ended.out.contains("every budget is decided"), "{}", ended.out);
+    let checked = bench.run("check run b.toml");
+    assert_eq!(checked.code, 0, "{}", checked.out);
+    let runs = &bench.json("interrupts run adc_ready")["interrupts"][0]["count"];
+    assert!((1500..6000).contains(&runs.as_u64().unwrap()), "{runs}");
 }
 
 #[test]

@@ -52,7 +52,7 @@ pub struct Line<'a> {
 }
 
 /// A line that is being written.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 struct Open {
     bytes: Vec<u8>,
     time: Option<Window>,
@@ -72,7 +72,7 @@ impl<F: FnMut(Line<'_>)> Lines for F {
 }
 
 /// Puts lines together, port by port, and hands them on.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Console<F> {
     ports: BTreeMap<u32, Open>,
     /// Bytes of more ports than are kept apart.

@@ -17,7 +17,7 @@ pub const MOST_EACH: usize = 200_000;
 const MOST_DETAILED: usize = 64;
 
 /// Figures of one exception, in ticks.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Figures {
     /// Its number.
     pub exception: u16,
@@ -238,7 +238,7 @@ pub struct Preemption {
 }
 
 /// Figures of all exceptions.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct InterruptFigures {
     /// In the order in which they were first seen.
     rows: Vec<Figures>,

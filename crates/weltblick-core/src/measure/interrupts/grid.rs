@@ -37,7 +37,7 @@ pub struct Late {
 }
 
 /// Runs of one exception, fitted block by block.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct GridFit {
     block: Vec<Entry>,
     after_gap: bool,

@@ -183,7 +183,7 @@ impl When for () {
 }
 
 /// Follows entries and exits; hands on what it finds.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Nesting<W> {
     stack: Vec<Frame>,
     /// What lies below the stack is thread mode, not something unseen.

@@ -8,7 +8,7 @@ use rustc_hash::FxHashMap;
 const MOST_FORMATS: usize = 4096;
 
 /// What each format takes, looked up once.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Arguments {
     formats: FxHashMap<u64, Vec<Conversion>>,
 }

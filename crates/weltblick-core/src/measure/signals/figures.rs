@@ -72,7 +72,7 @@ impl From<Access> for AccessKey {
 pub(super) type Element = Option<(f64, Option<Window>)>;
 
 /// Figures of one signal. Values are raw: scaling comes with names.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Signal {
     /// Which.
     pub key: Key,
@@ -124,7 +124,7 @@ pub struct Reading {
 const NOTHING: Reading = Reading { signal: 0, time: None, value: None, code: None, element: None };
 
 /// Figures of all signals.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Signals<'a> {
     dictionary: &'a Dictionary<'a>,
     index: FxHashMap<Key, u32>,

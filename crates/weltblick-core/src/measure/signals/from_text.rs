@@ -21,6 +21,7 @@ pub(super) const fn capture_of(quantity: u32) -> usize {
 }
 
 /// Passes events on, and after each the quantities that the lines which it ended tell.
+#[derive(Clone)]
 pub struct FromText<'a, S> {
     console: Console<Captures<'a>>,
     /// Where events and quantities go.
@@ -28,6 +29,7 @@ pub struct FromText<'a, S> {
 }
 
 /// What lines told.
+#[derive(Clone)]
 struct Captures<'a> {
     patterns: &'a [Pattern],
     image: Option<&'a Image>,

@@ -15,7 +15,7 @@ const MOST_SPANS: usize = 1024;
 const MOST_DETAILED: usize = 64;
 
 /// Figures of one span, in ticks.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct StatedSpan {
     /// Its number.
     pub span: u32,
@@ -51,7 +51,7 @@ pub struct StatedSpan {
 }
 
 /// Figures of all spans.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct StatedSpans {
     list: Vec<StatedSpan>,
     names: FxHashMap<u32, Name>,

@@ -60,7 +60,7 @@ pub struct Waiting {
 }
 
 /// Figures of one task, in ticks.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Figures {
     /// Its number.
     pub task: u32,
@@ -232,7 +232,7 @@ pub struct Settings {
 }
 
 /// Figures of all tasks.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct TaskFigures {
     settings: Settings,
     /// In the order in which they were first seen.

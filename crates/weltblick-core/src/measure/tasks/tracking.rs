@@ -196,7 +196,7 @@ enum Core {
 
 /// Follows tasks; hands on what it finds. Somebody else may look on at exceptions meanwhile, so that
 /// they are followed once.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Tracking<W, I = ()> {
     nesting: Nesting<Tasks<W, I>>,
     /// Exceptions are traced: own times are without handlers.
@@ -331,7 +331,7 @@ impl<W: Watcher, I: InterruptWatcher> Sink for Tracking<W, I> {
 }
 
 /// Tasks, and who of them has thread mode. Looks on at exceptions.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Tasks<W, I> {
     tasks: FxHashMap<u32, Task>,
     owner: Owner,

@@ -23,6 +23,7 @@ mod view;
 mod watch;
 mod windows;
 
+use crate::commands::followers::{Followers, asks_for};
 use crate::commands::signals;
 use crate::outcome::Outcome;
 use crate::show;
@@ -45,6 +46,8 @@ use std::thread;
 use view::View;
 use watch::Watch;
 use weltblick_core::capture::{Manifest, What};
+use weltblick_core::judge::TimingSubject;
+use weltblick_core::measure::timing::Clocks;
 use weltblick_core::plan::InstructionTrace;
 
 /// Chunks that may wait for the live view; more are not shown.
@@ -108,8 +111,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         running += 1;
     }
     let screen = args.wants_screen();
-    // For names in the view; a capture does without.
-    let named = prepared.image.as_ref().filter(|_| screen);
+    // For names in the view and in budgets; a capture does without.
+    let asks_for_values =
+        prepared.budgets.as_ref().is_some_and(|budgets| asks_for(budgets, TimingSubject::Signal));
+    let named = prepared.image.as_ref().filter(|_| screen || asks_for_values);
     let variables = named.and_then(|open| open.variables().ok());
     let patterns = signals::patterns(&manifest.signals, &[]);
     let image = prepared.image.as_ref().map(|open| &open.image);
@@ -126,6 +131,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         let image = prepared.image.as_ref();
         let mut watch = Watch::new(&manifest, image, prepared.budgets.as_ref());
         let image = image.map(|open| &open.image);
+        watch.followers = prepared.budgets.as_ref().map(|budgets| {
+            Followers::new(budgets, &Clocks::of(&manifest), image, &patterns, &dictionary)
+        });
         watch.panes = screen.then(|| Panes::new(&manifest, image, &patterns, &dictionary));
         let capacity = prepared.applied.as_ref().and_then(|applied| applied.capacity);
         let view = View { args, outbox, capacity, last, read_out_now };

@@ -6,7 +6,6 @@ use std::time::Duration;
 use weltblick_core::capture::{Manifest, Priorities};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
-use weltblick_core::measure::inspection::Unannounced;
 use weltblick_core::measure::interrupts::{self, InterruptFigures, InterruptReport};
 use weltblick_core::measure::known::Facts;
 use weltblick_core::measure::signals::{self, Dictionary, FromText, SignalReport, Signals};
@@ -24,7 +23,6 @@ pub(super) struct Panes<'a> {
     /// Of one source: the exceptions of two are not to be mixed.
     tracking: Option<Tracking<TaskFigures, InterruptFigures>>,
     values: FromText<'a, Signals<'a>>,
-    unannounced: Unannounced,
     dictionary: &'a Dictionary<'a>,
 }
 
@@ -46,7 +44,6 @@ impl<'a> Panes<'a> {
         Self {
             tracking: (manifest.samplers() <= 1).then(follow),
             values: FromText::new(patterns, image, Signals::new(dictionary)),
-            unannounced: image.map_or_else(Unannounced::default, Unannounced::new),
             dictionary,
         }
     }
@@ -56,7 +53,7 @@ impl<'a> Panes<'a> {
         let timing = Timing { recording: watch.recording(), clocks: Clocks::of(watch.manifest) };
         let nobody = InterruptFigures::new(0);
         let interrupts = self.tracking.as_ref().map_or(&nobody, Tracking::interrupts);
-        let against = watch.against_times(&timing, interrupts, &self.unannounced);
+        let against = watch.against_times(&timing, interrupts);
         let exceptions = self.tracking.as_ref().is_some_and(|tracking| tracking.exceptions);
         Facts { exceptions, against, ..Facts::of(&timing) }
     }
@@ -116,7 +113,6 @@ impl Sink for Panes<'_> {
     fn event(&mut self, position: Position, event: &Event) {
         self.tracking.event(position, event);
         self.values.event(position, event);
-        self.unannounced.event(position, event);
     }
 }
 

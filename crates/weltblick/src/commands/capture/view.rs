@@ -76,13 +76,14 @@ impl View<'_> {
             if has_enough {
                 enough = true;
                 let line = format!(
-                    "= you have enough: every budget on shares is decided after {} samples",
+                    "= you have enough: {} decided after {} samples",
+                    watch.what_is_decided(),
                     show::count(watch.samples())
                 );
                 self.tell(&line, screen.as_mut());
                 if self.args.until_enough() {
-                    let _ =
-                        self.outbox.send(Message::Stop("every budget on shares is decided".into()));
+                    let why = format!("{} decided", watch.what_is_decided());
+                    let _ = self.outbox.send(Message::Stop(why));
                 }
             }
             if self

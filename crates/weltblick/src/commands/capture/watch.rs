@@ -3,6 +3,7 @@
 use super::executed::Executed;
 use super::panes::Panes;
 use crate::commands::counting::CONFIDENCE;
+use crate::commands::followers::Followers;
 use crate::show::count;
 use crate::sources::OpenImage;
 use crate::sources::live::Seen;
@@ -12,12 +13,12 @@ use weltblick_core::capture::{Framing, Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::figure::Doubt;
 use weltblick_core::image::Image;
-use weltblick_core::judge::{About, BudgetFile, Verdict, confidence_at_look, judge};
+use weltblick_core::judge::{About, BudgetFile, Judgement, Verdict, confidence_at_look, judge};
 use weltblick_core::measure::inspection::{
     Finding, InspectReport, Inspection, Settings, Unannounced,
 };
 use weltblick_core::measure::interrupts::InterruptFigures;
-use weltblick_core::measure::known::against_times;
+use weltblick_core::measure::known::{Facts, against_times};
 use weltblick_core::measure::losses::LossRow;
 use weltblick_core::measure::profile::{By, Conduct, Context, ProfileReport, report};
 use weltblick_core::measure::recording::Recording;
@@ -43,6 +44,9 @@ pub(super) struct Watch<'a> {
     pub(super) manifest: &'a Manifest,
     conduct: Conduct,
     budgets: Option<&'a BudgetFile>,
+    /// Who follows what budgets ask for.
+    pub(super) followers: Option<Followers<'a>>,
+    unannounced: Unannounced,
     looks: Looks,
     /// Where an instruction trace comes.
     pub(super) executed: Option<Executed<'a>>,
@@ -137,6 +141,8 @@ impl<'a> Watch<'a> {
             manifest,
             conduct: Conduct { attached: true, ..Conduct::of(manifest) },
             budgets,
+            followers: None,
+            unannounced: image.map_or_else(Unannounced::default, |o| Unannounced::new(&o.image)),
             looks: Looks { number: 0, next: FIRST_LOOK, decided: false },
             executed: Executed::new(manifest, image),
             panes: None,
@@ -149,7 +155,8 @@ impl<'a> Watch<'a> {
     /// Reads what the recorder passed on.
     pub(super) fn see(&mut self, seen: Seen) {
         let (wire, counted) = self.inspection.split();
-        let mut sink = (counted, &mut self.ticker, &mut self.panes);
+        let judged = (&mut self.followers, &mut self.unannounced);
+        let mut sink = (counted, (&mut self.ticker, &mut self.panes), judged);
         // Samples that nobody asked for are told as such, as everywhere.
         let mut sink = self.conduct.ranges.filtering(&mut sink);
         let stream = match seen {
@@ -227,9 +234,9 @@ impl<'a> Watch<'a> {
         &self,
         timing: &Timing<'_>,
         interrupts: &InterruptFigures,
-        unannounced: &Unannounced,
     ) -> Vec<Doubt> {
-        against_times(timing, self.inspection.cadences(), interrupts, unannounced, &self.conduct)
+        let cadences = self.inspection.cadences();
+        against_times(timing, cadences, interrupts, &self.unannounced, &self.conduct)
     }
 
     /// What was lost, by reason.
@@ -282,27 +289,53 @@ impl<'a> Watch<'a> {
         Some(report(self.inspection.samples(), by, &self.context(CONFIDENCE)?))
     }
 
-    /// Whether every budget that samples can decide is decided.
+    /// Whether every budget is decided that can be while a target runs: all but those on what was executed.
     ///
-    /// Looks come at samples that grow by a quarter; each spends its part of the confidence.
+    /// Looks come at samples, or where no budget is on shares events, that grow by a quarter; each spends its part of
+    /// the confidence.
     pub(super) fn has_enough(&mut self) -> bool {
         let Some(budgets) = self.budgets else { return false };
-        if self.looks.decided || self.samples() < self.looks.next {
+        let is_share = |about: &About| {
+            matches!(about, About::SelfShare { .. } | About::SleepShare | About::Samples)
+        };
+        let has_shares = budgets.figures().any(is_share);
+        let progress = if has_shares { self.samples() } else { self.ticker.events };
+        if self.looks.decided || progress < self.looks.next {
             return self.looks.decided;
         }
         self.looks.number += 1;
-        self.looks.next = (self.samples() as f64 * LOOK_GROWTH) as u64 + 1;
+        self.looks.next = (progress as f64 * LOOK_GROWTH) as u64 + 1;
         let confidence = confidence_at_look(CONFIDENCE, self.looks.number);
-        let decided = self.context(confidence).is_some_and(|context| {
-            let verdicts = judge(budgets, self.inspection.samples(), None, None, &context);
-            let is_share = |figure: &About| !matches!(figure, About::Samples | About::Timing(_));
-            let shares = budgets.figures().any(is_share);
-            verdicts.is_ok_and(|report| {
-                shares && report.budgets.iter().all(|budget| budget.verdict != Verdict::Undecided)
-            })
+        self.looks.decided = self.judged(budgets, confidence).is_some_and(|verdicts| {
+            let is_decided = |verdict: &Judgement| verdict.verdict != Verdict::Undecided;
+            !verdicts.is_empty() && verdicts.iter().all(is_decided)
         });
-        self.looks.decided = decided;
-        decided
+        self.looks.decided
+    }
+
+    /// What is decided when there is enough.
+    pub(super) fn what_is_decided(&self) -> &'static str {
+        let is_of_code = |about: &About| {
+            matches!(about, About::Coverage { .. } | About::Call { .. } | About::Way { .. })
+        };
+        match self.budgets.is_some_and(|budgets| budgets.figures().any(is_of_code)) {
+            true => "every budget but those on executed code is",
+            false => "every budget is",
+        }
+    }
+
+    /// The verdicts if the recording ended here; `None` without an image.
+    fn judged(&self, budgets: &BudgetFile, confidence: f64) -> Option<Vec<Judgement>> {
+        let context = self.context(confidence)?;
+        let followed = self.followers.clone().map(|followers| followers.finish(self.recording()));
+        let timings = followed.as_ref().map(|followed| {
+            let against = self.against_times(&context.timing, &followed.interrupts);
+            let exceptions = followed.exceptions;
+            let facts = Facts { exceptions, against, ..Facts::of(&context.timing) };
+            followed.timings(self.image(), facts, None)
+        });
+        let samples = self.inspection.samples();
+        Some(judge(budgets, samples, timings.as_ref(), None, &context).ok()?.budgets)
     }
 
     /// How often it was looked.
