@@ -406,6 +406,7 @@ mod times {
     use crate::event::{Event, LossReason, Origin, Position, Sink as _, Statement, Stop};
     use crate::image::Image;
     use crate::measure::cadence::Cadences;
+    use crate::measure::cadence::SysTicks;
     use crate::measure::inspection::Unannounced;
     use crate::measure::interrupts::InterruptFigures;
     use crate::measure::known::{Facts, against_times};
@@ -497,8 +498,8 @@ mod times {
                 slipped: false,
                 against: against_times(
                     &timing,
-                    &Cadences::default(),
-                    &interrupts,
+                    &SysTicks::default(),
+                    interrupts.contradictions,
                     &Unannounced::default(),
                     &Conduct::default(),
                 ),

@@ -5,7 +5,7 @@ use super::phases::Phases;
 use crate::event::{Event, Position, Sink};
 
 /// The exception number of SysTick.
-pub(super) const SYSTICK: u16 = 15;
+const SYSTICK: u16 = 15;
 /// Exception numbers of a core: 9 bits.
 const EXCEPTIONS: usize = 512;
 /// Fewer intervals than this are no cadence.
@@ -21,7 +21,8 @@ pub struct Cadences {
     entries: Box<[Entries; EXCEPTIONS]>,
     /// How many losses there were: whatever began before the last one is no interval.
     losses: u64,
-    ticks: TickRows,
+    /// How regularly SysTick ticks.
+    pub ticks: SysTicks,
     /// Where samples fall within what recurs.
     pub phases: Phases,
 }
@@ -61,7 +62,7 @@ impl Default for Cadences {
         Self {
             entries: Box::new([Entries::default(); EXCEPTIONS]),
             losses: 0,
-            ticks: TickRows::default(),
+            ticks: SysTicks::default(),
             phases: Phases::default(),
         }
     }
@@ -71,14 +72,12 @@ impl Sink for Cadences {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         self.phases.event(position, event);
+        self.ticks.event(position, event);
         let now = position.time.map(|window| window.latest);
         match *event {
             Event::Entered { exception } => {
                 if let Some(entries) = self.since_loss(exception) {
-                    let interval = entries.entered(now);
-                    if exception == SYSTICK {
-                        self.ticks.add(interval);
-                    }
+                    entries.entered(now);
                 }
             }
             Event::Left { exception } => {
@@ -92,7 +91,52 @@ impl Sink for Cadences {
     }
 }
 
+/// How regularly SysTick ticks: enough to see a clock that is stated wrongly, or that changes.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct SysTicks {
+    entries: Entries,
+    rows: TickRows,
+}
+
+impl Sink for SysTicks {
+    #[inline(always)]
+    fn event(&mut self, position: Position, event: &Event) {
+        match *event {
+            Event::Entered { exception: SYSTICK } => {
+                let interval = self.entries.entered(position.time.map(|window| window.latest));
+                self.rows.add(interval);
+            }
+            Event::Lost { .. } => self.entries.last = None,
+            _ => {}
+        }
+    }
+}
+
+impl SysTicks {
+    /// The mean time between them, in ticks of the timestamps.
+    #[must_use]
+    pub fn cadence(&self) -> Option<Cadence> {
+        self.entries.cadence(SYSTICK)
+    }
+
+    /// How often the intervals between them became others, all of them at once.
+    #[must_use]
+    pub const fn changes(&self) -> u64 {
+        self.rows.changes
+    }
+}
+
 impl Entries {
+    fn cadence(&self, exception: u16) -> Option<Cadence> {
+        (self.intervals >= FEWEST_INTERVALS).then(|| Cadence {
+            exception,
+            period: self.mean,
+            spread: (self.squares / (self.intervals - 1) as f64).sqrt(),
+            intervals: self.intervals,
+            run: self.run_cycles as f64 / self.runs.max(1) as f64,
+        })
+    }
+
     /// The interval since the entry before, if that is known.
     fn entered(&mut self, now: Option<u64>) -> Option<f64> {
         self.running_since = now;
@@ -156,12 +200,6 @@ impl TickRows {
 }
 
 impl Cadences {
-    /// How often the intervals between ticks of SysTick became others, all of them at once.
-    #[must_use]
-    pub const fn tick_changes(&self) -> u64 {
-        self.ticks.changes
-    }
-
     /// What is known of an exception, without what began before a loss.
     #[inline]
     fn since_loss(&mut self, exception: u16) -> Option<&mut Entries> {
@@ -176,14 +214,7 @@ impl Cadences {
     /// The mean time between entries of an exception, periodic or not; in cycles.
     #[must_use]
     pub fn of(&self, exception: u16) -> Option<Cadence> {
-        let entries = self.entries.get(usize::from(exception))?;
-        (entries.intervals >= FEWEST_INTERVALS).then(|| Cadence {
-            exception,
-            period: entries.mean,
-            spread: (entries.squares / (entries.intervals - 1) as f64).sqrt(),
-            intervals: entries.intervals,
-            run: entries.run_cycles as f64 / entries.runs.max(1) as f64,
-        })
+        self.entries.get(usize::from(exception))?.cadence(exception)
     }
 
     /// The exceptions that are periodic, by number.
@@ -223,7 +254,7 @@ mod tests {
         assert_eq!(periodic.len(), 1);
         assert_eq!(periodic[0].intervals, 49);
         assert!((periodic[0].period - 48_000.0).abs() < 1.0);
-        assert_eq!(cadences.tick_changes(), 0);
+        assert_eq!(cadences.ticks.changes(), 0);
     }
 
     #[test]
@@ -236,7 +267,7 @@ mod tests {
                     enter(&mut cadences, now);
                 }
             }
-            cadences.tick_changes()
+            cadences.ticks.changes()
         };
         assert_eq!(ticks(&[(48_000, 100), (24_000, 100)]), 1);
         assert_eq!(ticks(&[(48_000, 100), (24_000, 100), (48_000, 100)]), 2);

@@ -1,6 +1,6 @@
 //! A recording and its clocks together: periods, durations, and what is missing.
 
-use super::cadence::{Cadences, SYSTICK};
+use super::cadence::SysTicks;
 use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
 use crate::capture::{Manifest, Protocol, SourceSpec};
@@ -90,21 +90,21 @@ impl Timing<'_> {
     /// where the period is not known, or bytes are missing: then ticks are missing too, and not all of them are known
     /// to be.
     #[must_use]
-    pub fn clock_by_tick(&self, cadences: &Cadences) -> Option<(f64, f64)> {
+    pub fn clock_by_tick(&self, ticks: &SysTicks) -> Option<(f64, f64)> {
         let recording = self.recording;
-        if recording.time_slipped || !recording.has_one_clock() || cadences.tick_changes() > 0 {
+        if recording.time_slipped || !recording.has_one_clock() || ticks.changes() > 0 {
             return None;
         }
         let tick = self.clocks.tick_period?.as_secs_f64();
-        let cadence = cadences.of(SYSTICK)?;
+        let cadence = ticks.cadence()?;
         Some((cadence.period / tick, cadence.period))
     }
 
     /// How far the stated clock is off by the tick interrupt's known period, as a part of it, where that is more than
     /// a clock may be.
     #[must_use]
-    pub fn clock_off(&self, cadences: &Cadences) -> Option<f64> {
-        let (real, _) = self.clock_by_tick(cadences)?;
+    pub fn clock_off(&self, ticks: &SysTicks) -> Option<f64> {
+        let (real, _) = self.clock_by_tick(ticks)?;
         let off = (real / self.clocks.timestamp_clock?.hertz() - 1.0).abs();
         (off > CLOCK_TOLERANCE).then_some(off)
     }
@@ -128,9 +128,9 @@ impl Timing<'_> {
 
     /// What says that ticks are not of one length all the time.
     #[must_use]
-    pub fn clock_changes(&self, cadences: &Cadences) -> Vec<Doubt> {
-        let ticks = self.clocks.tick_period.map_or(0, |_| cadences.tick_changes());
-        let changes = self.recording.clock_faults(ClockFault::Changed) + ticks;
+    pub fn clock_changes(&self, ticks: &SysTicks) -> Vec<Doubt> {
+        let by_tick = self.clocks.tick_period.map_or(0, |_| ticks.changes());
+        let changes = self.recording.clock_faults(ClockFault::Changed) + by_tick;
         let places = self.recording.clock_faults(ClockFault::Stopped);
         let changed = (changes > 0).then_some(Doubt::ClockChanged { times: changes });
         let stopped = (places > 0).then_some(Doubt::ClockStopped { places });

@@ -26,7 +26,7 @@ pub(crate) struct Followers<'a> {
 
 /// What they found.
 pub(crate) struct Followed<'a> {
-    pub(crate) interrupts: InterruptFigures,
+    interrupts: InterruptFigures,
     tasks: Vec<(Duration, TaskFigures)>,
     spans: StatedSpans,
     values: Option<Signals<'a>>,
@@ -84,6 +84,11 @@ impl Sink for Followers<'_> {
 }
 
 impl<'a> Followed<'a> {
+    /// How often entries and exits contradict each other.
+    pub(crate) const fn contradictions(&self) -> u64 {
+        self.interrupts.contradictions
+    }
+
     /// As it is judged; `confirmed`: without what no synchronisation of an instruction trace confirms.
     pub(crate) fn timings<'t>(
         &'t self,

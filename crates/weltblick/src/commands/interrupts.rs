@@ -85,7 +85,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Some(Nesting::new(reading.ticks_per_cycle, figures))
     })?;
     let figures = finished(read.sink.take(), read.recording());
-    let facts = read.facts(&capture, &figures, true);
+    let facts = read.facts(&capture, figures.contradictions, true);
     let confirmed = read.confirmed.take().map(|(nesting, recording)| {
         let facts = facts.up_to(&recording);
         (finished(nesting, &recording), facts)

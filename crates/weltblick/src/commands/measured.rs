@@ -95,7 +95,13 @@ pub(super) fn with_measured<R>(
         None => doubts_of_trace(witness, capture, is_all),
     };
     let (timing, conduct) = (&context.timing, &context.conduct);
-    against.extend(against_times(timing, &cadences, &followed.interrupts, &unannounced, conduct));
+    against.extend(against_times(
+        timing,
+        &cadences.ticks,
+        followed.contradictions(),
+        &unannounced,
+        conduct,
+    ));
     let exceptions = followed.exceptions;
     let facts = Facts { exceptions, by_pace: by_flow, against, ..Facts::of(timing) };
     let agreed = confirmed.map(|(followers, recording)| {

@@ -9,10 +9,9 @@ use weltblick_core::event::{Event, Position, Sink};
 use weltblick_core::figure::Doubt;
 use weltblick_core::image::Image;
 use weltblick_core::judge::PointRange;
-use weltblick_core::measure::cadence::Cadences;
+use weltblick_core::measure::cadence::SysTicks;
 use weltblick_core::measure::dissection::{Dissection, Stretch};
 use weltblick_core::measure::inspection::Unannounced;
-use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::known::{Facts, against_times};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::statistic::Scale;
@@ -32,14 +31,14 @@ pub(crate) struct Read<S> {
 /// What every reading gathers.
 pub(crate) struct Facing {
     recording: Recording,
-    cadences: Cadences,
+    ticks: SysTicks,
     unannounced: Unannounced,
 }
 
 impl Facing {
     pub(crate) fn of(image: Option<&Image>) -> Self {
         let unannounced = image.map_or_else(Unannounced::default, Unannounced::new);
-        Self { recording: Recording::default(), cadences: Cadences::default(), unannounced }
+        Self { recording: Recording::default(), ticks: SysTicks::default(), unannounced }
     }
 
     pub(crate) const fn recording(&self) -> &Recording {
@@ -50,14 +49,14 @@ impl Facing {
     pub(crate) fn facts(
         &self,
         capture: &Capture,
-        interrupts: &InterruptFigures,
+        contradictions: u64,
         of_trace: Vec<Doubt>,
     ) -> Facts {
-        let Self { recording, cadences, unannounced } = self;
+        let Self { recording, ticks, unannounced } = self;
         let timing = Timing { recording, clocks: capture.clocks() };
         let mut against = of_trace;
         let conduct = capture.conduct();
-        against.extend(against_times(&timing, cadences, interrupts, unannounced, &conduct));
+        against.extend(against_times(&timing, ticks, contradictions, unannounced, &conduct));
         let by_pace = capture.tells_events_by_flow();
         Facts { by_pace, against, ..Facts::of(&timing) }
     }
@@ -67,7 +66,7 @@ impl Sink for Facing {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         self.recording.event(position, event);
-        self.cadences.event(position, event);
+        self.ticks.event(position, event);
         self.unannounced.event(position, event);
     }
 }
@@ -79,13 +78,8 @@ impl<S> Read<S> {
     }
 
     /// What every figure of it rests on.
-    pub(crate) fn facts(
-        &self,
-        capture: &Capture,
-        interrupts: &InterruptFigures,
-        exceptions: bool,
-    ) -> Facts {
-        Facts { exceptions, ..self.facing.facts(capture, interrupts, self.of_trace.clone()) }
+    pub(crate) fn facts(&self, capture: &Capture, contradictions: u64, exceptions: bool) -> Facts {
+        Facts { exceptions, ..self.facing.facts(capture, contradictions, self.of_trace.clone()) }
     }
 }
 

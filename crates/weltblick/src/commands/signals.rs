@@ -15,7 +15,7 @@ use weltblick_core::capture::{Manifest, SignalSpec};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::judge::{Point, PointRange};
-use weltblick_core::measure::interrupts::{InterruptFigures, MOST_EACH, Nesting};
+use weltblick_core::measure::interrupts::{Contradictions, MOST_EACH, Nesting};
 use weltblick_core::measure::signals::{
     Context, Dictionary, FromText, Level, ReadingRow, SignalReport, SignalRow, Signals, each,
     report,
@@ -102,12 +102,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     signals.each = args.each.then(Vec::new);
     let mut facing = Facing::of(dictionary.image);
     let ratio = capture.clocks().ticks_per_cycle();
-    let mut nesting = Nesting::new(ratio, InterruptFigures::new(0));
+    let mut nesting = Nesting::new(ratio, Contradictions::default());
     let window = window(args)?;
     let mut sink = (&mut signals, (&mut facing, &mut nesting));
     read(&capture, window.as_ref(), &patterns, &mut sink)?;
     signals.finish();
-    let facts = facing.facts(&capture, &nesting.finish(), Vec::new());
+    let facts = facing.facts(&capture, nesting.finish().0, Vec::new());
     let clocks = origin_clocks(&capture.manifest);
     let core = capture.manifest.target.core_clock;
     let clock = |origin: Origin| clocks.get(usize::from(origin.0)).copied();

@@ -11,7 +11,7 @@ use crate::sources::Capture;
 use anyhow::{Result, bail};
 use std::io::Write;
 use weltblick_core::judge::{Occurrence, Point, Which};
-use weltblick_core::measure::interrupts::{InterruptFigures, Nesting};
+use weltblick_core::measure::interrupts::{Contradictions, Nesting};
 use weltblick_core::measure::span::{
     Between, Mark, StatedContext, StatedReport, StatedSpans, stated_report,
 };
@@ -24,7 +24,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     let top = if args.top == 0 { MOST_WORST } else { args.top };
     let marks = marks(args, capture)?;
     let between = !marks.is_empty();
-    let follow = || Nesting::new(reading.ticks_per_cycle, InterruptFigures::new(0));
+    let follow = || Nesting::new(reading.ticks_per_cycle, Contradictions::default());
     let make = || {
         let spans = StatedSpans::new(top);
         let (ways, spans) = if between {
@@ -36,11 +36,11 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     };
     let mut read = reading.first(make)?;
     let (ways, (spans, nesting)) = &mut read.sink;
-    let exceptions = nesting.take().map_or_else(|| InterruptFigures::new(0), Nesting::finish);
+    let contradictions = nesting.take().map_or(0, |nesting| nesting.finish().0);
     let spans = ways.take().map(Between::finish).or_else(|| spans.take());
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(top));
     spans.finish();
-    let facts = read.facts(capture, &exceptions, false);
+    let facts = read.facts(capture, contradictions, false);
     if between && spans.list().iter().all(|span| span.elapsed.count() == 0) {
         bail!(
             "{}: no way from the first of these marks to the last was seen whole; `timeline --list` lists what happened",

@@ -14,7 +14,7 @@ use std::io::Write;
 use std::time::Duration;
 use weltblick_core::image::Image;
 use weltblick_core::judge::PointRange;
-use weltblick_core::measure::interrupts::{InterruptFigures, MOST_EACH};
+use weltblick_core::measure::interrupts::{Contradictions, MOST_EACH};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::tasks::{
     ActivationRow, Context, MOST_TURNS, Order, Settings, TaskFigures, TaskReport, TaskRow,
@@ -90,13 +90,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let settings = Settings { keep: args.worst, window, each: args.each };
     let mut read = reading.first(|| {
-        let interrupts = InterruptFigures::new(0);
-        Some(Tracking::beside(reading.ticks_per_cycle, TaskFigures::new(settings), interrupts))
+        let (tasks, exceptions) = (TaskFigures::new(settings), Contradictions::default());
+        Some(Tracking::beside(reading.ticks_per_cycle, tasks, exceptions))
     })?;
     let Some(tracking) = read.sink.take() else { return Ok(Outcome::Done) };
     let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed());
-    let (figures, interrupts) = finished(tracking, read.recording());
-    let facts = read.facts(&capture, &interrupts, exceptions);
+    let (figures, contradictions) = finished(tracking, read.recording());
+    let facts = read.facts(&capture, contradictions.0, exceptions);
     let confirmed = read.confirmed.take().and_then(|(tracking, recording)| {
         let facts = facts.up_to(&recording);
         Some((finished(tracking?, &recording).0, facts))
@@ -174,13 +174,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
 
 /// Figures of a reading that has ended.
 fn finished(
-    tracking: Tracking<TaskFigures, InterruptFigures>,
+    tracking: Tracking<TaskFigures, Contradictions>,
     recording: &Recording,
-) -> (TaskFigures, InterruptFigures) {
-    let (mut tasks, interrupts) = tracking.finish_both_at(recording.end());
+) -> (TaskFigures, Contradictions) {
+    let (mut tasks, contradictions) = tracking.finish_both_at(recording.end());
     tasks.finish();
     tasks.ended_at(recording.last_moment());
-    (tasks, interrupts)
+    (tasks, contradictions)
 }
 
 /// Only the tasks that a user names; all, if none.

@@ -200,8 +200,13 @@ fn judged_interrupts(
     let head = (gaps.head > 0).then_some(Doubt::Head { bytes: gaps.head });
     let against = || {
         let unannounced = Unannounced::default();
-        let times_of =
-            against_times(&context.timing, &cadences, &interrupts, &unannounced, &context.conduct);
+        let times_of = against_times(
+            &context.timing,
+            &cadences.ticks,
+            interrupts.contradictions,
+            &unannounced,
+            &context.conduct,
+        );
         trace_doubts(times, &gaps).into_iter().chain(head.clone()).chain(times_of).collect()
     };
     let timings = |interrupts, recording: &Recording, confirmed| Timings {

@@ -119,8 +119,8 @@ fn judged_by(
             exceptions,
             against: against_times(
                 &context.timing,
-                &cadences,
-                &interrupts,
+                &cadences.ticks,
+                interrupts.contradictions,
                 &unannounced,
                 &Conduct::default(),
             ),

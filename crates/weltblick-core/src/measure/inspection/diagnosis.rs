@@ -539,14 +539,14 @@ impl Evidence<'_> {
     /// Ticks that are not of one length: verdicts rest on the same doubts.
     fn clock_changes(&self) -> impl Iterator<Item = Finding> {
         let timing = Timing { recording: &self.counted.recording, clocks: self.settings.clocks };
-        let doubts = timing.clock_changes(&self.counted.cadences);
+        let doubts = timing.clock_changes(&self.counted.cadences.ticks);
         doubts.into_iter().map(|doubt| doubt_as_finding(Weight::Fault, &doubt))
     }
 
     /// A core clock that contradicts the tick interrupt's known period.
     fn clock(&self) -> Option<Finding> {
         let recording = Timing { recording: &self.counted.recording, clocks: self.settings.clocks };
-        let (real, ticks) = recording.clock_by_tick(&self.counted.cadences)?;
+        let (real, ticks) = recording.clock_by_tick(&self.counted.cadences.ticks)?;
         let tick = self.settings.clocks.tick_period?.as_secs_f64();
         let stated = self.settings.clocks.timestamp_clock;
         let clocks = &self.settings.clocks;
@@ -568,7 +568,7 @@ impl Evidence<'_> {
                 advice,
             ));
         };
-        recording.clock_off(&self.counted.cadences).map(|off| {
+        recording.clock_off(&self.counted.cadences.ticks).map(|off| {
             fault(
                 "clock",
                 format!("The clock is stated as {stated}, but by the tick interrupt (every {:.0} cycles, known to be {} ms) it is about {:.3} MHz: every time is off by {:.0} %.", ticks, 1e3 * tick, real / 1e6, 100.0 * off),

@@ -15,9 +15,8 @@ pub use told::{Often, Part};
 pub(crate) use told::{Told, statistic};
 
 use crate::figure::{Absent, Doubt, Effect, Figure, Objection, Rests};
-use crate::measure::cadence::Cadences;
+use crate::measure::cadence::SysTicks;
 use crate::measure::inspection::Unannounced;
-use crate::measure::interrupts::InterruptFigures;
 use crate::measure::profile::Conduct;
 use crate::measure::recording::Recording;
 use crate::measure::statistic::Scale;
@@ -54,19 +53,18 @@ pub(crate) const SLEEP_BY_PACE: &str = "; sleep is told apart by the pace of ins
 /// The fewest core cycles from one entry of a handler to the next: taken right behind another's end, it returns at once.
 const SHORTEST_RUN: f64 = 8.0;
 
-/// What speaks against every figure in time of a recording.
+/// What speaks against every figure in time of a recording, in which entries and exits contradict each other so often.
 #[must_use]
 pub fn against_times(
     timing: &Timing<'_>,
-    cadences: &Cadences,
-    interrupts: &InterruptFigures,
+    ticks: &SysTicks,
+    contradictions: u64,
     unannounced: &Unannounced,
     conduct: &Conduct,
 ) -> Vec<Doubt> {
-    let contradictions = interrupts.contradictions;
     [
         (contradictions > 0).then_some(Doubt::Contradictions { count: contradictions }),
-        timing.clock_off(cadences).map(|off| Doubt::Clock { off }),
+        timing.clock_off(ticks).map(|off| Doubt::Clock { off }),
         unannounced.samples().map(|samples| Doubt::Unannounced { samples }),
         timing.period_contradicted().map(|factor| Doubt::Period { factor }),
         conduct.intrusive.then_some(Doubt::Stopped),
@@ -74,7 +72,7 @@ pub fn against_times(
     ]
     .into_iter()
     .flatten()
-    .chain(timing.clock_changes(cadences))
+    .chain(timing.clock_changes(ticks))
     .collect()
 }
 

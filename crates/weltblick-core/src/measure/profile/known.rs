@@ -249,6 +249,6 @@ fn against(
     .into_iter()
     .flatten()
     .chain(context.timing.head().filter(|_| !context.conduct.attached))
-    .chain(context.timing.clock_changes(context.cadences))
+    .chain(context.timing.clock_changes(&context.cadences.ticks))
     .collect()
 }

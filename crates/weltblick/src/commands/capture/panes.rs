@@ -51,9 +51,9 @@ impl<'a> Panes<'a> {
     /// What every figure rests on, so far.
     fn facts(&self, watch: &Watch<'_>) -> Facts {
         let timing = Timing { recording: watch.recording(), clocks: Clocks::of(watch.manifest) };
-        let nobody = InterruptFigures::new(0);
-        let interrupts = self.tracking.as_ref().map_or(&nobody, Tracking::interrupts);
-        let against = watch.against_times(&timing, interrupts);
+        let contradictions =
+            self.tracking.as_ref().map_or(0, |tracking| tracking.interrupts().contradictions);
+        let against = watch.against_times(&timing, contradictions);
         let exceptions = self.tracking.as_ref().is_some_and(|tracking| tracking.exceptions);
         Facts { exceptions, against, ..Facts::of(&timing) }
     }

@@ -17,7 +17,6 @@ use weltblick_core::judge::{About, BudgetFile, Judgement, Verdict, confidence_at
 use weltblick_core::measure::inspection::{
     Finding, InspectReport, Inspection, Settings, Unannounced,
 };
-use weltblick_core::measure::interrupts::InterruptFigures;
 use weltblick_core::measure::known::{Facts, against_times};
 use weltblick_core::measure::losses::LossRow;
 use weltblick_core::measure::profile::{By, Conduct, Context, ProfileReport, report};
@@ -230,13 +229,9 @@ impl<'a> Watch<'a> {
     }
 
     /// What speaks against figures in time, so far.
-    pub(super) fn against_times(
-        &self,
-        timing: &Timing<'_>,
-        interrupts: &InterruptFigures,
-    ) -> Vec<Doubt> {
-        let cadences = self.inspection.cadences();
-        against_times(timing, cadences, interrupts, &self.unannounced, &self.conduct)
+    pub(super) fn against_times(&self, timing: &Timing<'_>, contradictions: u64) -> Vec<Doubt> {
+        let ticks = &self.inspection.cadences().ticks;
+        against_times(timing, ticks, contradictions, &self.unannounced, &self.conduct)
     }
 
     /// What was lost, by reason.
@@ -329,7 +324,7 @@ impl<'a> Watch<'a> {
         let context = self.context(confidence)?;
         let followed = self.followers.clone().map(|followers| followers.finish(self.recording()));
         let timings = followed.as_ref().map(|followed| {
-            let against = self.against_times(&context.timing, &followed.interrupts);
+            let against = self.against_times(&context.timing, followed.contradictions());
             let exceptions = followed.exceptions;
             let facts = Facts { exceptions, against, ..Facts::of(&context.timing) };
             followed.timings(self.image(), facts, None)
