@@ -5,13 +5,15 @@
 //! the same, so that it weighs as much against *broken* as against *met*.
 
 mod doubt;
+mod evidence;
 mod objection;
 
 pub use doubt::{Doubt, Effect, Rests};
 pub(crate) use doubt::{LOSE_NOTHING, SHARPEN};
+pub use evidence::{Basis, Evidence, Missing, Note, Sampled};
 pub use objection::{Objection, ObjectionRow};
 
-use crate::stats::{Bounds, ShareEstimate};
+use crate::stats::Bounds;
 
 /// A figure in its base unit: seconds, a share from 0 to 1, a count, hertz, or the unit of a value.
 #[derive(Debug, Clone, PartialEq)]
@@ -32,32 +34,6 @@ pub struct Figure {
     pub possible: Bounds,
     /// On what it rests, what is missing, and what speaks against it.
     pub evidence: Evidence,
-}
-
-/// On what a figure rests.
-#[derive(Debug, Clone, PartialEq, Default)]
-pub struct Evidence {
-    /// What was counted, in words.
-    pub basis: String,
-    /// Something is missing, and that is why the figure is not known better.
-    pub lossy: bool,
-    /// What would narrow the bounds, where nothing else is wrong.
-    pub narrows: &'static str,
-    /// It was estimated from samples.
-    pub sampled: Option<Sampled>,
-    /// What speaks against it.
-    pub against: Vec<Doubt>,
-    /// It may break a budget, and meets none.
-    pub meets_nothing: bool,
-}
-
-/// How a share was estimated.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Sampled {
-    /// The share and its interval, before anything that is missing was counted for and against it.
-    pub estimate: ShareEstimate,
-    /// How long the recording is, in nanoseconds.
-    pub duration_ns: Option<f64>,
 }
 
 /// Why there is no figure at all, and what would help.
@@ -86,18 +62,13 @@ pub const ANYTHING: Bounds = Bounds { low: f64::NEG_INFINITY, high: f64::INFINIT
 impl Figure {
     /// A figure that is known exactly, and not below zero.
     #[must_use]
-    pub fn exact(seen: f64, count: u64, basis: impl Into<String>) -> Self {
+    pub fn exact(seen: f64, count: u64, basis: Basis) -> Self {
         Self::between(seen, Bounds::exact(seen), count, basis)
     }
 
     /// A figure that lies between two bounds, and not below zero.
     #[must_use]
-    pub fn between(
-        seen: impl Into<Bounds>,
-        bounds: Bounds,
-        count: u64,
-        basis: impl Into<String>,
-    ) -> Self {
+    pub fn between(seen: impl Into<Bounds>, bounds: Bounds, count: u64, basis: Basis) -> Self {
         Self {
             seen: seen.into(),
             low: bounds.low,
@@ -106,7 +77,7 @@ impl Figure {
             count,
             unit: None,
             possible: FROM_ZERO,
-            evidence: Evidence { basis: basis.into(), ..Evidence::default() },
+            evidence: basis.into(),
         }
     }
 
@@ -185,7 +156,7 @@ mod tests {
     fn a_doubt_leaves_what_is_certain() {
         let seen = || Figure {
             extremes: Some([Bounds { low: 2.0, high: 3.0 }, Bounds { low: 8.0, high: 9.0 }]),
-            ..Figure::between(5.0, Bounds { low: 4.0, high: 6.0 }, 10, "")
+            ..Figure::between(5.0, Bounds { low: 4.0, high: 6.0 }, 10, Basis::Counted)
         };
         let mut longer = seen();
         longer.doubt(Doubt::OpenAtEnd { count: 1 });

@@ -149,7 +149,7 @@ pub(super) fn judge_budget(budget: &Budget, found: Result<Figure, Absent>) -> Ju
         observed_high: figure.high.is_finite().then_some(figure.high * factor),
         margin: Some(limit.margin(observed)),
         objections: figure.evidence.against.iter().map(Objection::from).collect(),
-        evidence: told(&figure),
+        evidence: figure.evidence.in_words(),
         ..blank
     };
     if judgement.verdict == Verdict::Undecided {
@@ -165,12 +165,6 @@ pub(super) fn judge_budget(budget: &Budget, found: Result<Figure, Absent>) -> Ju
         measure_longer(&mut judgement, factor, duration);
     }
     judgement
-}
-
-/// On what a figure rests, and what speaks against it.
-pub(super) fn told(figure: &Figure) -> String {
-    let against = figure.evidence.against.iter().map(Doubt::why);
-    [figure.evidence.basis.clone()].into_iter().chain(against).collect::<Vec<_>>().join("; ")
 }
 
 /// What would decide it.

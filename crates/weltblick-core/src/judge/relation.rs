@@ -9,7 +9,7 @@
 //! holds for every pair within them, and *broken* only if it holds for none.
 
 use super::entry::{About, TimingSubject};
-use super::judgement::{Judgement, Verdict, result_factor, told, unit_name};
+use super::judgement::{Judgement, Verdict, result_factor, unit_name};
 use super::limit::{COMPARISONS, Comparison};
 use super::place::function_point;
 use super::timing_file::{figure_named, read_access, read_by, read_window};
@@ -313,7 +313,11 @@ fn weigh(relation: &Relation, left: &Figure, right: &Figure, blank: Judgement) -
         compared_low: bound(right_low),
         compared_high: bound(right_high),
         margin: Some(if right_seen == 0.0 { seen } else { seen / right_seen.abs() }),
-        evidence: format!("left: {}; right: {}", told(left), told(right)),
+        evidence: format!(
+            "left: {}; right: {}",
+            left.evidence.in_words(),
+            right.evidence.in_words()
+        ),
         advice: (verdict == Verdict::Undecided).then(advice),
         objections: against.clone().map(Objection::from).collect(),
         ..blank
@@ -421,7 +425,7 @@ mod tests {
             let relation = Relation { name, left, sign, right, written, line: 1, span: 0..0, unit };
             let [left, right] = units.map(|unit| {
                 let unit = unit.map(str::to_owned);
-                Ok(Figure { unit, ..Figure::exact(3.0, 1, "") })
+                Ok(Figure { unit, ..Figure::exact(3.0, 1, crate::figure::Basis::Counted) })
             });
             judge(&relation, left, right).verdict
         };

@@ -12,7 +12,7 @@ use super::limit::{Comparison, Limit};
 use super::relation;
 use super::timing::{Meant, Timings};
 use crate::document::Fault;
-use crate::figure::{Absent, Figure};
+use crate::figure::{Absent, Basis, Figure};
 use crate::image::FunctionId;
 use crate::measure::execution::Executed;
 use crate::measure::known::Found;
@@ -157,7 +157,7 @@ impl Known<'_> {
             About::SleepShare => Some(self.shares.sleep()),
             About::Samples => {
                 let samples = self.shares.samples();
-                Some(Ok(Figure::exact(samples as f64, samples, "counted")))
+                Some(Ok(Figure::exact(samples as f64, samples, Basis::Counted)))
             }
         };
         found.into_iter().map(|found| (None, found)).collect()

@@ -64,6 +64,10 @@ pub(crate) fn text(report: &ProfileReport, look: &Look<'_>, out: &mut dyn Write)
         let text = format!("? {}: {}", names(row, &report.by).0, whys.join("; "));
         writeln!(out, "{}", look.paint.alarm(&text))?;
     }
+    if report.rows.iter().any(|row| row.share_low <= 0.0 && row.share_high >= 1.0) {
+        let text = "  ?: nothing bounds it; the head says why";
+        writeln!(out, "{}", look.paint.faint(text))?;
+    }
     let hidden = report.rows.len().saturating_sub(look.top);
     if hidden > 0 {
         let rest: f64 = report.rows[look.top..].iter().map(|row| row.share).sum();
@@ -117,11 +121,12 @@ fn head(report: &ProfileReport, look: &Look<'_>, out: &mut dyn Write) -> Result<
 }
 
 fn text_row(row: &ReportRow, by: &str, paint: Paint) -> Vec<String> {
+    let is_unbounded = row.share_low <= 0.0 && row.share_high >= 1.0;
     let half = (row.share_high - row.share_low) / 2.0;
     let (name, place) = names(row, by);
     vec![
         percent(row.share),
-        percent(half),
+        if is_unbounded { "?".to_owned() } else { percent(half) },
         paint.accent(&bar(row.share)),
         percent(row.cumulative_share),
         row.time.as_ref().map_or_else(String::new, |time| duration_ns(time.ns)),

@@ -169,6 +169,9 @@ fn part(part: &Part) -> String {
     if share_high - share_low < 0.005 {
         return share(seen);
     }
+    if share_low <= 0.0 && share_high >= 1.0 {
+        return format!("~{}", share(seen));
+    }
     format!("{:.1}..{:.1} %", 100.0 * share_low, 100.0 * share_high)
 }
 

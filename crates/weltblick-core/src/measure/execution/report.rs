@@ -11,7 +11,7 @@ use super::seen::Seen;
 use super::sums::{Sum, Sums, partners};
 use super::times::InstructionTimes;
 use super::tree::{Named, NodeId, Root};
-use crate::figure::{Figure, Objection, ObjectionRow, SHARE};
+use crate::figure::{Basis, Figure, Objection, ObjectionRow, SHARE};
 use crate::image::Image;
 use crate::measure::duration::Duration;
 use crate::measure::known::{Against, Of, statistic};
@@ -155,7 +155,7 @@ impl ExactContext<'_> {
 /// A row's share of all time as a figure.
 fn share_of(row: &ExactRow) -> Option<Figure> {
     let bounds = Bounds { low: row.self_share_low?, high: row.self_share_high? };
-    let found = Figure::between(row.self_share?, bounds, row.instructions, "");
+    let found = Figure::between(row.self_share?, bounds, row.instructions, Basis::Counted);
     Some(Figure { possible: SHARE, ..found })
 }
 

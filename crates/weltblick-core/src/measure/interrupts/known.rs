@@ -2,7 +2,7 @@
 
 use super::figures::{Figures, InterruptFigures};
 use super::report::Basis;
-use crate::figure::{Absent, Doubt, Effect, Figure, SHARE};
+use crate::figure::{self, Absent, Doubt, Effect, Figure, Note, SHARE};
 use crate::measure::known::{
     Ask, Facts, Found, Measure, Missing, Of, OpenRuns, counted, no_such_figure, relied, spread,
     spread_or_open, weigh_silence,
@@ -84,7 +84,7 @@ fn waited(
     let mut found = spread(times, ask.of, &missing, scale)?;
     match row.basis() {
         Some(Basis::Grid) => {
-            found.evidence.basis += ", against the grid of its period";
+            found.evidence.notes.push(Note::ByGrid);
             if row.grid.unfitted > 0 {
                 found.doubt(Doubt::OffGrid { runs: row.grid.unfitted });
             }
@@ -93,7 +93,7 @@ fn waited(
             }
         }
         Some(Basis::Chained) => {
-            found.evidence.basis += ", of runs that followed another handler only";
+            found.evidence.notes.push(Note::Chained);
             if ask.by != Some(Basis::Chained) {
                 found.doubt(Doubt::ChainedOnly);
             }
@@ -130,8 +130,9 @@ fn load(row: &Figures, span: Ticks, unknown: f64) -> Figure {
         high: ((busy + blur + unknown) / shortest).min(1.0),
     };
     let count = row.entries;
-    let basis = format!("of {count} runs, {:.1} % of the time unknown", 100.0 * unknown / all);
-    let mut found = Figure::between(busy / (all - unknown).max(1.0), bounds, count, basis);
+    let share = busy / (all - unknown).max(1.0);
+    let mut found = Figure::between(share, bounds, count, figure::Basis::Runs(count));
+    found.evidence.missing.unknown = unknown / all;
     found.possible = SHARE;
     found.evidence.lossy = unknown > 0.0;
     found

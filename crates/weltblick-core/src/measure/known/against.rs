@@ -53,11 +53,12 @@ impl Against {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::figure::Basis;
 
     #[test]
     fn each_objection_stands_once_with_the_figures_that_it_touches() {
         let mut against = Against::default();
-        let mut figure = Figure::exact(1.0, 1, "");
+        let mut figure = Figure::exact(1.0, 1, Basis::Counted);
         against.note("own", "min", &figure);
         figure.doubt(Doubt::OpenAtEnd { count: 1 });
         against.note("own", "max", &figure);

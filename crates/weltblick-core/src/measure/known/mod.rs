@@ -14,7 +14,7 @@ pub(crate) use against::Against;
 pub use told::{Often, Part};
 pub(crate) use told::{Told, statistic};
 
-use crate::figure::{Absent, Doubt, Effect, Figure, Objection, Rests};
+use crate::figure::{Absent, Doubt, Effect, Figure, Note, Objection, Rests};
 use crate::measure::cadence::SysTicks;
 use crate::measure::inspection::Unannounced;
 use crate::measure::profile::Conduct;
@@ -46,9 +46,6 @@ pub struct Facts {
     /// What speaks against figures in time, whatever they are of.
     pub against: Vec<Doubt>,
 }
-
-/// What the times of an instruction trace rest on where the core slept.
-pub(crate) const SLEEP_BY_PACE: &str = "; sleep is told apart by the pace of instructions";
 
 /// The fewest core cycles from one entry of a handler to the next: taken right behind another's end, it returns at once.
 const SHORTEST_RUN: f64 = 8.0;
@@ -151,7 +148,7 @@ impl Facts {
     /// Says that time was told apart from sleep by the pace of instructions.
     pub(crate) fn tell_pace(&self, ask: Ask, found: &mut Figure) {
         if self.by_pace && ask.is_time() {
-            found.evidence.basis += SLEEP_BY_PACE;
+            found.evidence.notes.push(Note::ByPace);
         }
     }
 
@@ -177,7 +174,7 @@ impl Facts {
 pub(crate) fn relied(ask: Ask, missing: &Missing, found: &mut Figure) {
     let counts_runs = !matches!(ask.measure, Measure::Load | Measure::StackPeak | Measure::Value);
     if let (Some(hertz), true) = (ask.at_most, missing.runs > 0 && counts_runs) {
-        found.evidence.basis += &format!(", relying on at most {hertz} Hz");
+        found.evidence.notes.push(Note::AtMost(hertz));
     }
 }
 

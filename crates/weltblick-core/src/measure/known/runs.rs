@@ -7,11 +7,12 @@
 //! even if all of them had been shorter.
 
 use super::Of;
-use crate::figure::{Absent, Doubt, Evidence, FROM_ZERO, Figure, LOSE_NOTHING, SHARPEN};
+use crate::figure::{
+    Absent, Basis, Doubt, Evidence, FROM_ZERO, Figure, LOSE_NOTHING, Note, SHARPEN,
+};
 use crate::measure::bridges::Bridges;
 use crate::measure::statistic::Scale;
 use crate::stats::{Bounds, Spread, Ticks};
-use crate::time::duration_ns;
 
 pub(crate) type Found = Result<Figure, Absent>;
 
@@ -53,6 +54,13 @@ impl Missing {
             if hiding.slipped || hidden >= UNCOUNTED as f64 { UNCOUNTED } else { hidden as u64 };
         let runs = hidden.saturating_add(cut).min(UNCOUNTED);
         Self { gaps: gaps.max(1), runs, longest: u64::MAX, bridged: None }
+    }
+
+    /// As evidence.
+    fn stated(&self, scale: Scale) -> crate::figure::Missing {
+        let is_bounded = self.gaps > 0 && self.longest < u64::MAX;
+        let longest_ns = is_bounded.then_some(self.longest as f64 * scale.ns);
+        crate::figure::Missing { places: self.gaps, longest_ns, unknown: 0.0 }
     }
 
     /// Whether nothing bounds how many are missing.
@@ -189,23 +197,13 @@ pub(crate) fn weigh_silence(
         Of::Deviation => figure.high = f64::INFINITY,
         Of::Min => {}
     }
-    figure.evidence.basis +=
-        &format!(", then none for {}", duration_ns(silence.low as f64 * scale.ns));
+    figure.evidence.notes.push(Note::Silence(silence.low as f64 * scale.ns));
 }
 
 /// What is known of one statistic of many durations.
 pub(crate) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -> Found {
     let seconds = scale.ns * 1e-9;
     let count = spread.count();
-    let mut basis = match missing.gaps {
-        0 => format!("{count} of them, none missing"),
-        1 => format!("{count} of them; something is missing in one place"),
-        gaps => format!("{count} of them; something is missing in {gaps} places"),
-    };
-    if missing.gaps > 0 && missing.longest < u64::MAX {
-        let longest = duration_ns(missing.longest as f64 * scale.ns);
-        basis += &format!(", none longer than {longest}");
-    }
     let (Some(min), Some(max), Some(mean)) = (spread.min(), spread.max(), spread.mean()) else {
         return Err(Absent::new("none was seen from its beginning to its end", LOSE_NOTHING));
     };
@@ -269,7 +267,12 @@ pub(crate) fn spread(spread: &Spread, of: Of, missing: &Missing, scale: Scale) -
         count,
         unit: None,
         possible: FROM_ZERO,
-        evidence: Evidence { basis, lossy: !whole, narrows: SHARPEN, ..Evidence::default() },
+        evidence: Evidence {
+            missing: missing.stated(scale),
+            lossy: !whole,
+            narrows: SHARPEN,
+            ..Basis::Whole(count).into()
+        },
     })
 }
 
@@ -278,8 +281,8 @@ pub(crate) fn counted(count: u64, missing: &Missing, factor: f64) -> Figure {
     let low = count as f64 * factor;
     let high = count.saturating_add(missing.runs) as f64 * factor;
     let high = if missing.is_uncounted() { f64::INFINITY } else { high };
-    let basis = if missing.runs == 0 { "counted" } else { "counted; some may be missing" };
-    let mut figure = Figure::between(low, Bounds { low, high }, count, basis);
+    let mut figure = Figure::between(low, Bounds { low, high }, count, Basis::Counted);
+    figure.evidence.missing.places = missing.gaps;
     figure.evidence.lossy = missing.runs > 0;
     figure.evidence.narrows = SHARPEN;
     figure
@@ -296,9 +299,11 @@ pub(crate) fn spread_or_open(
     match spread(times, of, missing, scale) {
         Err(_) if matches!(of, Of::Max | Of::Each | Of::All) && open.longest > 0 => {
             let seen = if open.is_exact { open.longest as f64 * scale.ns * 1e-9 } else { 0.0 };
-            let basis = "none was seen from its beginning to its end, but one for so long";
             let bounds = Bounds { low: seen, high: f64::INFINITY };
-            Ok(Figure { extremes: Some([bounds; 2]), ..Figure::between(seen, bounds, 0, basis) })
+            Ok(Figure {
+                extremes: Some([bounds; 2]),
+                ..Figure::between(seen, bounds, 0, Basis::OpenOnly)
+            })
         }
         found => found,
     }

@@ -5,7 +5,7 @@
 
 use super::grouping::{By, Row, RowKind};
 use super::{Basis, Context, InStep, SampleCounts};
-use crate::figure::{Absent, Doubt, Evidence, Figure, SHARE, Sampled};
+use crate::figure::{self, Absent, Doubt, Figure, Note, SHARE, Sampled};
 use crate::image::{FunctionId, Image};
 use crate::measure::known::Found;
 use crate::stats::{Bounds, ShareEstimate, estimate_share_with};
@@ -88,7 +88,7 @@ impl<'a> Shares<'a> {
         if ranges.iter().any(|range| image.is_overlaid(range)) {
             found.doubt(Doubt::Overlaid);
         }
-        found.evidence.basis += &with_clones(image, &clones);
+        found.evidence.notes.extend(with_clones(image, &clones));
         Ok(found)
     }
 
@@ -133,16 +133,14 @@ impl<'a> Shares<'a> {
             return Err(Absent::new("there are no samples", "turn PC sampling on"));
         };
         let duration_ns = self.duration_ns();
-        let mut found = Figure {
-            possible: SHARE,
-            evidence: Evidence {
-                basis: self.basis(hits, &estimate),
-                lossy: self.missing != Some(0),
-                sampled: Some(Sampled { estimate, duration_ns }),
-                ..Evidence::default()
-            },
-            ..Figure::between(estimate.share, self.widened(&estimate, unknown), self.samples, "")
-        };
+        let (all, missing) = (self.samples, self.missing);
+        let basis =
+            figure::Basis::Samples { hits, all, worth: estimate.effective_samples, missing };
+        let bounds = self.widened(&estimate, unknown);
+        let mut found = Figure::between(estimate.share, bounds, self.samples, basis);
+        found.possible = SHARE;
+        found.evidence.lossy = self.missing != Some(0);
+        found.evidence.sampled = Some(Sampled { estimate, duration_ns });
         if estimate.is_assumed {
             found.doubt(Doubt::FewSamples { samples: self.samples });
         }
@@ -186,25 +184,12 @@ impl<'a> Shares<'a> {
         let high = (estimate.high * n + missing + unknown as f64) / all + unvisited;
         Bounds { low: low.max(0.0), high: high.min(1.0) }
     }
-
-    fn basis(&self, hits: u64, estimate: &ShareEstimate) -> String {
-        let worth = if estimate.effective_samples < 0.95 * self.samples as f64 {
-            format!(", worth {:.0} independent ones", estimate.effective_samples)
-        } else {
-            String::new()
-        };
-        let missing = match self.missing {
-            Some(0) | None => String::new(),
-            Some(missing) => format!(", up to {missing} missing"),
-        };
-        format!("{hits} of {} samples{worth}{missing}", self.samples)
-    }
 }
 
 /// Names the clones that count with a function.
-pub(crate) fn with_clones(image: &Image, clones: &[FunctionId]) -> String {
-    let names: Vec<&str> = clones.iter().map(|&id| image.function(id).name.as_str()).collect();
-    if names.is_empty() { String::new() } else { format!(", with {}", names.join(", ")) }
+pub(crate) fn with_clones(image: &Image, clones: &[FunctionId]) -> Option<Note> {
+    let names: Vec<String> = clones.iter().map(|&id| image.function(id).name.clone()).collect();
+    (!names.is_empty()).then_some(Note::Clones(names))
 }
 
 /// The largest design effect of all functions, and of sleep: what a share without hits is taken to have.

@@ -4,7 +4,7 @@
 //! where every access was traced: what is polled may have been anything between two reads.
 
 use super::{AccessKey, Signal, Signals, Subject};
-use crate::figure::{ANYTHING, Absent, Doubt, Figure, LOSE_NOTHING};
+use crate::figure::{ANYTHING, Absent, Basis, Doubt, Figure, LOSE_NOTHING};
 use crate::measure::known::{
     Ask, Facts, Found, Measure, Missing, Of, counted, no_such_figure, relied, spread, unseen,
     weigh_silence,
@@ -98,11 +98,8 @@ fn value(signal: &Signal, of: Of, signals: &Signals<'_>, end: Window) -> Found {
         _ => return Err(no_such_figure()),
     };
     let unseen = unseen(of);
-    let basis = match signals.lost {
-        0 => format!("{} values, none missing", values.count),
-        _ => format!("{} values", values.count),
-    };
-    let mut found = Figure::between(observed, bounds, values.count, basis);
+    let mut found = Figure::between(observed, bounds, values.count, Basis::Values(values.count));
+    found.evidence.missing.places = signals.lost;
     found.possible = ANYTHING;
     found.unit = signals.unit(signal.key).map(str::to_owned);
     if observed.abs() >= EXACT {

@@ -1,14 +1,13 @@
 //! What is known of the figures of a task.
 
 use super::figures::{Figures, TaskFigures};
-use crate::figure::{Absent, Doubt, Effect, Figure, SHARE};
+use crate::figure::{Absent, Basis, Doubt, Effect, Figure, SHARE};
 use crate::measure::known::{
     Ask, Facts, Found, Measure, Missing, Of, OpenRuns, counted, no_such_figure, relied, spread,
     spread_or_open, unseen, weigh_silence,
 };
 use crate::measure::statistic::Scale;
 use crate::stats::{Bounds, Spread};
-use crate::time::duration_ns;
 
 impl TaskFigures {
     /// What is known of a figure of a task.
@@ -97,8 +96,9 @@ impl TaskFigures {
         let (busy, known) = (row.busy as f64, self.known() as f64);
         let unknown = (facts.span.high as f64 - known).max(0.0);
         let bounds = Bounds { low: busy / longest, high: ((busy + unknown) / shortest).min(1.0) };
-        let basis = format!("{:.1} % of the time unknown", 100.0 * unknown / longest);
-        let mut found = Figure::between(busy / known.max(1.0), bounds, row.activations, basis);
+        let share = busy / known.max(1.0);
+        let mut found = Figure::between(share, bounds, row.activations, Basis::Time);
+        found.evidence.missing.unknown = unknown / longest;
         found.possible = SHARE;
         found.evidence.lossy = unknown > 0.0;
         found
@@ -118,14 +118,11 @@ impl TaskFigures {
             Of::Mean => (loads.mean, mean),
             _ => (loads.most, most),
         };
-        let length = duration_ns(self.window() as f64 * scale.ns);
-        let basis = format!("over every position of a window of {length}");
+        let basis = Basis::Windows(self.window() as f64 * scale.ns);
         let mut found = Figure::between(observed, bounds, loads.windows, basis);
         found.possible = SHARE;
         found.evidence.lossy = self.gaps > 0;
-        if self.gaps > 0 {
-            found.evidence.basis += "; who had the core is unknown in some";
-        }
+        found.evidence.missing.places = self.gaps;
         Ok(found)
     }
 }
@@ -148,7 +145,7 @@ fn stack(row: &Figures, gaps: u64) -> Found {
         ));
     };
     let observed = if stack.left { 1.0 } else { used as f64 / f64::from(size.max(1)) };
-    let mut found = Figure::exact(observed, row.activations, format!("{used} of {size} bytes"));
+    let mut found = Figure::exact(observed, row.activations, Basis::Stack { used, size });
     if stack.left {
         found.doubt(Doubt::StackLeft);
     }

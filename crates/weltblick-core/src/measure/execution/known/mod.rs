@@ -3,10 +3,10 @@
 mod share;
 
 use super::{CallFigures, Calls, Listing, Named, Seen};
-use crate::figure::{Absent, Doubt, Effect, Figure, SHARE};
+use crate::figure::{Absent, Basis, Doubt, Effect, Figure, Note, SHARE};
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Build, Choice, Covered, Part, report};
-use crate::measure::known::{Found, Of, OpenRuns, SLEEP_BY_PACE};
+use crate::measure::known::{Found, Of, OpenRuns};
 use crate::measure::statistic::Scale;
 use crate::point::Point;
 use crate::stats::{Bounds, Spread};
@@ -64,7 +64,7 @@ pub struct Confirmed<'a> {
 #[derive(Clone, Copy)]
 struct Occurrences<'a> {
     /// What they are called.
-    what: &'a str,
+    what: &'static str,
     count: u64,
     /// Not seen to their end.
     cut: u64,
@@ -188,7 +188,7 @@ impl Executed<'_> {
             return Err(Absent::new(why, advice));
         };
         let lower = self.seen.lower_bound || !self.is_whole();
-        let basis = format!("{}{covered} of {total} {name}", if lower { "at least " } else { "" });
+        let basis = Basis::Covered { covered, total, what: name, at_least: lower };
         let bounds = Bounds { low: share, high: if lower { 1.0 } else { share } };
         let mut found = Figure::between(share, bounds, total, basis);
         found.possible = SHARE;
@@ -274,10 +274,7 @@ impl Executed<'_> {
             none,
         } = occurrences;
         let whole = self.is_whole();
-        let mut basis = match cut {
-            0 => format!("{count} {what}"),
-            cut => format!("{count} {what}, {cut} not seen to their end"),
-        };
+        let basis = Basis::Occurrences { count, what, cut };
         let (spread, of) = match measure {
             CallMeasure::SelfOwn(of) => (self_own.unwrap_or(own), of),
             CallMeasure::Own(of) => (own, of),
@@ -291,9 +288,6 @@ impl Executed<'_> {
             found.evidence.narrows = LOSE_NOTHING;
             self.weigh(&mut found);
             return Ok(found);
-        }
-        if by_pace {
-            basis += SLEEP_BY_PACE;
         }
         let Some(scale) = self.scale.filter(|_| timed) else {
             return Err(Absent::new(
@@ -320,6 +314,7 @@ impl Executed<'_> {
         let mut found =
             Figure::between(seen.scaled(seconds), bounds.scaled(seconds), spread.count(), basis);
         found.evidence.narrows = if whole { KNOW_TIME } else { LOSE_NOTHING };
+        found.evidence.notes.extend(by_pace.then_some(Note::ByPace));
         if matches!(of, Of::Max) && open > 0 {
             // With what it called, and without what interrupted it: at most what passed.
             OpenRuns {

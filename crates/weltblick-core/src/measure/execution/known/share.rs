@@ -1,7 +1,7 @@
 //! What is known of a function's share of all time, where an instruction trace tells it: nothing is estimated.
 
 use super::{Executed, KNOW_TIME, LOSE_NOTHING};
-use crate::figure::{Absent, Doubt, Figure, SHARE};
+use crate::figure::{Absent, Basis, Doubt, Figure, SHARE};
 use crate::image::FunctionId;
 use crate::measure::execution::{Calls, Named};
 use crate::measure::known::Found;
@@ -50,20 +50,17 @@ impl Executed<'_> {
             time.add(own);
         }
         let part = |ticks: u64| (ticks as f64 / all).min(1.0);
-        let (bounds, basis, narrows) = if self.knows_all_time() {
-            let bounds = Bounds { low: part(time.low), high: part(time.high) };
-            (bounds, format!("exact: {instructions} instructions and their time"), KNOW_TIME)
-        } else {
-            let basis = format!(
-                "{instructions} instructions that are known; something is missing, nobody knows how long"
-            );
-            (SHARE, basis, LOSE_NOTHING)
+        let exact = self.knows_all_time();
+        let (bounds, narrows) = match exact {
+            true => (Bounds { low: part(time.low), high: part(time.high) }, KNOW_TIME),
+            false => (SHARE, LOSE_NOTHING),
         };
-        let basis = basis + &with_clones(self.image, &clones);
+        let basis = Basis::Instructions { count: instructions, exact };
         let mut found = Figure::between(part(time.ticks), bounds, u64::MAX, basis);
         found.possible = SHARE;
         found.evidence.narrows = narrows;
-        found.evidence.lossy = !self.knows_all_time();
+        found.evidence.lossy = !exact;
+        found.evidence.notes.extend(with_clones(self.image, &clones));
         self.weigh(&mut found);
         Ok(found)
     }
