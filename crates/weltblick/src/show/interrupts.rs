@@ -4,7 +4,7 @@ use super::evidence::{doubts, objections};
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    bars, csv_cells, csv_columns, csv_objections, csv_often, csv_part, distribution, figure, marks,
+    Marks, bars, csv_cells, csv_columns, csv_objections, csv_often, csv_part, distribution, figure,
     max, mean, number, stated, table, wait_cells, wait_columns,
 };
 pub(crate) use super::timing::Look;
@@ -19,10 +19,11 @@ use weltblick_core::measure::interrupts::{
 /// For people: who is late, who runs long, who holds up whom, and why.
 pub(crate) fn text(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
     head(report, look, out)?;
-    overview(report, look, out)?;
+    let mut marks = Marks::default();
+    overview(report, look, &mut marks, out)?;
     if look.detailed {
         for row in &report.interrupts {
-            details(row, look.paint, out)?;
+            details(row, &mut marks, look.paint, out)?;
         }
     } else {
         let rows = report.interrupts.iter().map(|row| Regular {
@@ -31,7 +32,7 @@ pub(crate) fn text(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Writ
             jitter: &row.jitter,
             missed: row.grid.as_ref().map(|grid| grid.missed),
         });
-        regularity("from start to start", "interrupt", rows, look.paint, out)?;
+        regularity("from start to start", "interrupt", rows, &mut marks, look.paint, out)?;
     }
     let rows = report.interrupts.iter().map(|row| (row.name.as_str(), row.objections.as_slice()));
     objections(rows, &report.evidence.objections, look.paint, out)?;
@@ -74,7 +75,12 @@ fn basis(basis: Option<Basis>) -> &'static str {
     }
 }
 
-fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+fn overview(
+    report: &InterruptReport,
+    look: &Look<'_>,
+    marks: &mut Marks,
+    out: &mut dyn Write,
+) -> Result<()> {
     let name = ("interrupt", Align::Left);
     let columns = [
         right("response max"),
@@ -116,7 +122,7 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
         })
         .filter_map(|statistic| statistic.max)
         .collect();
-    marks(shown.iter(), look.paint, out)?;
+    marks.explain(shown.iter(), look.paint, out)?;
     for (used, text) in [
         (Basis::Stated, "stated: the firmware said when the hardware had asked"),
         (Basis::Grid, "grid: beyond what even the earliest starts of a periodic request waited"),
@@ -129,7 +135,7 @@ fn overview(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> R
     Ok(())
 }
 
-fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
+fn details(row: &InterruptRow, marks: &mut Marks, paint: Paint, out: &mut dyn Write) -> Result<()> {
     writeln!(
         out,
         "\n{}",
@@ -163,7 +169,7 @@ fn details(row: &InterruptRow, paint: Paint, out: &mut dyn Write) -> Result<()> 
         ("period".to_owned(), Some(&row.period)),
         ("jitter".to_owned(), Some(&row.jitter)),
     ];
-    table(&rows, paint, out)?;
+    table(&rows, marks, paint, out)?;
     distribution("elapsed", &row.distribution, paint, out)
 }
 

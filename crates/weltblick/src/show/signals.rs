@@ -4,7 +4,7 @@ use super::course::{Plot, Stroke, USUAL, plot};
 use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::picture::{Course, Curve, Waveform};
-use super::statistic::{csv_cells, csv_columns, figure, table};
+use super::statistic::{Marks, csv_cells, csv_columns, figure, table};
 use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain};
 use anyhow::Result;
 use std::io::Write;
@@ -192,7 +192,7 @@ fn detail(row: &SignalRow, gaps: &[GapRow], look: &Look<'_>, out: &mut dyn Write
             ("from one to the next".to_owned(), Some(&row.interval)),
             ("jitter of that".to_owned(), Some(&row.jitter)),
         ];
-        table(&rows, paint, out)?;
+        table(&rows, &mut Marks::default(), paint, out)?;
     }
     levels(&row.levels, paint, out)?;
     thresholds(&row.thresholds, out)?;
@@ -260,15 +260,19 @@ fn values(row: &SignalRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
         table.row([name.to_owned(), number, label, when]);
     };
     let MomentRow { value: number, time_ns, label } = &value.max;
-    line("max", plainly(*number), label.as_deref(), at(*time_ns));
+    let mark = if value.max_high.is_none() { ">= " } else { "" };
+    line("max", format!("{mark}{}", plainly(*number)), label.as_deref(), at(*time_ns));
     let MomentRow { value: number, time_ns, label } = &value.min;
-    line("min", plainly(*number), label.as_deref(), at(*time_ns));
+    let mark = if value.min_low.is_none() { "<= " } else { "" };
+    line("min", format!("{mark}{}", plainly(*number)), label.as_deref(), at(*time_ns));
     line("mean", plainly(value.mean), None, String::new());
+    let is_known = value.mean_over_time_low.is_some() && value.mean_over_time_high.is_some();
+    let mark = if is_known { "" } else { "~" };
     if let Some(mean) = value.mean_over_time {
-        line("mean over time", plainly(mean), None, String::new());
+        line("mean over time", format!("{mark}{}", plainly(mean)), None, String::new());
     }
     if let Some(deviation) = value.stddev {
-        line("stddev", plainly(deviation), None, String::new());
+        line("stddev", format!("{mark}{}", plainly(deviation)), None, String::new());
     }
     for (name, step) in [("largest step up", &value.rise), ("largest step down", &value.fall)] {
         if let Some(step) = step {

@@ -3,7 +3,7 @@
 use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::statistic::{
-    csv_cells, csv_columns, csv_objections, csv_often, distribution, number, stated, table,
+    Marks, csv_cells, csv_columns, csv_objections, csv_often, distribution, number, stated, table,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity};
@@ -32,7 +32,8 @@ pub(crate) fn text(report: &StatedReport, look: &Look<'_>, out: &mut dyn Write) 
         let times = format!("{} ({} times)", plain(&span.name), number(span.often));
         (times, Some(&span.elapsed))
     });
-    table(&elapsed.collect::<Vec<_>>(), paint, out)?;
+    let mut marks = Marks::default();
+    table(&elapsed.collect::<Vec<_>>(), &mut marks, paint, out)?;
     for span in report.spans.iter().filter(|_| detailed) {
         writeln!(out)?;
         distribution(&plain(&span.name), &span.distribution, paint, out)?;
@@ -43,7 +44,7 @@ pub(crate) fn text(report: &StatedReport, look: &Look<'_>, out: &mut dyn Write) 
         jitter: &span.jitter,
         missed: None,
     });
-    regularity("from begin to begin", "span", rows, paint, out)?;
+    regularity("from begin to begin", "span", rows, &mut marks, paint, out)?;
     let rows = report.spans.iter().map(|span| (span.name.as_str(), span.objections.as_slice()));
     objections(rows, &evidence.objections, paint, out)?;
     writeln!(out, "\nthe longest of each")?;

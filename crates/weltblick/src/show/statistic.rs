@@ -37,10 +37,10 @@ pub(crate) fn stated(duration: &Duration) -> String {
     }
 }
 
-/// How many there were, with a mark where there may have been more.
+/// How many there were, with a `+` where there may have been more.
 pub(crate) fn number(often: Often) -> String {
-    let mark = if often.count_high == Some(often.count) { "" } else { OR_MORE };
-    format!("{mark}{}", count(often.count))
+    let mark = if often.count_high == Some(often.count) { "" } else { "+" };
+    format!("{}{mark}", count(often.count))
 }
 
 /// What is known to lie between two bounds: as one number, where these do not show.
@@ -55,22 +55,31 @@ fn window(ns: f64, Bounds { low, high }: Bounds) -> String {
     }
 }
 
-/// What the marks before figures mean, where a table has some.
-pub(crate) fn marks<'d>(
-    shown: impl Iterator<Item = &'d Duration> + Clone,
-    paint: Paint,
-    out: &mut dyn Write,
-) -> Result<()> {
-    for (mark, text) in [
-        (OR_MORE, ">=: or more, for nothing bounds what is missing"),
-        (OR_LESS, "<=: or less, for something is missing"),
-        (SEEN, "~: as it was seen; with what is missing it may be another"),
-    ] {
-        if shown.clone().any(|duration| stated(duration).starts_with(mark)) {
-            writeln!(out, "{}", paint.faint(&format!("  {text}")))?;
+/// Which marks have been explained.
+#[derive(Debug, Default)]
+pub(crate) struct Marks(Vec<&'static str>);
+
+impl Marks {
+    /// Explains the marks before these figures, each once.
+    pub(crate) fn explain<'d>(
+        &mut self,
+        shown: impl Iterator<Item = &'d Duration> + Clone,
+        paint: Paint,
+        out: &mut dyn Write,
+    ) -> Result<()> {
+        for (mark, text) in [
+            (OR_MORE, ">=: or more, for nothing bounds what is missing"),
+            (OR_LESS, "<=: or less, for something is missing"),
+            (SEEN, "~: as it was seen; with what is missing it may be another"),
+        ] {
+            let is_there = |duration: &Duration| stated(duration).starts_with(mark);
+            if !self.0.contains(&mark) && shown.clone().any(is_there) {
+                writeln!(out, "{}", paint.faint(&format!("  {text}")))?;
+                self.0.push(mark);
+            }
         }
+        Ok(())
     }
-    Ok(())
 }
 
 /// A duration, or nothing.
@@ -90,13 +99,15 @@ pub(crate) fn mean(statistic: &Statistic) -> String {
 
 /// A duration as one number, with a mark where the true one may be another.
 pub(crate) fn one(duration: &Duration) -> String {
-    let mark = if stated(duration).starts_with(SEEN) { SEEN } else { "" };
-    format!("{mark}{}", duration_ns(duration.ns))
+    let stated = stated(duration);
+    let is_marked = [SEEN, OR_MORE, OR_LESS].iter().any(|mark| stated.starts_with(mark));
+    format!("{}{}", if is_marked { SEEN } else { "" }, duration_ns(duration.ns))
 }
 
 /// All figures of several statistics, the worst first; those without any are left out.
 pub(crate) fn table(
     rows: &[(String, Option<&Statistic>)],
+    marks: &mut Marks,
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
@@ -123,7 +134,7 @@ pub(crate) fn table(
     }
     table.write(out)?;
     let shown = rows.iter().filter_map(|(_, statistic)| *statistic);
-    marks(shown.flat_map(all), paint, out)
+    marks.explain(shown.flat_map(all), paint, out)
 }
 
 /// All figures of a statistic.
@@ -137,7 +148,7 @@ fn hidden_bounds(duration: &Duration) -> String {
     match duration.ns_high {
         _ if !stated(duration).starts_with(SEEN) => String::new(),
         Some(high) => range_ns(duration.ns_low, high),
-        None => "anything".to_owned(),
+        None => "unbounded".to_owned(),
     }
 }
 

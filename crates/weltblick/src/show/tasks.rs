@@ -4,8 +4,8 @@ use super::evidence::{doubts, objections};
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    bars, csv_bounds, csv_cells, csv_columns, csv_objections, csv_often, csv_part, distribution,
-    figure, marks, max, mean, number, stated, table, wait_cells, wait_columns,
+    Marks, bars, csv_bounds, csv_cells, csv_columns, csv_objections, csv_often, csv_part,
+    distribution, figure, max, mean, number, stated, table, wait_cells, wait_columns,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
@@ -19,10 +19,11 @@ use weltblick_core::measure::tasks::{ActivationRow, ActorPart, TaskReport, TaskR
 /// For people: what is wrong, who is late, who runs long, where the time and the stack went, and why.
 pub(crate) fn text(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
     head(report, look, out)?;
-    overview(report, look, out)?;
+    let mut marks = Marks::default();
+    overview(report, look, &mut marks, out)?;
     if look.detailed {
         for row in &report.tasks {
-            details(row, look.paint, out)?;
+            details(row, &mut marks, look.paint, out)?;
         }
     } else {
         let rows = report.tasks.iter().map(|row| Regular {
@@ -32,7 +33,7 @@ pub(crate) fn text(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) ->
             missed: row.missed,
         });
         let title = if tells_ready(report) { "from ready to ready" } else { "from start to start" };
-        regularity(title, "task", rows, look.paint, out)?;
+        regularity(title, "task", rows, &mut marks, look.paint, out)?;
     }
     let active = report.tasks.iter().filter(|row| !row.idle);
     let rows = active.map(|row| (row.name.as_str(), row.objections.as_slice()));
@@ -129,7 +130,12 @@ fn columns(report: &TaskReport) -> Vec<Column> {
     columns
 }
 
-fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
+fn overview(
+    report: &TaskReport,
+    look: &Look<'_>,
+    marks: &mut Marks,
+    out: &mut dyn Write,
+) -> Result<()> {
     let columns = columns(report);
     let mut heading: Vec<_> = columns.iter().map(|(name, _)| right(name)).collect();
     heading.push(("task", Align::Left));
@@ -144,7 +150,7 @@ fn overview(report: &TaskReport, look: &Look<'_>, out: &mut dyn Write) -> Result
     let maxima = |row: &TaskRow| [&row.pending, &row.response, &row.own].map(|many| many.max);
     let active = report.tasks.iter().filter(|row| !row.idle);
     let shown: Vec<_> = active.flat_map(maxima).flatten().collect();
-    marks(shown.iter(), look.paint, out)?;
+    marks.explain(shown.iter(), look.paint, out)?;
     if let Some(row) = report.tasks.first() {
         let words = if tells_ready(report) {
             "pending: from ready to running; response: from ready to the stop"
@@ -175,7 +181,7 @@ fn part(part: &Part) -> String {
     format!("{:.1}..{:.1} %", 100.0 * share_low, 100.0 * share_high)
 }
 
-fn details(row: &TaskRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
+fn details(row: &TaskRow, marks: &mut Marks, paint: Paint, out: &mut dyn Write) -> Result<()> {
     let name = format!("{} (task {})", plain(&row.name), row.number);
     writeln!(out, "\n{}", paint.strong(&name))?;
     writeln!(
@@ -211,7 +217,7 @@ fn details(row: &TaskRow, paint: Paint, out: &mut dyn Write) -> Result<()> {
         ("period", &row.period),
         ("jitter", &row.jitter),
     ];
-    table(&rows.map(|(name, statistic)| (name.to_owned(), Some(statistic))), paint, out)?;
+    table(&rows.map(|(name, statistic)| (name.to_owned(), Some(statistic))), marks, paint, out)?;
     let name = if row.response.count > 0 { "response" } else { "elapsed" };
     distribution(name, &row.distribution, paint, out)
 }

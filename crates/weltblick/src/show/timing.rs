@@ -1,7 +1,7 @@
 //! What the faces of interrupts and tasks share.
 
 use super::moment::{closer, moment};
-use super::statistic::{figure, max};
+use super::statistic::{Marks, figure, max};
 use super::{Align, Paint, Table, count, plain};
 use anyhow::Result;
 use std::io::Write;
@@ -38,11 +38,12 @@ pub(crate) fn regularity<'a>(
     title: &str,
     what: &str,
     rows: impl Iterator<Item = Regular<'a>>,
+    marks: &mut Marks,
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
-    let mut rows = rows.filter(|row| row.period.count > 0).peekable();
-    if rows.peek().is_none() {
+    let rows: Vec<Regular<'a>> = rows.filter(|row| row.period.count > 0).collect();
+    if rows.is_empty() {
         return Ok(());
     }
     writeln!(out, "\n{title}")?;
@@ -56,7 +57,7 @@ pub(crate) fn regularity<'a>(
         (what, Align::Left),
     ];
     let mut table = Table::new(paint, &columns);
-    for Regular { name, period, jitter, missed } in rows {
+    for &Regular { name, period, jitter, missed } in &rows {
         table.row([
             figure(period.mean.as_ref()),
             figure(period.min.as_ref()),
@@ -67,7 +68,12 @@ pub(crate) fn regularity<'a>(
             plain(name).into_owned(),
         ]);
     }
-    table.write(out)
+    table.write(out)?;
+    let shown = rows.iter().flat_map(|row| {
+        let Statistic { min, mean, max, stddev, .. } = row.period;
+        [mean, min, max, stddev, &row.jitter.max].into_iter().flatten()
+    });
+    marks.explain(shown, paint, out)
 }
 
 /// The heading of the worst cases, and why they have no parts if they have none.
