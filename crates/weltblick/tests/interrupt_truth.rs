@@ -4,9 +4,9 @@ use weltblick_core::capture::{ItmSettings, Line, Priorities, StreamSpec};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::measure::dissection::{Dissection, Stretch};
 use weltblick_core::measure::interrupts::{
-    Basis, Cause, Context, FigureName, InterruptFigures, InterruptReport, Nesting, report,
+    Cause, Context, FigureName, InterruptFigures, InterruptReport, Nesting, report,
 };
-use weltblick_core::measure::known::Facts;
+use weltblick_core::measure::known::{Facts, KnownBy};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timing::{Clocks, Timing};
@@ -156,7 +156,7 @@ fn three_ways_to_the_time_that_a_run_was_pending() {
 
     // Stated by the firmware: off by what it takes to read the register and to write the mark.
     let pulse = figures.of(GNSS_PULSE).unwrap();
-    assert_eq!(pulse.basis(), Some(Basis::Stated));
+    assert_eq!(pulse.basis(), Some(KnownBy::Stated));
     let truth = ended(&machine, GNSS_PULSE);
     let of = |run: &Bad, real: &ExceptionRecord| {
         let requested = run.requested.expect("each is stated").middle();
@@ -171,7 +171,7 @@ fn three_ways_to_the_time_that_a_run_was_pending() {
     // Against the grid: what every run waited beyond the earliest ones.
     for exception in [ADC_READY, RADIO_SLOT, 15] {
         let row = figures.of(exception).unwrap();
-        assert_eq!(row.basis(), Some(Basis::Grid), "exception {exception}");
+        assert_eq!(row.basis(), Some(KnownBy::Grid), "exception {exception}");
         let truth = ended(&machine, exception);
         let real = |record: &ExceptionRecord| record.entered - record.requested;
         let least = truth.iter().map(real).min().unwrap();

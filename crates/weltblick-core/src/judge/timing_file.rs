@@ -2,8 +2,7 @@
 
 use super::entry::{About, Budget, TimingFigure, TimingSubject, condition, read_value};
 use crate::document::{At, Fault, Table};
-use crate::measure::interrupts::Basis;
-use crate::measure::known::{Ask, Measure, Of};
+use crate::measure::known::{Ask, KnownBy, Measure, Of};
 use crate::measure::signals::AccessKey;
 use crate::time::{Quantity, Unit, parse_duration};
 use std::time::Duration;
@@ -163,10 +162,10 @@ pub(super) fn read_access(table: &Table<'_>) -> Result<Option<AccessKey>, Fault>
 }
 
 /// `by = "grid"`.
-pub(super) fn read_by(table: &Table<'_>) -> Result<Option<Basis>, Fault> {
+pub(super) fn read_by(table: &Table<'_>) -> Result<Option<KnownBy>, Fault> {
     match table.text("by")? {
         None | Some(At { value: "stated", .. }) => Ok(None),
-        Some(At { value: "grid", .. }) => Ok(Some(Basis::Grid)),
+        Some(At { value: "grid", .. }) => Ok(Some(KnownBy::Grid)),
         Some(other) => Err(table.fault(other.span, "`by` is \"stated\" or \"grid\"")),
     }
 }

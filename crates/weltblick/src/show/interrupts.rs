@@ -13,8 +13,9 @@ use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::interrupts::{
-    Basis, Case, Cause, CausePart, FigureName, InterruptReport, InterruptRow, RunRow,
+    Case, Cause, CausePart, FigureName, InterruptReport, InterruptRow, RunRow,
 };
+use weltblick_core::measure::known::KnownBy;
 
 /// For people: who is late, who runs long, who holds up whom, and why.
 pub(crate) fn text(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Result<()> {
@@ -66,11 +67,11 @@ fn head(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Resul
     Ok(())
 }
 
-fn basis(basis: Option<Basis>) -> &'static str {
+fn basis(basis: Option<KnownBy>) -> &'static str {
     match basis {
-        Some(Basis::Stated) => "stated",
-        Some(Basis::Grid) => "grid",
-        Some(Basis::Chained) => "chained",
+        Some(KnownBy::Stated) => "stated",
+        Some(KnownBy::Grid) => "grid",
+        Some(KnownBy::Chained) => "chained",
         None => "",
     }
 }
@@ -124,9 +125,9 @@ fn overview(
         .collect();
     marks.explain(shown.iter(), look.paint, out)?;
     for (used, text) in [
-        (Basis::Stated, "stated: the firmware said when the hardware had asked"),
-        (Basis::Grid, "grid: beyond what even the earliest starts of a periodic request waited"),
-        (Basis::Chained, "chained: only runs that followed another handler; between two bounds"),
+        (KnownBy::Stated, "stated: the firmware said when the hardware had asked"),
+        (KnownBy::Grid, "grid: beyond what even the earliest starts of a periodic request waited"),
+        (KnownBy::Chained, "chained: only runs that followed another handler; between two bounds"),
     ] {
         if report.interrupts.iter().any(|row| row.basis == Some(used)) {
             writeln!(out, "{}", look.paint.faint(&format!("  {text}")))?;

@@ -105,13 +105,13 @@ fn overview(report: &SignalReport, paint: Paint, out: &mut dyn Write) -> Result<
 }
 
 /// The least value that was seen, and whether there may have been a lesser one.
-fn least(value: &ValueRow) -> String {
+pub(super) fn least(value: &ValueRow) -> String {
     let mark = if value.min_low.is_none() { "<= " } else { "" };
     format!("{mark}{}", Number(value.min.value))
 }
 
 /// The largest value that was seen, and whether there may have been a larger one.
-fn most(value: &ValueRow) -> String {
+pub(super) fn most(value: &ValueRow) -> String {
     let mark = if value.max_high.is_none() { ">= " } else { "" };
     format!("{mark}{}", Number(value.max.value))
 }

@@ -1,11 +1,10 @@
 //! What is known of the figures of an interrupt.
 
 use super::figures::{Figures, InterruptFigures};
-use super::report::Basis;
-use crate::figure::{self, Absent, Doubt, Effect, Figure, Note, SHARE};
+use crate::figure::{Absent, Basis, Doubt, Effect, Figure, Note, SHARE};
 use crate::measure::known::{
-    Ask, Facts, Found, Measure, Missing, Of, OpenRuns, counted, no_such_figure, relied, spread,
-    spread_or_open, weigh_silence,
+    Ask, Facts, Found, KnownBy, Measure, Missing, Of, OpenRuns, counted, no_such_figure, relied,
+    spread, spread_or_open, weigh_silence,
 };
 use crate::measure::statistic::Scale;
 use crate::stats::{Bounds, Spread, Ticks};
@@ -78,27 +77,27 @@ fn waited(
         ));
     };
     let missing = match row.basis() {
-        Some(Basis::Grid) => missing.lasting(row.bridges.longest_wait()),
+        Some(KnownBy::Grid) => missing.lasting(row.bridges.longest_wait()),
         _ => *missing,
     };
     let mut found = spread(times, ask.of, &missing, scale)?;
     match row.basis() {
-        Some(Basis::Grid) => {
+        Some(KnownBy::Grid) => {
             found.evidence.notes.push(Note::ByGrid);
             if row.grid.unfitted > 0 {
                 found.doubt(Doubt::OffGrid { runs: row.grid.unfitted });
             }
-            if ask.by != Some(Basis::Grid) {
+            if ask.by != Some(KnownBy::Grid) {
                 found.doubt(Doubt::GridMayWait);
             }
         }
-        Some(Basis::Chained) => {
+        Some(KnownBy::Chained) => {
             found.evidence.notes.push(Note::Chained);
-            if ask.by != Some(Basis::Chained) {
+            if ask.by != Some(KnownBy::Chained) {
                 found.doubt(Doubt::ChainedOnly);
             }
         }
-        Some(Basis::Stated) | None => {
+        Some(KnownBy::Stated) | None => {
             let unstated = row.elapsed.count().saturating_sub(row.stated_pending.count());
             if unstated > 0 {
                 found.doubt(Doubt::Unrequested { runs: unstated });
@@ -131,7 +130,7 @@ fn load(row: &Figures, span: Ticks, unknown: f64) -> Figure {
     };
     let count = row.entries;
     let share = busy / (all - unknown).max(1.0);
-    let mut found = Figure::between(share, bounds, count, figure::Basis::Runs(count));
+    let mut found = Figure::between(share, bounds, count, Basis::Runs(count));
     found.evidence.missing.unknown = unknown / all;
     found.possible = SHARE;
     found.evidence.lossy = unknown > 0.0;

@@ -15,6 +15,6 @@ pub use nesting::{
 };
 pub(crate) use report::longest_hidden;
 pub use report::{
-    Basis, Case, Cause, CausePart, Context, FigureName, InterruptReport, InterruptRow,
-    PreemptionRow, RunRow, each, report,
+    Case, Cause, CausePart, Context, FigureName, InterruptReport, InterruptRow, PreemptionRow,
+    RunRow, each, report,
 };

@@ -7,7 +7,7 @@ use crate::figure::{Objection, ObjectionRow};
 use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Dissection, Phase, Stretch};
 use crate::measure::duration::Duration;
-use crate::measure::known::{Ask, Facts, Measure, Of, Often, Part, Told};
+use crate::measure::known::{Ask, Facts, KnownBy, Measure, Of, Often, Part, Told};
 use crate::measure::losses::LossRow;
 use crate::measure::statistic::{Distribution, Scale, Statistic};
 use crate::measure::timing::Timing;
@@ -53,18 +53,6 @@ impl Context<'_> {
     fn ns(&self, tick: u64) -> f64 {
         tick as f64 * self.scale.ns
     }
-}
-
-/// How pending and response times were obtained.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Basis {
-    /// The firmware stated when the hardware had asked.
-    Stated,
-    /// Against the grid of a periodic request: beyond what even the earliest starts waited.
-    Grid,
-    /// Tail-chained starts only, between what ran before them.
-    Chained,
 }
 
 /// Which figure a case is the worst of.
@@ -177,7 +165,7 @@ pub struct InterruptRow {
     pub jitter: Statistic,
     /// How pending and response times were obtained.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub basis: Option<Basis>,
+    pub basis: Option<KnownBy>,
     /// From request to start.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pending: Option<Statistic>,
@@ -263,13 +251,13 @@ pub struct InterruptReport {
 impl Figures {
     /// How pending and response times are obtained, best way first.
     #[must_use]
-    pub const fn basis(&self) -> Option<Basis> {
+    pub const fn basis(&self) -> Option<KnownBy> {
         if self.stated_pending.count() > 0 {
-            Some(Basis::Stated)
+            Some(KnownBy::Stated)
         } else if self.grid.is_periodic() {
-            Some(Basis::Grid)
+            Some(KnownBy::Grid)
         } else if self.chained_pending.count() > 0 {
-            Some(Basis::Chained)
+            Some(KnownBy::Chained)
         } else {
             None
         }
@@ -279,9 +267,9 @@ impl Figures {
     #[must_use]
     pub const fn pending(&self) -> Option<&Spread> {
         match self.basis() {
-            Some(Basis::Stated) => Some(&self.stated_pending),
-            Some(Basis::Grid) => Some(&self.grid.pending),
-            Some(Basis::Chained) => Some(&self.chained_pending),
+            Some(KnownBy::Stated) => Some(&self.stated_pending),
+            Some(KnownBy::Grid) => Some(&self.grid.pending),
+            Some(KnownBy::Chained) => Some(&self.chained_pending),
             None => None,
         }
     }
@@ -290,9 +278,9 @@ impl Figures {
     #[must_use]
     pub const fn response(&self) -> Option<&Spread> {
         match self.basis() {
-            Some(Basis::Stated) => Some(&self.stated_response),
-            Some(Basis::Grid) => Some(&self.grid.response),
-            Some(Basis::Chained) | None => None,
+            Some(KnownBy::Stated) => Some(&self.stated_response),
+            Some(KnownBy::Grid) => Some(&self.grid.response),
+            Some(KnownBy::Chained) | None => None,
         }
     }
 
@@ -301,9 +289,9 @@ impl Figures {
     pub fn worst(&self) -> Vec<(FigureName, &[Bad])> {
         let [by_statement, by_grid] = &self.worst_response;
         let waiting = match self.basis() {
-            Some(Basis::Stated) => Some((&self.worst_stated, by_statement)),
-            Some(Basis::Grid) => Some((&self.worst_late, by_grid)),
-            Some(Basis::Chained) | None => None,
+            Some(KnownBy::Stated) => Some((&self.worst_stated, by_statement)),
+            Some(KnownBy::Grid) => Some((&self.worst_late, by_grid)),
+            Some(KnownBy::Chained) | None => None,
         };
         let mut worst = Vec::new();
         if let Some((pending, response)) = waiting {

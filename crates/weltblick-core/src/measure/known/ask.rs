@@ -1,8 +1,9 @@
 //! What is asked of whoever measured something.
 
 use crate::figure::Rests;
-use crate::measure::interrupts::Basis;
 use crate::time::Unit;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 /// Which figure of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -124,6 +125,18 @@ impl Of {
     }
 }
 
+/// How pending and response times are known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum KnownBy {
+    /// The firmware stated when the hardware had asked.
+    Stated,
+    /// Against the grid of a periodic request: beyond what even the earliest starts waited.
+    Grid,
+    /// Tail-chained starts only, between what ran before them.
+    Chained,
+}
+
 /// A figure, and with what it is asked for.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Ask {
@@ -132,7 +145,7 @@ pub struct Ask {
     /// Which of many.
     pub of: Of,
     /// Of pending and response times: whoever asks is content with this way to know them.
-    pub by: Option<Basis>,
+    pub by: Option<KnownBy>,
     /// Of tasks: whoever asks is content with turns on the core where nothing tells of activations.
     pub by_turns: bool,
     /// It happens at most so often, in hertz: what the design guarantees, and gaps are bounded by.

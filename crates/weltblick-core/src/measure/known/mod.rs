@@ -5,7 +5,7 @@ mod ask;
 mod runs;
 mod told;
 
-pub use ask::{Ask, Measure, Of};
+pub use ask::{Ask, KnownBy, Measure, Of};
 pub(crate) use runs::{
     Found, Hiding, Missing, OpenRuns, counted, spread, spread_or_open, weigh_silence,
 };

@@ -1,9 +1,8 @@
 //! The figures of one subject as reports state them, with what speaks against each.
 
 use super::against::Against;
-use super::{Ask, Found, Measure, Of};
+use super::{Ask, Found, KnownBy, Measure, Of};
 use crate::figure::{Figure, ObjectionRow};
-use crate::measure::interrupts::Basis;
 use crate::measure::statistic::{Scale, Statistic};
 use crate::stats::Bounds;
 use schemars::JsonSchema;
@@ -41,14 +40,14 @@ pub struct Often {
 pub(crate) struct Told<'a> {
     find: &'a dyn Fn(Ask) -> Found,
     scale: Scale,
-    by: Option<Basis>,
+    by: Option<KnownBy>,
     by_turns: bool,
     against: Against,
 }
 
 impl<'a> Told<'a> {
     /// Of a subject; pending and response times as they are known `by`.
-    pub(crate) fn new(scale: Scale, by: Option<Basis>, find: &'a dyn Fn(Ask) -> Found) -> Self {
+    pub(crate) fn new(scale: Scale, by: Option<KnownBy>, find: &'a dyn Fn(Ask) -> Found) -> Self {
         Self { find, scale, by, by_turns: false, against: Against::default() }
     }
 

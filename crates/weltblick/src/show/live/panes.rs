@@ -4,7 +4,7 @@ use super::{ACCENT, ALARM, FAINT, Picture, STRONG};
 use crate::cli::Color;
 use crate::show::course::{Plot, SCALE, Size, plot};
 use crate::show::coverage::share as covered;
-use crate::show::signals::{gaps_of, strokes, undated};
+use crate::show::signals::{gaps_of, least, most, strokes, undated};
 use crate::show::statistic::{max, mean};
 use crate::show::{Number, Paint, count, path_end, percent, plain, share};
 use ratatui::Frame;
@@ -356,8 +356,8 @@ fn values(frame: &mut Frame<'_>, area: Rect, picture: &Picture<'_>) {
         let value = row.value.as_ref();
         let cells = vec![
             told(value.map(|value| value.last.value)),
-            told(value.map(|value| value.min.value)),
-            told(value.map(|value| value.max.value)),
+            value.map_or_else(String::new, least),
+            value.map_or_else(String::new, most),
             count(row.count),
         ];
         let mark = if std::ptr::eq(*row, *chosen) { "> " } else { "  " };
