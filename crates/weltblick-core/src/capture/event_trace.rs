@@ -3,8 +3,8 @@
 use super::manifest::CtfSettings;
 use crate::document::{Fault, Source};
 use crate::event::{
-    ClockFault, CtfReader, Event, Grounding, LossReason, Origin, Position, Sink, Translation,
-    TwoCores,
+    ClockFault, CtfReader, Event, Grounding, LossReason, Origin, Position, Sink, Statement,
+    Translation, TwoCores,
 };
 use crate::time::Window;
 use crate::wire::ctf::{self, Clock, Damage, Decoder, Missing, Record, Schema};
@@ -95,6 +95,7 @@ impl EventTrace {
             counts: vec![0; self.schema.events().len()],
             grounding: Grounding::of(&self.translation),
             blind: vec![false; starts.len()],
+            told_by: [Turns::default(), Turns::default()],
         }
     }
 }
@@ -176,6 +177,39 @@ pub struct EventReading<'s> {
     grounding: Grounding,
     /// Files that lack something now, in the merged order.
     blind: Vec<bool>,
+    /// From which files interrupts came so far, and turns of tasks.
+    told_by: [Turns; 2],
+}
+
+/// From which files events of one kind came, in the order of their first.
+#[derive(Debug, Default)]
+struct Turns {
+    files: Vec<usize>,
+    last: usize,
+    told: bool,
+}
+
+impl Turns {
+    /// Whether an event from this file is the first that shows that several have such events by turns.
+    fn come_back(&mut self, file: usize) -> bool {
+        let known = self.files.contains(&file);
+        if !known {
+            self.files.push(file);
+        }
+        let is_back = known && file != self.last && !self.told;
+        self.last = file;
+        self.told |= is_back;
+        is_back
+    }
+}
+
+/// What only the core itself can say, by kind: what it enters and leaves, and which task runs.
+const fn kind_of_core(event: &Event) -> Option<usize> {
+    match event {
+        Event::Entered { .. } | Event::Left { .. } => Some(0),
+        Event::Stated(Statement::Runs { .. }) => Some(1),
+        _ => None,
+    }
 }
 
 impl<'s> EventReading<'s> {
@@ -257,6 +291,10 @@ impl<'s> EventReading<'s> {
         if others.into_iter().any(|(other, blind)| *blind && other != number) {
             let lost = Event::Lost { bytes: 0..0, why: LossReason::Dropped };
             self.grounding.pass(item.position, &lost, sink);
+        }
+        let kind = kind_of_core(&item.event);
+        if kind.is_some_and(|kind| self.told_by[kind].come_back(number)) {
+            sink.event(item.position, &Event::SeveralCores);
         }
         self.grounding.pass(item.position, &item.event, sink);
     }

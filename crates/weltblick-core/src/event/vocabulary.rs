@@ -91,6 +91,8 @@ pub enum Event {
     LeftOut,
     /// Ticks are not of one length around here. Nothing is missing.
     ClockFault(ClockFault),
+    /// What only the core itself can say comes from several files by turns: they may be those of several cores.
+    SeveralCores,
     /// Something is missing between the event before this one and the one after it.
     Lost {
         /// The bytes that could not be read; empty where the target itself dropped packets.

@@ -275,7 +275,7 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Sink for Writer<T, F> {
             Event::Asleep => self.small(Kind::Asleep, time, &[]),
             Event::Unobservable => self.small(Kind::Unobservable, time, &[]),
             Event::Elsewhere => self.small(Kind::Elsewhere, time, &[]),
-            Event::Unwatched | Event::LeftOut | Event::ClockFault(_) => {
+            Event::Unwatched | Event::LeftOut | Event::ClockFault(_) | Event::SeveralCores => {
                 self.small(Kind::Unwatched, time, &[]);
             }
             Event::Entered { exception: number } => {

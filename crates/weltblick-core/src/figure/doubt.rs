@@ -166,6 +166,8 @@ pub enum Doubt {
         /// But so many times as far.
         factor: f64,
     },
+    /// What only the core itself can say comes from several files by turns.
+    SeveralCores,
     /// Other code of the image has the same address.
     Overlaid,
     /// So many packets of an event trace end long after their events.
@@ -260,6 +262,7 @@ impl Doubt {
             Self::Period { .. } => "period",
             Self::ClockChanged { .. } => "clock_changed",
             Self::ClockStopped { .. } => "clock_stopped",
+            Self::SeveralCores => "several_cores",
             Self::Overlaid => "overlaid",
             Self::Head { .. } => "head",
             Self::StampsWrapped { .. } => "stamps_wrapped",
@@ -317,6 +320,7 @@ impl Doubt {
             | Self::ClockChanged { .. }
             | Self::ClockStopped { .. }
             | Self::Overlaid
+            | Self::SeveralCores
             | Self::Head { .. }
             | Self::StampsWrapped { .. }
             | Self::ReadyWhileRunning { .. }
@@ -425,6 +429,7 @@ impl Doubt {
             Self::ClockStopped { places } => format!(
                 "local timestamps fell behind global ones in {places} places: their clock stood still there, or changed"
             ),
+            Self::SeveralCores => "interrupts, or turns of tasks, come from several files by turns: they may be those of several cores".into(),
             Self::Overlaid => "other code of the image has the same address: which of the two was there is not known".into(),
             Self::StampsWrapped { packets } => format!(
                 "{packets} packets of the event trace end so long after their events that short timestamps may have wrapped unseen"
@@ -517,6 +522,9 @@ impl Doubt {
             }
             Self::ClockStopped { .. } => {
                 "let the core's clock run in sleep (a debug register of most chips)".into()
+            }
+            Self::SeveralCores => {
+                "read the files of each core by themselves, or let events name their core and say which one with `where`".into()
             }
             Self::Overlaid => {
                 "link it to an address of its own for the measurement".into()

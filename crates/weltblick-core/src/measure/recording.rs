@@ -41,6 +41,8 @@ pub struct Recording {
     pub left_out: u64,
     /// Bytes were lost on the way, and time with them: the span is at least what is stated.
     pub time_slipped: bool,
+    /// It may be a recording of several cores.
+    pub several_cores: bool,
     /// How often ticks were found not to be of one length, by reason.
     clock_faults: [u64; ClockFault::ALL.len()],
     /// Bytes that could not be read before the first moment, and behind the last: of nothing that was recorded.
@@ -67,6 +69,7 @@ impl Default for Recording {
             unwatched: 0,
             left_out: 0,
             time_slipped: false,
+            several_cores: false,
             clock_faults: [0; ClockFault::ALL.len()],
             unread_beside: 0,
             head: 0,
@@ -106,6 +109,7 @@ impl Sink for Recording {
                 self.time_slipped |= why.loses_bytes() && !why.is_end() && self.first != u64::MAX;
             }
             Event::LeftOut => self.left_out += 1,
+            Event::SeveralCores => self.several_cores = true,
             Event::ClockFault(fault) => self.clock_faults[fault as usize] += 1,
             Event::Unwatched => {
                 self.unwatched += 1;

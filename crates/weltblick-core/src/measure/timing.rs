@@ -126,9 +126,10 @@ impl Timing<'_> {
         (bytes > 0).then_some(Doubt::Head { bytes })
     }
 
-    /// What says that ticks are not of one length all the time.
+    /// What the events themselves say against all figures: ticks are not of one length all the time, or not all events
+    /// are of one core.
     #[must_use]
-    pub fn clock_changes(&self, ticks: &SysTicks) -> Vec<Doubt> {
+    pub fn doubts(&self, ticks: &SysTicks) -> Vec<Doubt> {
         let by_tick = self.clocks.tick_period.map_or(0, |_| ticks.changes());
         let changes = self.recording.clock_faults(ClockFault::Changed) + by_tick;
         let places = self.recording.clock_faults(ClockFault::Stopped);
@@ -136,7 +137,8 @@ impl Timing<'_> {
         let stopped = (places > 0).then_some(Doubt::ClockStopped { places });
         let packets = self.recording.clock_faults(ClockFault::StampsWrapped);
         let wrapped = (packets > 0).then_some(Doubt::StampsWrapped { packets });
-        [changed, stopped, wrapped].into_iter().flatten().collect()
+        let several = self.recording.several_cores.then_some(Doubt::SeveralCores);
+        [changed, stopped, wrapped, several].into_iter().flatten().collect()
     }
 
     /// Nanoseconds between samples.

@@ -116,7 +116,8 @@ impl<S: Sink> Sink for Windowed<S> {
             Event::Stated(
                 Statement::Named(..) | Statement::Watches { .. } | Statement::OnlyTurns { .. },
             )
-            | Event::ClockFault(ClockFault::Stopped | ClockFault::StampsWrapped) => {
+            | Event::ClockFault(ClockFault::Stopped | ClockFault::StampsWrapped)
+            | Event::SeveralCores => {
                 return self.sink.event(undated, event);
             }
             Event::Lost { .. } if self.undated => return,
@@ -190,6 +191,21 @@ mod tests {
         let open = [(2, at(110)), (3, None)];
         assert_eq!(seen_until(u64::MAX, &open), ["2@110", "3@?"]);
         assert_eq!(seen(&open), ["2@110", "missing@?"]);
+    }
+
+    #[test]
+    fn clocks_that_contradict_each_other_do_so_in_every_window() {
+        let seen = |fault| {
+            let mut windowed = Windowed::new(100, 200, Seen::default());
+            let time = Some(Window { earliest: 50, latest: 50 });
+            let position = Position { origin: Origin(0), offset: 0, time };
+            windowed.event(position, &Event::ClockFault(fault));
+            windowed.finish();
+            windowed.sink.0
+        };
+        assert_eq!(seen(ClockFault::Stopped), ["ClockFault(Stopped)@?"]);
+        // One that changed before it is another one all through.
+        assert_eq!(seen(ClockFault::Changed), [""; 0]);
     }
 
     #[test]

@@ -130,7 +130,8 @@ impl<'a> Reading<'a> {
     pub(crate) fn first<S: Sink>(&self, make: impl Fn() -> S) -> Result<Read<S>> {
         let window = self.cycles.as_ref();
         let mut all = (make(), Facing::of(self.image()));
-        if !self.capture.tells_events_by_flow() {
+        // Of a part, figures are of the part: what speaks against the rest is not asked.
+        if !self.capture.tells_events_by_flow() || !self.capture.is_whole() {
             match window {
                 None => self.capture.replay_into(&mut all)?,
                 Some(_) => within::windowed(window, &mut all, |sink| self.capture.replay(sink))?,

@@ -85,6 +85,11 @@ impl Capture {
         self
     }
 
+    /// Whether events are told of all of the recording.
+    pub(crate) const fn is_whole(&self) -> bool {
+        self.part.is_all()
+    }
+
     /// The image's variables, if an image is named.
     pub(crate) fn variables(&self) -> Result<Option<Variables>> {
         self.image.as_ref().map(OpenImage::variables).transpose()

@@ -340,6 +340,16 @@ fn nothing_is_falsely_met_or_broken_by_event_traces() {
     }
 }
 
+/// Two files that have interrupts by turns may be those of two cores, and nothing says so: nothing is decided.
+#[test]
+fn several_cores_that_nothing_names_decide_nothing() {
+    let image = Image::parse(FIRMWARE).unwrap();
+    let tally = tally_traced(TraceFault::ByTurns, Habit::Usual, &image);
+    assert!(tally.wrong.is_empty(), "{:#?}", tally.wrong);
+    // What keeps any limit that can be set is no secret: no load is above one.
+    assert!(tally.undecided as f64 >= 0.97 * tally.verdicts as f64, "{}", tally.undecided);
+}
+
 const HABITS: [Habit; 3] = [Habit::Usual, Habit::FallsSilent, Habit::Storms];
 
 #[test]

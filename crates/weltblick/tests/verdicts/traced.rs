@@ -25,6 +25,8 @@ pub(crate) enum TraceFault {
     Short,
     /// The trace begins with a later packet.
     Headless,
+    /// Interrupts of odd and even numbers stand in files of their own, as those of two cores do.
+    ByTurns,
 }
 
 pub(crate) const TRACE_FAULTS: [TraceFault; 8] = [
@@ -191,7 +193,14 @@ impl Traced {
         let is_of_core = |item: &&Item| matches!(item.2, What::Enter(_) | What::Leave(_));
         let none = 0..0;
         let form = (fault == TraceFault::Short, stamp_of(usize::MAX, life.end));
-        let files = if fault == TraceFault::TwoFiles {
+        let is_odd = |item: &&Item| matches!(item.2, What::Enter(number) | What::Leave(number) if number % 2 == 1);
+        let files = if fault == TraceFault::ByTurns {
+            let (odd, rest): (Vec<Item>, Vec<Item>) = told.iter().partition(is_odd);
+            vec![
+                file(&odd, &stamp_of, form, &none, None),
+                file(&rest, &stamp_of, form, &none, None),
+            ]
+        } else if fault == TraceFault::TwoFiles {
             let (core, rest): (Vec<Item>, Vec<Item>) = told.iter().partition(is_of_core);
             vec![
                 file(&core, &stamp_of, form, &none, None),

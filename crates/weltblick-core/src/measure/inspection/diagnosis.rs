@@ -89,7 +89,7 @@ pub(super) fn diagnose(
         findings.extend(evidence.other_image());
         findings.extend(evidence.no_image());
         findings.extend(evidence.beats());
-        findings.extend(evidence.clock_changes());
+        findings.extend(evidence.of_events());
         findings.sort_by_key(|finding| finding.weight);
         return findings;
     }
@@ -131,7 +131,7 @@ pub(super) fn diagnose(
     let mut findings: Vec<Finding> =
         questions.iter().filter_map(|question| question(&evidence)).collect();
     findings.extend(evidence.beats());
-    findings.extend(evidence.clock_changes());
+    findings.extend(evidence.of_events());
     findings.sort_by_key(|finding| finding.weight);
     findings
 }
@@ -536,10 +536,10 @@ impl Evidence<'_> {
         })
     }
 
-    /// Ticks that are not of one length: verdicts rest on the same doubts.
-    fn clock_changes(&self) -> impl Iterator<Item = Finding> {
+    /// Ticks that are not of one length, events of several cores: verdicts rest on the same doubts.
+    fn of_events(&self) -> impl Iterator<Item = Finding> {
         let timing = Timing { recording: &self.counted.recording, clocks: self.settings.clocks };
-        let doubts = timing.clock_changes(&self.counted.cadences.ticks);
+        let doubts = timing.doubts(&self.counted.cadences.ticks);
         doubts.into_iter().map(|doubt| doubt_as_finding(Weight::Fault, &doubt))
     }
 

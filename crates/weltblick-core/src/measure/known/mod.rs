@@ -69,7 +69,7 @@ pub fn against_times(
     ]
     .into_iter()
     .flatten()
-    .chain(timing.clock_changes(ticks))
+    .chain(timing.doubts(ticks))
     .collect()
 }
 
@@ -190,4 +190,61 @@ pub(crate) const fn unseen(of: Of) -> Effect {
 /// Its subject does not have what was asked for.
 pub(crate) fn no_such_figure() -> Absent {
     Absent::new("there is no such figure", "see the guide for what can be judged")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::figure::Basis;
+    use crate::stats::Bounds;
+
+    fn count(lossy: bool, ask: Ask, doubt: Doubt) -> (f64, f64) {
+        let facts = Facts { against: vec![doubt], ..Facts::default() };
+        let bounds = Bounds { low: 5.0, high: 9.0 };
+        let mut found = Figure::between(5.0, bounds, 5, Basis::Counted);
+        found.evidence.lossy = lossy;
+        facts.weigh(ask, ask.rests(false), &mut found);
+        (found.low, found.high)
+    }
+
+    #[test]
+    fn a_count_rests_on_ticks_only_where_a_gap_bounds_it_by_them() {
+        let plain = Ask::new(Measure::Count, Of::All);
+        let changed = || Doubt::ClockChanged { times: 1 };
+        assert_eq!(count(false, plain, changed()), (5.0, 9.0), "nothing is missing");
+        assert_eq!(count(true, plain, changed()), (5.0, f64::INFINITY));
+        // How long a tick is matters where a budget says how often a second it may happen.
+        let off = || Doubt::Clock { off: 0.5 };
+        assert_eq!(count(true, plain, off()), (5.0, 9.0));
+        let guaranteed = Ask { at_most: Some(100.0), ..plain };
+        assert_eq!(count(true, guaranteed, off()), (5.0, f64::INFINITY));
+        assert_eq!(count(false, guaranteed, off()), (5.0, 9.0));
+    }
+
+    #[test]
+    fn a_doubt_weighs_on_what_it_touches() {
+        let weighed = |ask: Ask, exceptions: bool, doubt: Doubt| {
+            let facts = Facts { against: vec![doubt], ..Facts::default() };
+            let mut found = Figure::exact(5.0, 5, Basis::Counted);
+            facts.weigh(ask, ask.rests(exceptions), &mut found);
+            found.high.is_infinite()
+        };
+        let own = Ask::new(Measure::Own, Of::Max);
+        let load = Ask::new(Measure::Load, Of::Max);
+        let most = Ask::new(Measure::Value, Of::Max);
+        let mean = Ask::new(Measure::Value, Of::Mean);
+        let off = || Doubt::Clock { off: 0.5 };
+        // A load is a part of all ticks, however long they are.
+        assert_eq!(
+            [own, load, most, mean].map(|ask| weighed(ask, true, off())),
+            [true, false, false, false]
+        );
+        let stopped = || Doubt::ClockStopped { places: 1 };
+        assert_eq!(
+            [own, load, most, mean].map(|ask| weighed(ask, true, stopped())),
+            [true, true, false, true]
+        );
+        let unannounced = || Doubt::Unannounced { samples: 9 };
+        assert!(weighed(own, true, unannounced()) && !weighed(own, false, unannounced()));
+    }
 }

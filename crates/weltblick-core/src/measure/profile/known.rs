@@ -234,6 +234,6 @@ fn against(
     .into_iter()
     .flatten()
     .chain(context.timing.head().filter(|_| !context.conduct.attached))
-    .chain(context.timing.clock_changes(&context.cadences.ticks))
+    .chain(context.timing.doubts(&context.cadences.ticks))
     .collect()
 }
