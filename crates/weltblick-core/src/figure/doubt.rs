@@ -16,6 +16,33 @@ pub enum Effect {
     Counted,
 }
 
+/// A stretch of a recording, in nanoseconds since it began.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Interval {
+    /// The first moment.
+    pub from_ns: f64,
+    /// The last moment.
+    pub until_ns: f64,
+}
+
+impl Interval {
+    /// The same in a sentence that goes on.
+    fn aside(within: Option<Self>) -> String {
+        let words = Self::in_words(within);
+        if words.is_empty() { words } else { words + "," }
+    }
+
+    /// As points that every command takes.
+    fn in_words(within: Option<Self>) -> String {
+        let point = |ns: f64| format!("{:.6}s", ns.max(0.0) / 1e9);
+        match within.map(|Self { from_ns, until_ns }| [from_ns, until_ns].map(point)) {
+            None => String::new(),
+            Some([from, until]) if from == until => format!(", at {from}"),
+            Some([from, until]) => format!(", from {from} to {until}"),
+        }
+    }
+}
+
 /// On what a figure rests: what touches none of that says nothing about it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Rests {
@@ -160,6 +187,8 @@ pub enum Doubt {
     Unannounced {
         /// So many.
         samples: u64,
+        /// From the first place to the last, where that is known.
+        within: Option<Interval>,
     },
     /// Samples are not as far apart as is stated.
     Period {
@@ -174,6 +203,8 @@ pub enum Doubt {
     StampsWrapped {
         /// Packets.
         packets: u64,
+        /// From the first place to the last, where that is known.
+        within: Option<Interval>,
     },
     /// So many bytes at the beginning could not be read.
     Head {
@@ -189,11 +220,15 @@ pub enum Doubt {
     ClockChanged {
         /// So often.
         times: u64,
+        /// From the first place to the last, where that is known.
+        within: Option<Interval>,
     },
     /// Local timestamps fell behind global ones.
     ClockStopped {
         /// In so many places.
         places: u64,
+        /// From the first place to the last, where that is known.
+        within: Option<Interval>,
     },
     /// A task was stated to be ready while it ran: for another activation, or for none.
     ReadyWhileRunning {
@@ -272,6 +307,18 @@ impl Doubt {
             Self::KeptTheEnd => "kept_the_end",
             Self::Unconfirmed => "unconfirmed",
             Self::SeldomSynchronised => "seldom_synchronised",
+        }
+    }
+
+    /// From the first place in the recording to the last, where that is known.
+    #[must_use]
+    pub const fn within(&self) -> Option<Interval> {
+        match self {
+            Self::Unannounced { within, .. }
+            | Self::StampsWrapped { within, .. }
+            | Self::ClockChanged { within, .. }
+            | Self::ClockStopped { within, .. } => *within,
+            _ => None,
         }
     }
 
@@ -416,23 +463,27 @@ impl Doubt {
             Self::TimesDisagree { places } => format!(
                 "cycle counts and timestamps of the instruction trace disagree in {places} places: packets vanished there"
             ),
-            Self::Unannounced { samples } => format!(
-                "{samples} samples lie in handlers of which no packet says that they run: exceptions were not traced all the time, or other code calls them"
+            Self::Unannounced { samples, within } => format!(
+                "{samples} samples{} lie in handlers of which no packet says that they run: exceptions were not traced all the time, or other code calls them",
+                Interval::aside(*within)
             ),
             Self::Period { factor } => format!(
                 "by the timestamps samples are {} times as far apart as their period is stated: that, the prescaler or the clock is wrong",
                 (factor * 100.0).round() / 100.0
             ),
-            Self::ClockChanged { times } => format!(
-                "the core clock changed while this was recorded ({times} times): ticks are not of one length"
+            Self::ClockChanged { times, within } => format!(
+                "the core clock changed while this was recorded ({times} times{}): ticks are not of one length",
+                Interval::in_words(*within)
             ),
-            Self::ClockStopped { places } => format!(
-                "local timestamps fell behind global ones in {places} places: their clock stood still there, or changed"
+            Self::ClockStopped { places, within } => format!(
+                "local timestamps fell behind global ones in {places} places{}: their clock stood still there, or changed",
+                Interval::in_words(*within)
             ),
             Self::SeveralCores => "interrupts, or turns of tasks, come from several files by turns: they may be those of several cores".into(),
             Self::Overlaid => "other code of the image has the same address: which of the two was there is not known".into(),
-            Self::StampsWrapped { packets } => format!(
-                "{packets} packets of the event trace end so long after their events that short timestamps may have wrapped unseen"
+            Self::StampsWrapped { packets, within } => format!(
+                "{packets} packets{} of the event trace end so long after their events that short timestamps may have wrapped unseen",
+                Interval::aside(*within)
             ),
             Self::Head { bytes } => format!(
                 "{bytes} bytes at the beginning could not be read: what happened then is unknown"

@@ -8,7 +8,7 @@ mod doubt;
 mod evidence;
 mod objection;
 
-pub use doubt::{Doubt, Effect, Rests};
+pub use doubt::{Doubt, Effect, Interval, Rests};
 pub(crate) use doubt::{LOSE_NOTHING, SHARPEN};
 pub use evidence::{Basis, Evidence, Missing, Note, Sampled};
 pub use objection::{Objection, ObjectionRow};

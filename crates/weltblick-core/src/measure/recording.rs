@@ -45,6 +45,8 @@ pub struct Recording {
     pub several_cores: bool,
     /// How often ticks were found not to be of one length, by reason.
     clock_faults: [u64; ClockFault::ALL.len()],
+    /// Where the first and the last of them were, in ticks.
+    faults_within: [Option<[u64; 2]>; ClockFault::ALL.len()],
     /// Bytes that could not be read before the first moment, and behind the last: of nothing that was recorded.
     unread_beside: u64,
     /// Of these, before the first moment.
@@ -71,6 +73,7 @@ impl Default for Recording {
             time_slipped: false,
             several_cores: false,
             clock_faults: [0; ClockFault::ALL.len()],
+            faults_within: [None; ClockFault::ALL.len()],
             unread_beside: 0,
             head: 0,
             last_sample: u64::MAX,
@@ -110,7 +113,7 @@ impl Sink for Recording {
             }
             Event::LeftOut => self.left_out += 1,
             Event::SeveralCores => self.several_cores = true,
-            Event::ClockFault(fault) => self.clock_faults[fault as usize] += 1,
+            Event::ClockFault(fault) => self.clock_fault(position, fault),
             Event::Unwatched => {
                 self.unwatched += 1;
                 self.time_slipped = true;
@@ -143,6 +146,22 @@ impl Recording {
     #[must_use]
     pub const fn samples(&self) -> u64 {
         self.running + self.asleep + self.unobservable
+    }
+
+    #[cold]
+    fn clock_fault(&mut self, position: Position, fault: ClockFault) {
+        self.clock_faults[fault as usize] += 1;
+        if let Some(time) = position.time {
+            let within = &mut self.faults_within[fault as usize];
+            let [from, until] = within.unwrap_or([time.earliest, time.latest]);
+            *within = Some([from.min(time.earliest), until.max(time.latest)]);
+        }
+    }
+
+    /// Where the first and the last such fault of the clock were, in ticks, as far as they have times.
+    #[must_use]
+    pub const fn faults_within(&self, fault: ClockFault) -> Option<[u64; 2]> {
+        self.faults_within[fault as usize]
     }
 
     /// How often ticks were found not to be of one length, for this reason.

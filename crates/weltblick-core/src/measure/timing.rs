@@ -5,7 +5,7 @@ use super::duration::Duration;
 use super::recording::{PERIOD_TOLERANCE, Recording};
 use crate::capture::{Manifest, Protocol, SourceSpec};
 use crate::event::ClockFault;
-use crate::figure::Doubt;
+use crate::figure::{Doubt, Interval};
 use crate::time::Frequency;
 
 /// What a capture says of its clocks; whatever it does not say is absent.
@@ -126,17 +126,32 @@ impl Timing<'_> {
         (bytes > 0).then_some(Doubt::Head { bytes })
     }
 
+    /// A stretch of ticks as time, where the clock is known.
+    #[must_use]
+    pub fn interval(&self, ticks: Option<[u64; 2]>) -> Option<Interval> {
+        let (clock, [from, until]) = self.clocks.timestamp_clock.zip(ticks)?;
+        let [from_ns, until_ns] = [from, until].map(|tick| clock.nanoseconds(tick));
+        Some(Interval { from_ns, until_ns })
+    }
+
     /// What the events themselves say against all figures: ticks are not of one length all the time, or not all events
     /// are of one core.
     #[must_use]
     pub fn doubts(&self, ticks: &SysTicks) -> Vec<Doubt> {
         let by_tick = self.clocks.tick_period.map_or(0, |_| ticks.changes());
+        let within = |fault| self.interval(self.recording.faults_within(fault));
         let changes = self.recording.clock_faults(ClockFault::Changed) + by_tick;
         let places = self.recording.clock_faults(ClockFault::Stopped);
-        let changed = (changes > 0).then_some(Doubt::ClockChanged { times: changes });
-        let stopped = (places > 0).then_some(Doubt::ClockStopped { places });
+        let changed = (changes > 0).then_some(Doubt::ClockChanged {
+            times: changes,
+            // Ticks that became others do not say when.
+            within: within(ClockFault::Changed).filter(|_| by_tick == 0),
+        });
+        let stopped = (places > 0)
+            .then_some(Doubt::ClockStopped { places, within: within(ClockFault::Stopped) });
         let packets = self.recording.clock_faults(ClockFault::StampsWrapped);
-        let wrapped = (packets > 0).then_some(Doubt::StampsWrapped { packets });
+        let wrapped = (packets > 0)
+            .then_some(Doubt::StampsWrapped { packets, within: within(ClockFault::StampsWrapped) });
         let several = self.recording.several_cores.then_some(Doubt::SeveralCores);
         [changed, stopped, wrapped, several].into_iter().flatten().collect()
     }

@@ -15,6 +15,7 @@ use weltblick_core::measure::inspection::{
     cross_check, executed_code,
 };
 use weltblick_core::measure::interrupts::Nesting;
+use weltblick_core::measure::timing::Timing;
 
 /// What is in a capture, and how far to believe it?
 #[derive(Debug, clap::Args)]
@@ -68,7 +69,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     if capture.sources() == 1 {
         report.findings.extend(nesting.finish().finding());
-        report.findings.extend(unannounced.finding());
+        let recording = inspection.recording();
+        let timing = Timing { recording, clocks: capture.clocks() };
+        report.findings.extend(unannounced.finding(&timing));
     }
     report.findings.extend(executed_findings(&capture, &entries)?);
     match args.output.format {

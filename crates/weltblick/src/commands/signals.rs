@@ -15,7 +15,8 @@ use weltblick_core::capture::{Manifest, SignalSpec};
 use weltblick_core::event::{Origin, Sink};
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::judge::{Point, PointRange};
-use weltblick_core::measure::interrupts::{Contradictions, MOST_EACH, Nesting};
+use weltblick_core::measure::inspection::Contradictions;
+use weltblick_core::measure::interrupts::{MOST_EACH, Nesting};
 use weltblick_core::measure::signals::{
     Context, Dictionary, FromText, Level, ReadingRow, SignalReport, SignalRow, Signals, each,
     report,
@@ -107,7 +108,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let mut sink = (&mut signals, (&mut facing, &mut nesting));
     read(&capture, window.as_ref(), &patterns, &mut sink)?;
     signals.finish();
-    let facts = facing.facts(&capture, nesting.finish().0, Vec::new());
+    let facts = facing.facts(&capture, nesting.finish().count, Vec::new());
     let clocks = origin_clocks(&capture.manifest);
     let core = capture.manifest.target.core_clock;
     let clock = |origin: Origin| clocks.get(usize::from(origin.0)).copied();

@@ -11,7 +11,8 @@ use crate::sources::Capture;
 use anyhow::{Result, bail};
 use std::io::Write;
 use weltblick_core::judge::{Occurrence, Point, Which};
-use weltblick_core::measure::interrupts::{Contradictions, Nesting};
+use weltblick_core::measure::inspection::Contradictions;
+use weltblick_core::measure::interrupts::Nesting;
 use weltblick_core::measure::span::{
     Between, Mark, StatedContext, StatedReport, StatedSpans, stated_report,
 };
@@ -36,7 +37,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     };
     let mut read = reading.first(make)?;
     let (ways, (spans, nesting)) = &mut read.sink;
-    let contradictions = nesting.take().map_or(0, |nesting| nesting.finish().0);
+    let contradictions = nesting.take().map_or(0, |nesting| nesting.finish().count);
     let spans = ways.take().map(Between::finish).or_else(|| spans.take());
     let mut spans = spans.unwrap_or_else(|| StatedSpans::new(top));
     spans.finish();

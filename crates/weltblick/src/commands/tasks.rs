@@ -14,7 +14,8 @@ use std::io::Write;
 use std::time::Duration;
 use weltblick_core::image::Image;
 use weltblick_core::judge::PointRange;
-use weltblick_core::measure::interrupts::{Contradictions, MOST_EACH};
+use weltblick_core::measure::inspection::Contradictions;
+use weltblick_core::measure::interrupts::MOST_EACH;
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::tasks::{
     ActivationRow, Context, MOST_TURNS, Order, Settings, TaskFigures, TaskReport, TaskRow,
@@ -96,7 +97,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let Some(tracking) = read.sink.take() else { return Ok(Outcome::Done) };
     let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed());
     let (figures, contradictions) = finished(tracking, read.recording());
-    let facts = read.facts(&capture, contradictions.0, exceptions);
+    let facts = read.facts(&capture, contradictions.count, exceptions);
     let confirmed = read.confirmed.take().and_then(|(tracking, recording)| {
         let facts = facts.up_to(&recording);
         Some((finished(tracking?, &recording).0, facts))

@@ -6,7 +6,8 @@ use crate::measure::interrupts::{Cut, Watcher};
 /// Counts how often what a core does contradicts what it did before: packets were lost, and nothing says where.
 #[derive(Debug, Default)]
 pub struct Contradictions {
-    count: u64,
+    /// How often.
+    pub count: u64,
 }
 
 impl Watcher for Contradictions {

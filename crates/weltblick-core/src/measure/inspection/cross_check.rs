@@ -76,6 +76,8 @@ pub fn cross_check(itm: &Entries, flow: &Entries, image: Option<&Image>) -> Opti
         advice: "Check the trace IDs of both sources and the registers in the manifest, and that both were \
                  recorded at once."
             .into(),
+        from_ns: None,
+        until_ns: None,
     })
 }
 

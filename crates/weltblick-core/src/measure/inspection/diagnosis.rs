@@ -33,7 +33,7 @@ pub enum Weight {
 }
 
 /// What is wrong, and what to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct Finding {
     /// A stable word for programs.
     pub code: String,
@@ -43,6 +43,12 @@ pub struct Finding {
     pub finding: String,
     /// What to do.
     pub advice: String,
+    /// The first place in the recording, in nanoseconds since it began; absent where all of it is meant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from_ns: Option<f64>,
+    /// The last place.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub until_ns: Option<f64>,
 }
 
 /// Everything a question may look at.
@@ -138,7 +144,8 @@ pub(super) fn diagnose(
 
 pub(super) fn fault(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
     let (finding, advice) = (finding.into(), advice.into());
-    Finding { code: code.into(), weight: Weight::Fault, finding, advice }
+    let (from_ns, until_ns) = (None, None);
+    Finding { code: code.into(), weight: Weight::Fault, finding, advice, from_ns, until_ns }
 }
 
 pub(super) fn doubt(code: &str, finding: impl Into<String>, advice: impl Into<String>) -> Finding {
@@ -152,6 +159,8 @@ pub(super) fn doubt_as_finding(weight: Weight, doubt: &Doubt) -> Finding {
         weight,
         finding: sentence(&doubt.why()),
         advice: sentence(&doubt.advice()),
+        from_ns: doubt.within().map(|within| within.from_ns),
+        until_ns: doubt.within().map(|within| within.until_ns),
     }
 }
 

@@ -8,6 +8,8 @@ use super::diagnosis::{Finding, Weight, doubt_as_finding};
 use crate::event::{Event, Position, Sink};
 use crate::figure::Doubt;
 use crate::image::Image;
+use crate::measure::timing::Timing;
+use crate::time::Window;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -31,6 +33,9 @@ pub struct Unannounced {
     unannounced: u64,
     /// Since the last exception packet.
     row: u64,
+    /// When that began, and when the first and the last of longer rows were, in ticks.
+    since: Option<u64>,
+    within: Option<[u64; 2]>,
 }
 
 impl Unannounced {
@@ -56,14 +61,20 @@ impl Unannounced {
         (all > 0 && self.announced > 0).then_some(all)
     }
 
-    /// What `inspect` says of them.
+    /// What speaks against a recording with these clocks for it.
     #[must_use]
-    pub fn finding(&self) -> Option<Finding> {
+    pub fn doubt(&self, timing: &Timing<'_>) -> Option<Doubt> {
         let samples = self.samples()?;
-        Some(doubt_as_finding(Weight::Fault, &Doubt::Unannounced { samples }))
+        Some(Doubt::Unannounced { samples, within: timing.interval(self.within) })
     }
 
-    fn sample(&mut self, pc: u64) {
+    /// What `inspect` says of them.
+    #[must_use]
+    pub fn finding(&self, timing: &Timing<'_>) -> Option<Finding> {
+        Some(doubt_as_finding(Weight::Fault, &self.doubt(timing)?))
+    }
+
+    fn sample(&mut self, pc: u64, time: Option<Window>) {
         let place = self.handlers.partition_point(|(range, _)| range.end <= pc);
         let Some((_, numbers)) = self.handlers.get(place).filter(|(range, _)| range.contains(&pc))
         else {
@@ -71,8 +82,17 @@ impl Unannounced {
         };
         if numbers.iter().any(|number| self.active.contains(number)) {
             self.announced += 1;
-        } else {
-            self.row += 1;
+            return;
+        }
+        self.row += 1;
+        let now = time.map(|time| time.latest);
+        if self.row == 1 {
+            self.since = now;
+        } else if self.row > FEW
+            && let Some((since, now)) = self.since.zip(now)
+        {
+            let from = self.within.map_or(since, |[from, _]| from);
+            self.within = Some([from, now]);
         }
     }
 
@@ -97,9 +117,9 @@ impl Unannounced {
 
 impl Sink for Unannounced {
     #[inline(always)]
-    fn event(&mut self, _: Position, event: &Event) {
+    fn event(&mut self, position: Position, event: &Event) {
         match *event {
-            Event::Sample { pc } if self.known => self.sample(pc),
+            Event::Sample { pc } if self.known => self.sample(pc, position.time),
             Event::Entered { exception } => {
                 self.end_row();
                 self.active.truncate(MOST_ACTIVE);

@@ -10,9 +10,7 @@ mod tests;
 
 pub use figures::{Figures, InterruptFigures, MOST_EACH, Preemption};
 pub use grid::{GridFit, Late};
-pub use nesting::{
-    Chained, Contradictions, Cut, Nesting, Open, Run, Runner, THREAD, Watcher, between,
-};
+pub use nesting::{Chained, Cut, Nesting, Open, Run, Runner, THREAD, Watcher, between};
 pub(crate) use report::longest_hidden;
 pub use report::{
     Case, Cause, CausePart, Context, FigureName, InterruptReport, InterruptRow, PreemptionRow,

@@ -121,16 +121,6 @@ pub trait Watcher {
     fn hid(&mut self, _longest: u64) {}
 }
 
-/// Counts only how often entries, exits and returns contradict each other.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Contradictions(pub u64);
-
-impl Watcher for Contradictions {
-    fn cut(&mut self, why: Cut) {
-        self.0 += u64::from(why == Cut::Contradiction);
-    }
-}
-
 /// What was seen of a run that the recording does not hold from its beginning to its end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Open {

@@ -62,7 +62,7 @@ pub fn against_times(
     [
         (contradictions > 0).then_some(Doubt::Contradictions { count: contradictions }),
         timing.clock_off(ticks).map(|off| Doubt::Clock { off }),
-        unannounced.samples().map(|samples| Doubt::Unannounced { samples }),
+        unannounced.doubt(timing),
         timing.period_contradicted().map(|factor| Doubt::Period { factor }),
         conduct.intrusive.then_some(Doubt::Stopped),
         timing.head().filter(|_| !conduct.attached),
@@ -210,7 +210,7 @@ mod tests {
     #[test]
     fn a_count_rests_on_ticks_only_where_a_gap_bounds_it_by_them() {
         let plain = Ask::new(Measure::Count, Of::All);
-        let changed = || Doubt::ClockChanged { times: 1 };
+        let changed = || Doubt::ClockChanged { times: 1, within: None };
         assert_eq!(count(false, plain, changed()), (5.0, 9.0), "nothing is missing");
         assert_eq!(count(true, plain, changed()), (5.0, f64::INFINITY));
         // How long a tick is matters where a budget says how often a second it may happen.
@@ -239,12 +239,12 @@ mod tests {
             [own, load, most, mean].map(|ask| weighed(ask, true, off())),
             [true, false, false, false]
         );
-        let stopped = || Doubt::ClockStopped { places: 1 };
+        let stopped = || Doubt::ClockStopped { places: 1, within: None };
         assert_eq!(
             [own, load, most, mean].map(|ask| weighed(ask, true, stopped())),
             [true, true, false, true]
         );
-        let unannounced = || Doubt::Unannounced { samples: 9 };
+        let unannounced = || Doubt::Unannounced { samples: 9, within: None };
         assert!(weighed(own, true, unannounced()) && !weighed(own, false, unannounced()));
     }
 }
