@@ -69,6 +69,12 @@ impl FiguresOf {
     }
 
     /// Of those that were called.
+    /// Of one function, if it was called.
+    pub(super) fn of(&self, function: Named) -> Option<&CallFigures> {
+        let place = function.0.map_or(0, |FunctionId(number)| number as usize + 1);
+        self.all.get(place)?.as_deref()
+    }
+
     pub(super) fn iter(&self) -> impl Iterator<Item = (Named, &CallFigures)> {
         let named =
             |place: usize| Named(place.checked_sub(1).map(|number| FunctionId(number as u32)));

@@ -17,7 +17,6 @@ use crate::measure::duration::Duration;
 use crate::measure::known::{Against, Of, statistic};
 use crate::measure::statistic::Scale;
 use crate::stats::Bounds;
-use rustc_hash::FxHashMap;
 use std::collections::BTreeMap;
 
 /// What a report is made of.
@@ -169,7 +168,6 @@ pub fn by_function(calls: &Calls<'_>, context: &ExactContext<'_>) -> ExactProfil
 
 fn functions(calls: &Calls<'_>, context: &ExactContext<'_>) -> Keyed<Named> {
     let sums = Sums::of(calls.tree());
-    let figures: FxHashMap<Named, &CallFigures> = calls.figures().collect();
     let rows = sums.functions.iter();
     let rows = rows.map(|(&function, sum)| {
         let mut row = sum.row(calls, context);
@@ -179,7 +177,7 @@ fn functions(calls: &Calls<'_>, context: &ExactContext<'_>) -> Keyed<Named> {
         if let Some(place) = start.and_then(|start| context.image.location_at(start)) {
             (row.file, row.line) = (Some(place.file), place.line);
         }
-        if let Some(figures) = figures.get(&function) {
+        if let Some(figures) = calls.figures_of(function) {
             let scale = context.scale.filter(|_| calls.ticks().is_some());
             add_calls(&mut row, function, figures, (context.executed, scale));
         }

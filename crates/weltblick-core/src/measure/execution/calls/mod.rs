@@ -96,6 +96,12 @@ impl<'a> Calls<'a> {
         Some(confirmed)
     }
 
+    /// What is known of the calls of one function, if there were any.
+    #[must_use]
+    pub fn figures_of(&self, function: Named) -> Option<&CallFigures> {
+        self.following.figures.of(function)
+    }
+
     /// What is known of each function's calls.
     pub fn figures(&self) -> impl Iterator<Item = (Named, &CallFigures)> {
         self.following.figures.iter()

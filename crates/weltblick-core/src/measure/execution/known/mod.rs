@@ -213,8 +213,7 @@ impl Executed<'_> {
             return Err(Absent::new("samples show no calls", TRACE_INSTRUCTIONS));
         };
         let none = CallFigures::default();
-        let found = calls.figures().find(|(named, _)| *named == Named(Some(function)));
-        let figures = found.map_or(&none, |(_, figures)| figures);
+        let figures = calls.figures_of(Named(Some(function))).unwrap_or(&none);
         let occurrences = Occurrences {
             what: "calls",
             count: figures.calls,
