@@ -16,7 +16,7 @@ pub enum Effect {
     Counted,
 }
 
-/// A stretch of a recording, in nanoseconds since it began.
+/// A part of a recording, in nanoseconds since it began.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Interval {
     /// The first moment.
@@ -26,7 +26,7 @@ pub struct Interval {
 }
 
 impl Interval {
-    /// The same in a sentence that goes on.
+    /// Its first and last moment, for the middle of a sentence.
     fn aside(within: Option<Self>) -> String {
         let words = Self::in_words(within);
         if words.is_empty() { words } else { words + "," }

@@ -112,7 +112,7 @@ pub enum Note {
     Silence(f64),
     /// The budget guarantees that it happens at most so often, in hertz.
     AtMost(f64),
-    /// Sleep is told apart from running by the pace of instructions.
+    /// Sleep is separated from running by the pace of instructions.
     ByPace,
     /// These copies that a compiler made count with it.
     Clones(Vec<String>),

@@ -21,7 +21,7 @@ pub struct Objection {
     pub until_ns: Option<f64>,
 }
 
-/// The same, with the figures of a row that it touches.
+/// What speaks against some figures of a row.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct ObjectionRow {
     /// Which, as the result calls them: `own.max`, or `own` where it touches all of these.

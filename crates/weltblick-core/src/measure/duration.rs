@@ -40,7 +40,7 @@ struct Stated {
     /// Where the true one may be another than what was seen: that, at least.
     #[serde(skip_serializing_if = "Option::is_none")]
     seen_ns_low: Option<f64>,
-    /// The same, at most.
+    /// What was seen, at most.
     #[serde(skip_serializing_if = "Option::is_none")]
     seen_ns_high: Option<f64>,
     /// Not less than this.

@@ -126,7 +126,7 @@ impl Timing<'_> {
         (bytes > 0).then_some(Doubt::Head { bytes })
     }
 
-    /// A stretch of ticks as time, where the clock is known.
+    /// So many ticks as time, where the clock is known.
     #[must_use]
     pub fn interval(&self, ticks: Option<[u64; 2]>) -> Option<Interval> {
         let (clock, [from, until]) = self.clocks.timestamp_clock.zip(ticks)?;

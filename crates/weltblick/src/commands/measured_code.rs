@@ -113,7 +113,7 @@ fn ways<'a>(budgets: &BudgetFile, capture: &'a Capture) -> Result<Vec<(Vec<Point
 }
 
 /// What speaks against times that come from an instruction trace.
-fn doubts_of(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
+pub(super) fn doubts_of(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
     let head = (gaps.head > 0).then_some(Doubt::Head { bytes: gaps.head });
     trace_doubts(times_disagree, gaps).into_iter().chain(head).collect()
 }

@@ -198,7 +198,7 @@ pub(super) fn target(occurrence: &Occurrence, capture: &Capture) -> Result<Targe
         Target::Span(number)
     })
 }
-/// Reads a stretch of time as a recording of its own; all, where there is none.
+/// Reads a window as a recording of its own; all, where there is none.
 pub(super) fn windowed(
     window: Option<&Range<u64>>,
     mut sink: &mut dyn Sink,

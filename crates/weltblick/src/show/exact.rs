@@ -1,6 +1,6 @@
 //! Faces of an exact profile.
 
-use super::statistic::{csv_bounds, csv_cells, csv_columns, csv_objections, number, stated};
+use super::statistic::{csv_bounds, csv_heading, csv_tail, number, stated};
 use super::{
     Align, Paint, Table, cell, count, duration_ns, evidence, path_end, percent, plain, range_ns,
     stretch_count,
@@ -365,12 +365,7 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
         "instructions_per_call_mean",
         "instructions_per_call_max",
     ];
-    let mut heading = names.map(str::to_owned).to_vec();
-    for name in ["self_own", "own", "elapsed"] {
-        heading.extend(csv_columns(name));
-    }
-    heading.push("objections".into());
-    csv.write_record(&heading)?;
+    csv.write_record(csv_heading(&names, &["self_own", "own", "elapsed"]))?;
     let text = |field: &Option<String>| {
         field.as_deref().map(|text| cell(text).into_owned()).unwrap_or_default()
     };
@@ -394,10 +389,8 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
         record.extend([row.calls, row.calls_high, row.calls_cut].map(whole));
         record.push(number(row.instructions_per_call.map(|numbers| numbers.mean)));
         record.push(whole(row.instructions_per_call.map(|numbers| numbers.max)));
-        for statistic in [&row.self_own, &row.own, &row.elapsed] {
-            record.extend(csv_cells(statistic.as_ref()));
-        }
-        record.push(csv_objections(&row.objections));
+        let statistics = [&row.self_own, &row.own, &row.elapsed].map(Option::as_ref);
+        record.extend(csv_tail(statistics, &row.objections));
         csv.write_record(&record)?;
     }
     csv.flush()?;

@@ -4,8 +4,8 @@ use super::evidence::{doubts, objections};
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    Marks, bars, csv_cells, csv_columns, csv_objections, csv_often, csv_part, distribution, figure,
-    max, mean, number, stated, table, wait_cells, wait_columns,
+    Marks, bars, csv_heading, csv_often, csv_part, csv_tail, distribution, figure, max, mean,
+    number, stated, table, wait_cells, wait_columns,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
@@ -319,7 +319,7 @@ pub(crate) fn each_csv(rows: &[RunRow], out: &mut dyn Write) -> Result<()> {
 /// For spreadsheets: one row per interrupt.
 pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
-    let mut heading: Vec<String> = [
+    let names = [
         "number",
         "name",
         "count",
@@ -335,14 +335,9 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
         "preempted",
         "depth",
         "basis",
-    ]
-    .map(str::to_owned)
-    .to_vec();
-    for name in ["own", "elapsed", "pending", "response", "period", "jitter"] {
-        heading.extend(csv_columns(name));
-    }
-    heading.push("objections".into());
-    csv.write_record(&heading)?;
+    ];
+    let statistics = ["own", "elapsed", "pending", "response", "period", "jitter"];
+    csv.write_record(csv_heading(&names, &statistics))?;
     for row in &report.interrupts {
         let mut record = vec![row.number.to_string(), cell(&row.name).into_owned()];
         record.extend(csv_often(row.often));
@@ -356,10 +351,7 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
         ]);
         let statistics = [Some(&row.own), Some(&row.elapsed), row.pending.as_ref()];
         let rest = [row.response.as_ref(), Some(&row.period), Some(&row.jitter)];
-        for statistic in statistics.into_iter().chain(rest) {
-            record.extend(csv_cells(statistic));
-        }
-        record.push(csv_objections(&row.objections));
+        record.extend(csv_tail(statistics.into_iter().chain(rest), &row.objections));
         csv.write_record(&record)?;
     }
     csv.flush()?;

@@ -3,7 +3,7 @@
 use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::statistic::{
-    Marks, csv_cells, csv_columns, csv_objections, csv_often, distribution, number, stated, table,
+    Marks, csv_heading, csv_often, csv_tail, distribution, number, stated, table,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity};
@@ -73,20 +73,13 @@ pub(crate) fn csv(report: &StatedReport, out: &mut dyn Write) -> Result<()> {
         "cut",
         "unfinished",
     ];
-    let mut heading = names.map(str::to_owned).to_vec();
-    for name in ["elapsed", "period", "jitter"] {
-        heading.extend(csv_columns(name));
-    }
-    heading.push("objections".into());
-    csv.write_record(heading)?;
+    csv.write_record(csv_heading(&names, &["elapsed", "period", "jitter"]))?;
     for span in &report.spans {
         let mut record = vec![span.number.to_string(), cell(&span.name).into_owned()];
         record.extend(csv_often(span.often));
         record.extend([span.cut, span.unfinished].map(|number| number.to_string()));
-        for statistic in [&span.elapsed, &span.period, &span.jitter] {
-            record.extend(csv_cells(Some(statistic)));
-        }
-        record.push(csv_objections(&span.objections));
+        let statistics = [&span.elapsed, &span.period, &span.jitter].map(Some);
+        record.extend(csv_tail(statistics, &span.objections));
         csv.write_record(record)?;
     }
     csv.flush()?;

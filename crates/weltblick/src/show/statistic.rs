@@ -214,6 +214,21 @@ pub(crate) fn csv_columns(name: &str) -> impl Iterator<Item = String> {
         .flat_map(move |column| ENDS.map(|end| format!("{name}_{column}_{end}")))
 }
 
+/// A heading in a CSV file: other columns, those of some statistics, and what speaks against them.
+pub(crate) fn csv_heading(names: &[&str], statistics: &[&str]) -> Vec<String> {
+    let names = names.iter().map(|&name| name.to_owned());
+    let statistics = statistics.iter().flat_map(|name| csv_columns(name));
+    names.chain(statistics).chain(["objections".to_owned()]).collect()
+}
+
+/// The cells of these statistics, and of what speaks against them: the end of a row.
+pub(crate) fn csv_tail<'s>(
+    statistics: impl IntoIterator<Item = Option<&'s Statistic>>,
+    objections: &[ObjectionRow],
+) -> impl Iterator<Item = String> {
+    statistics.into_iter().flat_map(csv_cells).chain([csv_objections(objections)])
+}
+
 /// The cells that belong there; what is absent is empty.
 pub(crate) fn csv_cells(statistic: Option<&Statistic>) -> impl Iterator<Item = String> {
     let none = Statistic::default();

@@ -4,8 +4,8 @@ use super::evidence::{doubts, objections};
 use super::moment::{self, moment};
 use super::picture::Histograms;
 use super::statistic::{
-    Marks, bars, csv_bounds, csv_cells, csv_columns, csv_objections, csv_often, csv_part,
-    distribution, figure, max, mean, number, stated, table, wait_cells, wait_columns,
+    Marks, bars, csv_bounds, csv_heading, csv_often, csv_part, csv_tail, distribution, figure, max,
+    mean, number, stated, table, wait_cells, wait_columns,
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
@@ -451,7 +451,7 @@ pub(crate) fn order_csv(rows: &[TurnRow], out: &mut dyn Write) -> Result<()> {
 /// For spreadsheets: one row per task.
 pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
-    let mut heading: Vec<String> = [
+    let names = [
         "number",
         "name",
         "priority",
@@ -480,14 +480,9 @@ pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
         "missed",
         "preempted",
         "yielded",
-    ]
-    .map(str::to_owned)
-    .to_vec();
-    for name in ["own", "elapsed", "pending", "response", "period", "jitter"] {
-        heading.extend(csv_columns(name));
-    }
-    heading.push("objections".into());
-    csv.write_record(&heading)?;
+    ];
+    let statistics = ["own", "elapsed", "pending", "response", "period", "jitter"];
+    csv.write_record(csv_heading(&names, &statistics))?;
     fn told<T: ToString>(value: Option<T>) -> String {
         value.map_or_else(String::new, |value| value.to_string())
     }
@@ -510,10 +505,7 @@ pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
         ]);
         let statistics =
             [&row.own, &row.elapsed, &row.pending, &row.response, &row.period, &row.jitter];
-        for statistic in statistics {
-            record.extend(csv_cells(Some(statistic)));
-        }
-        record.push(csv_objections(&row.objections));
+        record.extend(csv_tail(statistics.map(Some), &row.objections));
         csv.write_record(&record)?;
     }
     csv.flush()?;

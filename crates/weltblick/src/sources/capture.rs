@@ -85,7 +85,7 @@ impl Capture {
         self
     }
 
-    /// Whether events are told of all of the recording.
+    /// Whether it has events of all of the recording.
     pub(crate) const fn is_whole(&self) -> bool {
         self.part.is_all()
     }

@@ -17,7 +17,7 @@ use weltblick_core::measure::execution::TaskEvents;
 /// most of the calls that led there.
 const FLOW_RUN_UP: u64 = 1 << 20;
 
-/// What a reading of an instruction trace tells beside its events.
+/// Who hears an instruction trace beside its events.
 #[derive(Default)]
 pub(crate) struct Also<'s> {
     /// Hears events up to the last synchronisation that agrees with what ran.
@@ -105,7 +105,7 @@ impl Capture {
         Ok(())
     }
 
-    /// Reads events from what ran, and what is told beside them, in one reading.
+    /// Reads events from what ran, and hands on what else is asked for, in one reading.
     pub(crate) fn replay_trace(&self, sink: &mut dyn Sink, also: Also<'_>) -> Result<()> {
         let Some((number, _)) = self.manifest.flow_events() else { return Ok(()) };
         self.replay_executed(number, also, &mut (), sink)

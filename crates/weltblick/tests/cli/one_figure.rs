@@ -43,7 +43,7 @@ fn durations(kind: &str, row: &Value, measures: &[(&str, &str)]) -> Vec<Asked> {
     asked
 }
 
-/// A figure that is there once; `at` leads to its bounds.
+/// A figure that is there once; `at` is the path to its bounds.
 fn single(kind: &str, row: &Value, key: &str, [low, high]: [&str; 2]) -> Option<Asked> {
     let at = |path: &str| path.split('.').try_fold(row, |value, key| value.get(key));
     Some(Asked {

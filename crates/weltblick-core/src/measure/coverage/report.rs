@@ -52,8 +52,7 @@ impl CoverageReport {
     /// Adds what is known of the totals: their bounds, and what speaks against them.
     pub fn weigh(&mut self, executed: &Executed<'_>, choice: &Choice) {
         let mut against = Against::default();
-        for measure in Covered::ALL {
-            let Ok(figure) = executed.covered(choice, measure) else { continue };
+        for (measure, figure) in executed.covered(choice, &self.total) {
             against.note(measure.key(), "", &figure);
             let total = &mut self.total;
             let part = match measure {

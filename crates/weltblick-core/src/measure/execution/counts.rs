@@ -102,6 +102,12 @@ impl Gaps {
         self.overflows + self.damaged + self.untold + self.mismatches + self.outside
     }
 
+    /// Whether synchronisations are too far apart to confirm in time what ran.
+    #[must_use]
+    pub const fn is_seldom_confirmed(&self) -> bool {
+        self.overdue || self.told_wrong > 0
+    }
+
     /// Adds what is not known of what was recorded later.
     pub fn merge(&mut self, later: Self) {
         let Self {

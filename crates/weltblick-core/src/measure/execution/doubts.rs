@@ -17,7 +17,7 @@ impl Gaps {
                 describe(mismatch)
             ));
         }
-        if gaps.overdue || gaps.told_wrong > 0 {
+        if gaps.is_seldom_confirmed() {
             doubts.push(
                 "The trace synchronises too seldom: what ran is counted, and nothing confirms it."
                     .into(),

@@ -99,7 +99,7 @@ impl ExactContext<'_> {
     }
 }
 
-/// Rows of some calls, each with what tells it from others.
+/// Rows of some calls, each with what distinguishes it.
 type Keyed<K> = Vec<(K, ExactRow)>;
 
 impl ExactContext<'_> {

@@ -9,7 +9,7 @@ use crate::measure::execution::{Gaps, TimeAgreement};
 #[must_use]
 pub fn trace_doubts(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
     let clocks = (times_disagree > 0).then_some(Doubt::TimesDisagree { places: times_disagree });
-    let seldom = (gaps.overdue || gaps.told_wrong > 0).then_some(Doubt::SeldomSynchronised);
+    let seldom = gaps.is_seldom_confirmed().then_some(Doubt::SeldomSynchronised);
     clocks.into_iter().chain(seldom).collect()
 }
 

@@ -26,7 +26,7 @@ pub enum Measure {
     Value,
     /// How often it ran.
     Count,
-    /// The same per second.
+    /// How often it ran per second.
     Rate,
     /// The part of the time in which it ran.
     Load,
@@ -146,7 +146,7 @@ pub struct Ask {
     pub of: Of,
     /// Of pending and response times: whoever asks is content with this way to know them.
     pub by: Option<KnownBy>,
-    /// Of tasks: whoever asks is content with turns on the core where nothing tells of activations.
+    /// Of tasks: whoever asks is content with turns on the core where the trace has no activations.
     pub by_turns: bool,
     /// It happens at most so often, in hertz: what the design guarantees, and gaps are bounded by.
     pub at_most: Option<f64>,
@@ -159,7 +159,7 @@ impl Ask {
         Self { measure, of, by: None, by_turns: false, at_most: None }
     }
 
-    /// Whether it is a stretch of time.
+    /// Whether it is a duration.
     #[must_use]
     pub fn is_time(self) -> bool {
         self.measure.unit() == Unit::Time

@@ -86,7 +86,7 @@ impl Facts {
         .up_to(timing.recording)
     }
 
-    /// The same of a recording that ends earlier.
+    /// What figures rest on if the recording ends earlier.
     #[must_use]
     pub fn up_to(&self, recording: &Recording) -> Self {
         Self {
@@ -145,7 +145,7 @@ impl Facts {
         }
     }
 
-    /// Says that time was told apart from sleep by the pace of instructions.
+    /// Says that time was separated from sleep by the pace of instructions.
     pub(crate) fn tell_pace(&self, ask: Ask, found: &mut Figure) {
         if self.by_pace && ask.is_time() {
             found.evidence.notes.push(Note::ByPace);

@@ -27,7 +27,7 @@ pub struct Often {
     /// There were not more; absent where nothing bounds it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub count_high: Option<u64>,
-    /// The same per second, as it was seen.
+    /// How often per second, as it was seen.
     pub rate: f64,
     /// Not less often.
     pub rate_low: f64,

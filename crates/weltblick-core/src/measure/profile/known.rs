@@ -1,7 +1,7 @@
 //! Shares of samples: of a function, and of sleep.
 //!
-//! The interval of a share is widened by everything that may be otherwise: by samples that may be missing, by time that no sample covers, and by
-//! the phases of what recurs that no sample visits.
+//! The interval of a share is widened by everything that may be otherwise: by samples that may be
+//! missing, by time that no sample covers, and by the phases of what recurs that no sample visits.
 
 use super::grouping::{By, Row, RowKind};
 use super::{Basis, Context, InStep, SampleCounts};
@@ -50,7 +50,7 @@ impl<'a> Shares<'a> {
         }
     }
 
-    /// The same of samples that are counted for whom has the core: none of them lies outside the image.
+    /// For samples that are counted for whoever has the core: none of them lies outside the image.
     pub(super) fn attributed(mut self) -> Self {
         self.against.retain(|doubt| !matches!(doubt, Doubt::OtherImage { .. }));
         self
@@ -92,7 +92,7 @@ impl<'a> Shares<'a> {
         Ok(found)
     }
 
-    /// The share of a row of the profile; so many samples more may be of any row, for nothing tells whose they are.
+    /// The share of a row of the profile; so many samples more may be of any row, for it is unknown whose they are.
     pub(super) fn row(&self, row: &Row, by: By, of_nobody: u64) -> Found {
         let batches = self.counts.batches();
         if row.addresses.is_empty() || row.kind == RowKind::Outside {

@@ -35,7 +35,7 @@ impl TaskFigures {
             longest: row.open_elapsed,
             is_exact: ask.measure == Measure::Response,
         };
-        // How much of an open one was waiting, and how much of it another's time, is not told apart.
+        // How much of an open one was waiting, and how much of it another's time, is unknown.
         let lasted = |times: &Spread, open: OpenRuns| -> Found {
             let mut found = spread_or_open(times, of, &lasting, open, scale)?;
             open.weigh(&mut found, times, of, scale);

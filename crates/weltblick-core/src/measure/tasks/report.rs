@@ -247,7 +247,7 @@ pub struct TaskRow {
     pub states: Vec<StateRow>,
     /// What it waited for, longest first.
     pub waits: Vec<WaitRow>,
-    /// How `response` is spread; `elapsed` where nothing tells when tasks become ready.
+    /// How `response` is spread; `elapsed` where the trace has no moments at which tasks become ready.
     pub distribution: Distribution,
     /// What speaks against these figures: their bounds count it for and against them.
     #[serde(skip_serializing_if = "Vec::is_empty")]

@@ -1,9 +1,11 @@
 //! What ran so far, where an instruction trace arrives: its exact profile and coverage.
 
+use crate::commands::measured_code::doubts_of;
 use crate::sources::OpenImage;
 use std::cell::OnceCell;
 use weltblick_core::capture::{FlowLine, Manifest};
 use weltblick_core::event::{Event, FlowEvents, LossReason, Position, Sink};
+use weltblick_core::figure::Doubt;
 use weltblick_core::flow::Clocking;
 use weltblick_core::image::Image;
 use weltblick_core::measure::coverage::{self, Build, Choice, CoverageReport};
@@ -23,7 +25,7 @@ pub(super) struct Executed<'a> {
     calls: Calls<'a>,
     clocking: Clocking,
     scale: Option<Scale>,
-    /// Exceptions as events, where nothing else tells of them.
+    /// Exceptions as events, where no other stream has them.
     events: Option<FlowEvents<Queue>>,
 }
 
@@ -91,6 +93,13 @@ impl<'a> Executed<'a> {
     /// Instructions so far.
     pub(super) const fn instructions(&self) -> u64 {
         self.calls.instructions()
+    }
+
+    /// What speaks against times, where exceptions come from this trace; nothing where they do not.
+    ///
+    /// Whether its timestamps agree with its cycle counts is left to whoever reads all of it.
+    pub(super) fn against_times(&self) -> Option<Vec<Doubt>> {
+        self.events.as_ref().map(|_| doubts_of(0, self.counts.gaps()))
     }
 
     /// What `profile` would say.

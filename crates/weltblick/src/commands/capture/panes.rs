@@ -53,9 +53,8 @@ impl<'a> Panes<'a> {
         let timing = Timing { recording: watch.recording(), clocks: Clocks::of(watch.manifest) };
         let contradictions =
             self.tracking.as_ref().map_or(0, |tracking| tracking.interrupts().contradictions);
-        let against = watch.against_times(&timing, contradictions);
         let exceptions = self.tracking.as_ref().is_some_and(|tracking| tracking.exceptions);
-        Facts { exceptions, against, ..Facts::of(&timing) }
+        watch.facts(&timing, contradictions, exceptions)
     }
 
     /// What `interrupts` would say; nothing without times.

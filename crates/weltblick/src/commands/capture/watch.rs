@@ -11,7 +11,6 @@ use std::collections::VecDeque;
 use std::time::Instant;
 use weltblick_core::capture::{Framing, Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
-use weltblick_core::figure::Doubt;
 use weltblick_core::image::Image;
 use weltblick_core::judge::{About, BudgetFile, Judgement, Verdict, confidence_at_look, judge};
 use weltblick_core::measure::inspection::{
@@ -228,10 +227,20 @@ impl<'a> Watch<'a> {
         Some((Timing { recording, clocks }, scale))
     }
 
-    /// What speaks against figures in time, so far.
-    pub(super) fn against_times(&self, timing: &Timing<'_>, contradictions: u64) -> Vec<Doubt> {
+    /// What every figure in time rests on, so far; `exceptions`: they were traced.
+    pub(super) fn facts(
+        &self,
+        timing: &Timing<'_>,
+        contradictions: u64,
+        exceptions: bool,
+    ) -> Facts {
         let ticks = &self.inspection.cadences().ticks;
-        against_times(timing, ticks, contradictions, &self.unannounced, &self.conduct)
+        let of_trace = self.executed.as_ref().and_then(Executed::against_times);
+        let by_pace = of_trace.is_some();
+        let mut against = of_trace.unwrap_or_default();
+        let unannounced = &self.unannounced;
+        against.extend(against_times(timing, ticks, contradictions, unannounced, &self.conduct));
+        Facts { exceptions, by_pace, against, ..Facts::of(timing) }
     }
 
     /// What was lost, by reason.
@@ -324,9 +333,8 @@ impl<'a> Watch<'a> {
         let context = self.context(confidence)?;
         let followed = self.followers.clone().map(|followers| followers.finish(self.recording()));
         let timings = followed.as_ref().map(|followed| {
-            let against = self.against_times(&context.timing, followed.contradictions());
-            let exceptions = followed.exceptions;
-            let facts = Facts { exceptions, against, ..Facts::of(&context.timing) };
+            let (contradictions, exceptions) = (followed.contradictions(), followed.exceptions);
+            let facts = self.facts(&context.timing, contradictions, exceptions);
             followed.timings(self.image(), facts, None)
         });
         let samples = self.inspection.samples();

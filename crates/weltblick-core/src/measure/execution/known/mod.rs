@@ -5,7 +5,7 @@ mod share;
 use super::{CallFigures, Calls, Listing, Named, Seen};
 use crate::figure::{Absent, Basis, Doubt, Effect, Figure, Note, SHARE};
 use crate::image::{FunctionId, Image};
-use crate::measure::coverage::{Build, Choice, Covered, Part, report};
+use crate::measure::coverage::{Build, Choice, Covered, Measures, Part, report};
 use crate::measure::known::{Found, Of, OpenRuns};
 use crate::measure::statistic::Scale;
 use crate::point::Point;
@@ -103,12 +103,16 @@ impl Executed<'_> {
         self.weigh_missing(found);
     }
 
-    /// The same, with what is wrong with how the trace synchronises.
+    /// Counts against a figure what speaks against the trace, too seldom a synchronisation included.
     pub(crate) fn weigh_all(&self, found: &mut Figure) {
-        if self.seen.gaps.overdue || self.seen.gaps.told_wrong > 0 {
+        self.weigh_synchronisation(found);
+        self.weigh(found);
+    }
+
+    fn weigh_synchronisation(&self, found: &mut Figure) {
+        if self.seen.gaps.is_seldom_confirmed() {
             found.doubt(Doubt::SeldomSynchronised);
         }
-        self.weigh(found);
     }
 
     /// Says what is missing; whoever measured it has counted it for and against.
@@ -137,14 +141,22 @@ impl Executed<'_> {
     /// A figure with the bounds that it has with what no synchronisation confirms, and without it: nothing is met, or
     /// broken, by that alone.
     pub(crate) fn agreed(&self, figure: impl Fn(&Executed<'_>) -> Found) -> Found {
-        let mut found = figure(self)?;
-        if self.seen.gaps.overdue || self.seen.gaps.told_wrong > 0 {
-            found.doubt(Doubt::SeldomSynchronised);
+        self.agree(figure(self), self.only_confirmed().map(|before| figure(&before)))
+    }
+
+    fn agree(&self, figure: Found, before: Option<Found>) -> Found {
+        let mut found = figure?;
+        self.weigh_synchronisation(&mut found);
+        if let Some(before) = before {
+            found.agree_with(before.ok());
         }
-        let Some(Confirmed { seen, calls, ways }) = self.confirmed else { return Ok(found) };
-        let calls = calls.as_ref();
-        found.agree_with(figure(&Executed { seen, calls, ways, confirmed: None, ..*self }).ok());
         Ok(found)
+    }
+
+    /// What ran before the last synchronisation, where something ran behind it.
+    fn only_confirmed(&self) -> Option<Executed<'_>> {
+        let Confirmed { seen, calls, ways } = self.confirmed?;
+        Some(Executed { seen, calls: calls.as_ref(), ways, confirmed: None, ..*self })
     }
 
     /// Whether everything that ran is known.
@@ -155,22 +167,31 @@ impl Executed<'_> {
     /// How much of functions or files of such a name was covered.
     pub(crate) fn coverage(&self, pattern: &str, measure: Covered) -> Found {
         let choice = Choice { inside: vec![pattern.to_owned()], ..Choice::default() };
-        self.coverage_of(&choice, measure)
+        self.coverage_of(&choice, &self.totals(&choice), measure)
     }
 
-    /// What is known of how much of some code was covered, with what no synchronisation confirms, and without it.
+    /// What is known of each total of some code's coverage, with what no synchronisation confirms, and without it.
     ///
-    /// # Errors
-    ///
-    /// Why nothing is.
-    pub fn covered(&self, choice: &Choice, measure: Covered) -> Found {
-        self.agreed(|ran| ran.coverage_of(choice, measure))
+    /// `totals` are those of this choice; a measure that it has nothing of has no figure.
+    #[must_use]
+    pub fn covered(&self, choice: &Choice, totals: &Measures) -> Vec<(Covered, Figure)> {
+        let before = self.only_confirmed();
+        let before = before.as_ref().map(|before| (before, before.totals(choice)));
+        let figure = |measure: Covered| {
+            let all = self.coverage_of(choice, totals, measure);
+            let before = before.as_ref();
+            let before = before.map(|(ran, totals)| ran.coverage_of(choice, totals, measure));
+            Some((measure, self.agree(all, before).ok()?))
+        };
+        Covered::ALL.into_iter().filter_map(figure).collect()
     }
 
-    fn coverage_of(&self, choice: &Choice, measure: Covered) -> Found {
+    fn totals(&self, choice: &Choice) -> Measures {
         let build = Build { image: self.image, listing: self.listing, seen: self.seen };
-        let report = report(&build, choice);
-        let total = report.total;
+        report(&build, choice).total
+    }
+
+    fn coverage_of(&self, choice: &Choice, total: &Measures, measure: Covered) -> Found {
         let (name, part) = match measure {
             Covered::Functions => ("functions", Some(total.functions)),
             Covered::Lines => ("lines", Some(total.lines)),

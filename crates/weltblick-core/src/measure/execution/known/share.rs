@@ -1,4 +1,4 @@
-//! What is known of a function's share of all time, where an instruction trace tells it: nothing is estimated.
+//! What is known of a function's share of all time, by an instruction trace: nothing is estimated.
 
 use super::{Executed, KNOW_TIME, LOSE_NOTHING};
 use crate::figure::{Absent, Basis, Doubt, Figure, SHARE};
