@@ -245,10 +245,10 @@ pub(crate) fn csv_cells(statistic: Option<&Statistic>) -> impl Iterator<Item = S
 
 /// How many, and how often, as cells; what is absent is empty.
 pub(crate) fn csv_often(often: Often) -> [String; 5] {
-    let told = |bound: Option<f64>| bound.map_or_else(String::new, |bound| bound.to_string());
+    let cell = |bound: Option<f64>| bound.map_or_else(String::new, |bound| bound.to_string());
     let Often { count, count_high, rate, rate_low, rate_high } = often;
     let count_high = count_high.map_or_else(String::new, |high| high.to_string());
-    [count.to_string(), count_high, rate.to_string(), rate_low.to_string(), told(rate_high)]
+    [count.to_string(), count_high, rate.to_string(), rate_low.to_string(), cell(rate_high)]
 }
 
 /// A part and its bounds as cells.

@@ -7,7 +7,7 @@ use crate::figure::{Objection, ObjectionRow};
 use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Dissection, Phase, Stretch};
 use crate::measure::duration::Duration;
-use crate::measure::known::{Ask, Facts, KnownBy, Measure, Of, Often, Part, Told};
+use crate::measure::known::{Ask, Facts, KnownBy, Measure, Of, Often, Part, RowFigures};
 use crate::measure::losses::LossRow;
 use crate::measure::statistic::{Distribution, Scale, Statistic};
 use crate::measure::timing::Timing;
@@ -365,7 +365,7 @@ fn row(
         }
         Ok(found)
     };
-    let mut told = Told::new(scale, row.basis(), &find);
+    let mut asked = RowFigures::new(scale, row.basis(), &find);
     let grid = row.grid.period().filter(|_| row.grid.is_periodic()).map(|period| GridRow {
         period: scale.duration(crate::stats::Bounds::exact(period)),
         drift_ppm: row.grid.drift().unwrap_or(0.0) * 1e6,
@@ -385,23 +385,23 @@ fn row(
         number: row.exception,
         name: context.name(row.exception),
         priority: context.priorities.of(row.exception),
-        often: told.often(),
-        load: told.part(Measure::Load, Of::All).unwrap_or_default(),
+        often: asked.often(),
+        load: asked.part(Measure::Load, Of::All).unwrap_or_default(),
         cut: row.cut,
         chained: row.chained,
         preempted: row.preempted,
         depth: row.depth,
-        own: told.statistic(Measure::Own),
-        elapsed: told.statistic(Measure::Elapsed),
-        period: told.statistic(Measure::Period),
-        jitter: told.statistic(Measure::Jitter),
+        own: asked.statistic(Measure::Own),
+        elapsed: asked.statistic(Measure::Elapsed),
+        period: asked.statistic(Measure::Period),
+        jitter: asked.statistic(Measure::Jitter),
         basis: row.basis(),
-        pending: row.pending().map(|_| told.statistic(Measure::Pending)),
-        response: row.response().map(|_| told.statistic(Measure::Response)),
+        pending: row.pending().map(|_| asked.statistic(Measure::Pending)),
+        response: row.response().map(|_| asked.statistic(Measure::Response)),
         grid,
         distribution: scale.distribution(&row.elapsed),
         pending_distribution: row.pending().map(|pending| scale.distribution(pending)),
-        objections: told.objections(),
+        objections: asked.objections(),
         worst,
     }
 }

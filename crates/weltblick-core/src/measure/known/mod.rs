@@ -2,8 +2,8 @@
 
 mod against;
 mod ask;
+mod row_figures;
 mod runs;
-mod told;
 
 pub use ask::{Ask, KnownBy, Measure, Of};
 pub(crate) use runs::{
@@ -11,8 +11,8 @@ pub(crate) use runs::{
 };
 
 pub(crate) use against::Against;
-pub use told::{Often, Part};
-pub(crate) use told::{Told, statistic};
+pub use row_figures::{Often, Part};
+pub(crate) use row_figures::{RowFigures, statistic};
 
 use crate::figure::{Absent, Doubt, Effect, Figure, Note, Objection, Rests};
 use crate::measure::cadence::SysTicks;

@@ -75,18 +75,19 @@ impl Signals<'_> {
 fn value(signal: &Signal, of: Of, signals: &Signals<'_>, end: Window) -> Found {
     let values = &signal.values;
     let (scale, offset) = signals.scaling(signal.key);
-    let told = |raw: f64| raw * scale + offset;
+    let in_unit = |raw: f64| raw * scale + offset;
     let nothing = || Absent::new("no value was recorded", "trace values, not only accesses");
     let (min, max) = values.min.zip(values.max).ok_or_else(nothing)?;
-    let (min, max) = (told(min.value).min(told(max.value)), told(min.value).max(told(max.value)));
+    let (min, max) =
+        (in_unit(min.value).min(in_unit(max.value)), in_unit(min.value).max(in_unit(max.value)));
     let exactly = |value: f64| (value, Bounds::exact(value));
     let (observed, bounds) = match of {
         Of::Max => exactly(max),
         Of::Min => exactly(min),
         Of::Mean => {
             let (mean, Bounds { low, high }) = values.mean_until(end).ok_or_else(nothing)?;
-            let (low, high) = (told(low), told(high));
-            (told(mean), Bounds { low: low.min(high), high: low.max(high) })
+            let (low, high) = (in_unit(low), in_unit(high));
+            (in_unit(mean), Bounds { low: low.min(high), high: low.max(high) })
         }
         Of::Deviation => {
             let deviation = values.deviation().map(|deviation| deviation * scale.abs());

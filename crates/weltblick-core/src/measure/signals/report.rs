@@ -8,7 +8,7 @@ use crate::event::Origin;
 use crate::figure::{Objection, ObjectionRow};
 use crate::image::Image;
 use crate::measure::duration::Duration;
-use crate::measure::known::{Ask, Facts, Measure, Of, Told};
+use crate::measure::known::{Ask, Facts, Measure, Of, RowFigures};
 use crate::measure::losses::{GapRow, LossRow};
 use crate::measure::recording::Recording;
 use crate::measure::statistic::{Scale, Statistic};
@@ -454,11 +454,11 @@ impl<'a> Row<'a> {
         let signal = self.signal;
         let find = |ask: Ask| self.signals.figure(signal, ask, &self.facts);
         let plain = Scale { ns: 1.0, cycles: false };
-        let mut told = Told::new(self.scale.unwrap_or(plain), None, &find);
+        let mut figures = RowFigures::new(self.scale.unwrap_or(plain), None, &find);
         let host_times = (self.context.polled)(signal.key.origin);
-        let interval = told.statistic(Measure::Interval);
-        let jitter = told.statistic(Measure::Jitter);
-        let value = self.value(&mut told);
+        let interval = figures.statistic(Measure::Interval);
+        let jitter = figures.statistic(Measure::Jitter);
+        let value = self.value(&mut figures);
         SignalRow {
             source: self.source(host_times).into(),
             access: self.access(),
@@ -479,7 +479,7 @@ impl<'a> Row<'a> {
             elements: self.elements(),
             host_times,
             course: self.course(),
-            objections: told.objections(),
+            objections: figures.objections(),
             name: self.name,
         }
     }
@@ -514,7 +514,7 @@ impl<'a> Row<'a> {
         self.signal.field.as_ref()?.label(raw).map(str::to_owned)
     }
 
-    fn value(&self, told: &mut Told<'_>) -> Option<ValueRow> {
+    fn value(&self, figures: &mut RowFigures<'_>) -> Option<ValueRow> {
         let values = &self.signal.values;
         let step = |moment: Moment| MomentRow {
             value: self.unit.step(moment.value),
@@ -533,7 +533,7 @@ impl<'a> Row<'a> {
         let (rise, fall) = pair(values.rise, values.fall);
         let (rise_rate, fall_rate) = pair(values.rise_rate, values.fall_rate);
         // The figures that budgets judge.
-        let mut known = |of| told.figure(Measure::Value, of);
+        let mut known = |of| figures.figure(Measure::Value, of);
         let bound = |end: f64| end.is_finite().then_some(end);
         let (least, over_time, most) = (known(Of::Min), known(Of::Mean), known(Of::Max));
         known(Of::Deviation);

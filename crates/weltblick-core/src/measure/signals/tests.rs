@@ -60,7 +60,7 @@ fn numbers_that_are_used_again_are_known() {
     let reused: Vec<bool> =
         signals.list().iter().map(|signal| signals.is_reused(signal.key)).collect();
     assert_eq!(reused, [false, true]);
-    // The same of what a poll calls a number.
+    // So are numbers of a poll.
     let watches = |name: &str| {
         let (size, kind) = (4, poll::Kind::Unsigned);
         Event::Stated(Statement::Watches { watch: 3, address: 64, size, kind, name: name.into() })

@@ -5,7 +5,7 @@ use crate::figure::{Objection, ObjectionRow};
 use crate::image::Image;
 use crate::measure::duration::Duration;
 use crate::measure::interrupts::longest_hidden;
-use crate::measure::known::{Ask, Facts, Measure, Often, Told};
+use crate::measure::known::{Ask, Facts, Measure, Often, RowFigures};
 use crate::measure::losses::LossRow;
 use crate::measure::statistic::{Distribution, Scale, Statistic};
 use crate::measure::timing::Timing;
@@ -144,7 +144,7 @@ fn row(
 ) -> StatedRow {
     let scale = context.scale;
     let find = |ask: Ask| spans.figure(span, ask, context.facts);
-    let mut told = Told::new(scale, None, &find);
+    let mut figures = RowFigures::new(scale, None, &find);
     let ns = |tick: u64| tick as f64 * scale.ns;
     let case = |bad: &crate::measure::worst::Bad| StatedCase {
         number: bad.number,
@@ -155,16 +155,16 @@ fn row(
     StatedRow {
         number: span.span,
         name,
-        often: told.often(),
+        often: figures.often(),
         cut: span.cut,
         unfinished: span.overlapping + span.open_count[1],
         hidden: scale.hidden(span.hidden),
-        elapsed: told.statistic(Measure::Elapsed),
-        period: told.statistic(Measure::Period),
-        jitter: told.statistic(Measure::Jitter),
+        elapsed: figures.statistic(Measure::Elapsed),
+        period: figures.statistic(Measure::Period),
+        jitter: figures.statistic(Measure::Jitter),
         distribution: scale.distribution(&span.elapsed),
         worst: span.worst.list().iter().map(case).collect(),
-        objections: told.objections(),
+        objections: figures.objections(),
     }
 }
 

@@ -9,7 +9,7 @@ use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Phase, Stretch};
 use crate::measure::duration::Duration;
 use crate::measure::interrupts::{between, longest_hidden};
-use crate::measure::known::{Ask, Facts, Measure, Of, Often, Part, Told};
+use crate::measure::known::{Ask, Facts, Measure, Of, Often, Part, RowFigures};
 use crate::measure::losses::LossRow;
 use crate::measure::statistic::{Distribution, Scale, Statistic};
 use crate::measure::timing::Timing;
@@ -463,7 +463,7 @@ fn row(
         }
         Ok(found)
     };
-    let mut asked = Told::new(scale, None, &find).by_turns();
+    let mut asked = RowFigures::new(scale, None, &find).by_turns();
     let cases = |list: &[Bad]| -> Vec<ActivationRow> {
         list.iter().map(|bad| activation(row.task, bad, figures, stretches, context)).collect()
     };

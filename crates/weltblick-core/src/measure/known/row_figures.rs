@@ -37,7 +37,7 @@ pub struct Often {
 }
 
 /// Asks for the figures of one subject, and keeps what speaks against them.
-pub(crate) struct Told<'a> {
+pub(crate) struct RowFigures<'a> {
     find: &'a dyn Fn(Ask) -> Found,
     scale: Scale,
     by: Option<KnownBy>,
@@ -45,7 +45,7 @@ pub(crate) struct Told<'a> {
     against: Against,
 }
 
-impl<'a> Told<'a> {
+impl<'a> RowFigures<'a> {
     /// Of a subject; pending and response times as they are known `by`.
     pub(crate) fn new(scale: Scale, by: Option<KnownBy>, find: &'a dyn Fn(Ask) -> Found) -> Self {
         Self { find, scale, by, by_turns: false, against: Against::default() }
