@@ -1,18 +1,18 @@
 //! From the bytes of an ELF file to an [`Image`].
 
+use super::debug::{DebugFiles, Lookup, Sections};
 use super::functions::{Functions, Rank, Symbol};
-use super::{Code, Image, lines::Lines, names::demangle, vectors::Vectors};
+use super::{Code, Image, names::demangle, vectors::Vectors};
 use crate::isa::Isa;
 use object::read::elf::ElfFile;
 use object::{
-    Architecture, Object as _, ObjectSection as _, ObjectSymbol as _, SectionFlags, SymbolKind, elf,
+    Architecture, Object as _, ObjectSection as _, ObjectSymbol as _, SectionFlags, SectionIndex,
+    SymbolKind, SymbolSection, elf,
 };
+use std::collections::HashSet;
 use std::ops::Range;
 use std::sync::Mutex;
 use thiserror::Error;
-
-/// The largest section that is unpacked or copied: a header may claim any size.
-const LARGEST_SECTION: u64 = 1 << 30;
 
 /// Why a file is no usable image.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -31,40 +31,57 @@ pub enum ImageError {
         "the ELF file has no executable sections; give the linked firmware, not an object file"
     )]
     NoCode,
+    /// An Arm ELF file with code that Thumb decoders would misread.
+    #[error(
+        "the ELF file has code in Arm state (A32) at {0:#x}; Weltblick knows Thumb only, and would count it wrongly"
+    )]
+    ArmState(u64),
+    /// A big-endian Arm ELF file that was not linked with `--be8`.
+    #[error(
+        "the ELF file has big-endian instructions (BE32); cores of the M profile execute little-endian ones: link with `--be8`"
+    )]
+    BigEndianCode,
 }
 
-pub(super) fn parse(bytes: &[u8]) -> Result<Image, ImageError> {
+pub(super) fn parse(bytes: &[u8], files: Box<dyn DebugFiles>) -> Result<Image, ImageError> {
     if !bytes.starts_with(b"\x7fELF") {
         return Err(ImageError::NotElf);
     }
     match bytes.get(4) {
-        Some(1) => parse_class::<elf::FileHeader32<object::Endianness>>(bytes),
-        Some(2) => parse_class::<elf::FileHeader64<object::Endianness>>(bytes),
+        Some(1) => parse_class::<elf::FileHeader32<object::Endianness>>(bytes, files),
+        Some(2) => parse_class::<elf::FileHeader64<object::Endianness>>(bytes, files),
         _ => Err(ImageError::Damaged("it names neither the 32-bit nor the 64-bit class".into())),
     }
 }
 
-fn parse_class<H: object::read::elf::FileHeader>(bytes: &[u8]) -> Result<Image, ImageError> {
+fn parse_class<H: object::read::elf::FileHeader>(
+    bytes: &[u8],
+    files: Box<dyn DebugFiles>,
+) -> Result<Image, ImageError> {
     let file = ElfFile::<H>::parse(bytes).map_err(|error| damaged(&error))?;
     let isa = isa_of(&file)?;
-    let (code, overlays) = code_of(&file)?;
-    let sections: Vec<Range<u64>> = code.iter().map(|code| code.range.clone()).collect();
-    let (symbols, literals) = symbols_of(&file, isa, &sections)?;
-    let functions = Functions::new(symbols, &sections);
+    let mut room = bytes.len() as u64;
+    let Executable { code, sections, overlays } = code_of(&file, &mut room)?;
+    let extents: Vec<Range<u64>> = code.iter().map(|code| code.range.clone()).collect();
+    let Symbols { functions, mapping, ends } = symbols_of(&file, isa, &sections)?;
+    if isa == Isa::Thumb {
+        refuse_other_states(&file, &functions, &mapping, &extents)?;
+    }
+    let functions = Functions::new(functions, &ends, &extents);
     let vectors = match isa {
         Isa::Thumb => find_vectors(&file, &code, &functions),
         Isa::Riscv32 | Isa::Riscv64 => Vectors::default(),
     };
-    let lines = Lines::new(file.is_little_endian(), |name| debug_section(&file, name));
+    let debug = Sections::of(&file, bytes.len());
     Ok(Image {
         isa,
-        data: data_of(&file),
+        data: data_of(&file, &mut room),
         build_id: file.build_id().ok().flatten().map(<[u8]>::to_vec),
         code,
         overlays,
-        literals,
+        literals: literal_ranges(&mapping, &extents),
         functions,
-        lines: lines.map(Mutex::new),
+        debug: debug.map(|sections| Mutex::new(Lookup::new(sections, files))),
         vectors,
     })
 }
@@ -82,11 +99,24 @@ fn isa_of<'data>(file: &impl object::Object<'data>) -> Result<Isa, ImageError> {
     }
 }
 
-/// Executable sections with their bytes, sorted; of those that overlap the first, and where they do.
+/// What can be executed.
+struct Executable {
+    /// Sorted, not overlapping.
+    code: Vec<Code>,
+    /// The sections that `code` is from.
+    sections: HashSet<SectionIndex>,
+    /// Where sections were left out, because another has the addresses.
+    overlays: Vec<Range<u64>>,
+}
+
+/// Executable sections with their bytes; of those that overlap the first.
+///
+/// `room` is how many bytes may be copied: section headers may claim the same bytes many times.
 fn code_of<'data>(
     file: &impl object::Object<'data>,
-) -> Result<(Vec<Code>, Vec<Range<u64>>), ImageError> {
-    let mut code = Vec::new();
+    room: &mut u64,
+) -> Result<Executable, ImageError> {
+    let mut found = Vec::new();
     for section in file.sections() {
         if !has_flags(&section, elf::SHF_EXECINSTR | elf::SHF_ALLOC) || section.size() == 0 {
             continue;
@@ -96,22 +126,29 @@ fn code_of<'data>(
         let end = start
             .checked_add(section.size())
             .ok_or_else(|| ImageError::Damaged("a section reaches past the last address".into()))?;
-        code.push(Code { range: start..end, bytes: bytes.to_vec() });
+        *room = room
+            .checked_sub(bytes.len() as u64)
+            .ok_or_else(|| ImageError::Damaged("its sections overlap in the file".into()))?;
+        found.push((section.index(), Code { range: start..end, bytes: bytes.to_vec() }));
     }
-    code.sort_by_key(|code| code.range.start);
+    found.sort_by_key(|(_, code)| code.range.start);
     let mut overlays = Vec::new();
-    code.dedup_by(|later: &mut Code, earlier| {
+    found.dedup_by(|(_, later), (_, earlier)| {
         let overlaps = later.range.start < earlier.range.end;
         if overlaps {
             overlays.push(later.range.clone());
         }
         overlaps
     });
-    if code.is_empty() { Err(ImageError::NoCode) } else { Ok((code, overlays)) }
+    if found.is_empty() {
+        return Err(ImageError::NoCode);
+    }
+    let sections = found.iter().map(|(index, _)| *index).collect();
+    Ok(Executable { code: found.into_iter().map(|(_, code)| code).collect(), sections, overlays })
 }
 
 /// Other sections that are loaded, with their bytes; what is damaged is left out.
-fn data_of<'data>(file: &impl object::Object<'data>) -> Vec<Code> {
+fn data_of<'data>(file: &impl object::Object<'data>, room: &mut u64) -> Vec<Code> {
     let mut data = Vec::new();
     for section in file.sections() {
         if !has_flags(&section, elf::SHF_ALLOC) || has_flags(&section, elf::SHF_EXECINSTR) {
@@ -122,6 +159,8 @@ fn data_of<'data>(file: &impl object::Object<'data>) -> Vec<Code> {
         let Some(end) = start.checked_add(bytes.len() as u64).filter(|&end| end > start) else {
             continue;
         };
+        let Some(left) = room.checked_sub(bytes.len() as u64) else { break };
+        *room = left;
         data.push(Code { range: start..end, bytes: bytes.to_vec() });
     }
     data.sort_by_key(|data| data.range.start);
@@ -129,62 +168,131 @@ fn data_of<'data>(file: &impl object::Object<'data>) -> Vec<Code> {
     data
 }
 
-fn has_flags<'data>(
+pub(super) fn has_flags<'data>(
     section: &impl object::ObjectSection<'data>,
     wanted: elf::SectionFlags,
 ) -> bool {
     matches!(section.flags(), SectionFlags::Elf { sh_flags, .. } if sh_flags & wanted == wanted)
 }
 
-/// Function symbols, and the stretches that mapping symbols call data.
+/// What mapping symbols say begins (*ELF for the Arm Architecture*, section 5.5.5).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum State {
+    Data,
+    Thumb,
+    /// `$a`, and `$x` of other architectures.
+    Other,
+}
+
+/// What the symbol table says about the executable sections.
+struct Symbols {
+    functions: Vec<Symbol>,
+    /// Where mapping symbols stand; sorted.
+    mapping: Vec<(u64, State)>,
+    /// Where anything with a name begins; sorted.
+    ends: Vec<u64>,
+}
+
+/// The symbols of the executable sections: what others say (of debug sections, say, whose addresses begin at 0)
+/// means nothing there.
 fn symbols_of<'data>(
     file: &impl object::Object<'data>,
     isa: Isa,
-    sections: &[Range<u64>],
-) -> Result<(Vec<Symbol>, Vec<Range<u64>>), ImageError> {
-    let mut symbols = Vec::new();
-    let mut mapping = Vec::new();
+    sections: &HashSet<SectionIndex>,
+) -> Result<Symbols, ImageError> {
+    let mut symbols = Symbols { functions: Vec::new(), mapping: Vec::new(), ends: Vec::new() };
+    let thumb_bit = u64::from(isa == Isa::Thumb);
     for symbol in file.symbols() {
         let Ok(name) = symbol.name_bytes() else {
             return Err(ImageError::Damaged("a symbol's name lies outside the file".into()));
         };
+        let is_here = symbol.section_index().is_some_and(|index| sections.contains(&index));
         if let [b'$', kind @ (b't' | b'a' | b'd' | b'x'), rest @ ..] = name
             && (rest.is_empty() || rest[0] == b'.')
         {
-            mapping.push((symbol.address(), *kind == b'd'));
+            let state = match kind {
+                b'd' => State::Data,
+                b't' => State::Thumb,
+                _ => State::Other,
+            };
+            if is_here {
+                symbols.mapping.push((symbol.address(), state));
+            }
+            continue;
+        }
+        // Functions of a ROM have addresses without a section; absolute labels are sizes and limits.
+        let is_rom =
+            symbol.section() == SymbolSection::Absolute && symbol.kind() == SymbolKind::Text;
+        if !(is_here || is_rom) || name.is_empty() || name.starts_with(b".L") {
             continue;
         }
         let rank = match symbol.kind() {
-            _ if symbol.is_undefined() || name.is_empty() || name.starts_with(b".L") => continue,
             SymbolKind::Text if symbol.is_weak() => Rank::WeakFunction,
             SymbolKind::Text if symbol.is_global() => Rank::GlobalFunction,
             SymbolKind::Text => Rank::LocalFunction,
             SymbolKind::Label | SymbolKind::Unknown => Rank::Label,
+            SymbolKind::Data => {
+                symbols.ends.push(symbol.address());
+                continue;
+            }
             _ => continue,
         };
-        let thumb_bit = u64::from(isa == Isa::Thumb);
-        symbols.push(Symbol {
+        symbols.ends.push(symbol.address() & !thumb_bit);
+        symbols.functions.push(Symbol {
             address: symbol.address() & !thumb_bit,
             size: symbol.size(),
             name: demangle(&String::from_utf8_lossy(name)),
             rank,
+            is_thumb: symbol.address() & thumb_bit == 1,
         });
     }
-    Ok((symbols, literal_ranges(mapping, sections)))
+    symbols.mapping.sort_unstable();
+    symbols.ends.sort_unstable();
+    Ok(symbols)
 }
 
-/// Mapping symbols (*ELF for the Arm Architecture*, section 5.5.5) to stretches of data.
-fn literal_ranges(mut mapping: Vec<(u64, bool)>, sections: &[Range<u64>]) -> Vec<Range<u64>> {
-    mapping.sort_unstable();
-    let mut literals = Vec::new();
-    for (index, &(start, is_data)) in mapping.iter().enumerate() {
-        let Some(section) = super::range_holding(sections, start) else { continue };
-        let next = mapping.get(index + 1).map_or(section.end, |&(next, _)| next);
-        if is_data && next.min(section.end) > start {
-            literals.push(start..next.min(section.end));
-        }
+/// Whether all code is in Thumb state: `$a` says where it is not. Where there are no mapping symbols, functions do,
+/// whose addresses have the lowest bit set in Thumb state (*ELF for the Arm Architecture*, section 5.5.3).
+fn refuse_other_states<'data>(
+    file: &impl object::Object<'data>,
+    functions: &[Symbol],
+    mapping: &[(u64, State)],
+    sections: &[Range<u64>],
+) -> Result<(), ImageError> {
+    let is_be8 = matches!(file.flags(), object::FileFlags::Elf { e_flags, .. } if e_flags.contains(elf::EF_ARM_BE8));
+    if !file.is_little_endian() && !is_be8 {
+        return Err(ImageError::BigEndianCode);
     }
-    literals
+    let arm = extents(mapping, sections).find(|(state, _)| *state == State::Other);
+    if let Some((_, range)) = arm {
+        return Err(ImageError::ArmState(range.start));
+    }
+    let mut typed = functions.iter().filter(|symbol| symbol.rank != Rank::Label).peekable();
+    if mapping.is_empty()
+        && let Some(first) = typed.peek().map(|symbol| symbol.address)
+        && typed.all(|symbol| !symbol.is_thumb)
+    {
+        return Err(ImageError::ArmState(first));
+    }
+    Ok(())
+}
+
+/// From each mapping symbol to the next, or to the end of its section; empty ones are left out.
+fn extents<'a>(
+    mapping: &'a [(u64, State)],
+    sections: &'a [Range<u64>],
+) -> impl Iterator<Item = (State, Range<u64>)> + 'a {
+    mapping.iter().enumerate().filter_map(|(index, &(start, state))| {
+        let section = super::range_holding(sections, start)?;
+        let next = mapping.get(index + 1).map_or(section.end, |&(next, _)| next);
+        let range = start..next.min(section.end);
+        (!range.is_empty()).then_some((state, range))
+    })
+}
+
+fn literal_ranges(mapping: &[(u64, State)], sections: &[Range<u64>]) -> Vec<Range<u64>> {
+    let data = extents(mapping, sections).filter(|(state, _)| *state == State::Data);
+    data.map(|(_, range)| range).collect()
 }
 
 /// The vector table: in a section named for it, else where the lowest loaded section starts.
@@ -204,19 +312,6 @@ fn find_vectors<'data>(
     named
         .chain(lowest)
         .filter_map(|section| section.data().ok())
-        .find_map(|bytes| Vectors::read(bytes, code, functions))
+        .find_map(|bytes| Vectors::read(bytes, file.is_little_endian(), code, functions))
         .unwrap_or_default()
-}
-
-/// A debug section, unpacked; `None` if absent, damaged or absurdly large.
-pub(super) fn debug_section<'data>(
-    file: &impl object::Object<'data>,
-    name: &str,
-) -> Option<Vec<u8>> {
-    let section = file.section_by_name(name)?;
-    let data = section.compressed_data().ok()?;
-    if data.uncompressed_size > LARGEST_SECTION {
-        return None;
-    }
-    data.decompress().ok().map(std::borrow::Cow::into_owned)
 }

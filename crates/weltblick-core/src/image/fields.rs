@@ -1,6 +1,6 @@
 //! Parts of variables by path: `latest_waves.height_mm`, `voltages[3]`, `sampler.c#halves[1][0]`.
 
-use super::shapes::{Element, Kind, Labels, Member, Shape, ShapeId};
+use super::shapes::{Element, Kind, Labels, Member, Place, Shape, ShapeId};
 use super::variables::{NotFixed, Variables};
 use crate::document::nearest;
 use std::ops::Range;
@@ -171,43 +171,43 @@ impl Variables {
         let Shape::Structure { members, .. } = self.shapes.get(at.shape) else {
             return Err(format!(".{name} follows what is no structure"));
         };
-        self.member_in(at.address, members, name, 0).ok_or_else(|| {
+        let found = self.member_in(at.address, members, name, 0).ok_or_else(|| {
             let names = members.iter().filter_map(|member| member.name.as_deref());
             format!("it has no member `{name}`{}", nearest(name, names))
+        })?;
+        found.ok_or_else(|| {
+            format!("the debug information does not say in one number where `{name}` lies")
         })
     }
 
-    fn member_in(&self, base: u64, members: &[Member], name: &str, depth: usize) -> Option<Walk> {
+    /// The member of this name, if there is one; its place, if that is known.
+    fn member_in(
+        &self,
+        base: u64,
+        members: &[Member],
+        name: &str,
+        depth: usize,
+    ) -> Option<Option<Walk>> {
         members.iter().find_map(|member| match &member.name {
-            Some(own) if own == name => Some(self.placed(base, member)),
-            None if depth < DEEPEST => match self.shapes.get(member.shape) {
-                Shape::Structure { members, .. } => {
-                    self.member_in(base.wrapping_add(member.offset), members, name, depth + 1)
+            Some(own) if own == name => Some(placed(base, member)),
+            None if depth < DEEPEST => match (self.shapes.get(member.shape), member.place) {
+                (Shape::Structure { members, .. }, Place::Bytes(offset)) => {
+                    self.member_in(base.wrapping_add(offset), members, name, depth + 1)
                 }
                 _ => None,
             },
             _ => None,
         })
     }
+}
 
-    /// A bit-field lies in words of its type, counted from the structure's start.
-    fn placed(&self, base: u64, member: &Member) -> Walk {
-        let unit = self.shapes.size(member.shape).saturating_mul(8);
-        match member.bits {
-            Some((at, count)) if unit > 0 && at % unit + u64::from(count) <= unit => Walk {
-                address: base.wrapping_add(at / unit * (unit / 8)),
-                shape: member.shape,
-                bits: Some(Bits { from: (at % unit) as u8, count }),
-                taken: 0,
-            },
-            _ => Walk {
-                address: base.wrapping_add(member.offset),
-                shape: member.shape,
-                bits: None,
-                taken: 0,
-            },
-        }
-    }
+fn placed(base: u64, member: &Member) -> Option<Walk> {
+    let (offset, bits) = match member.place {
+        Place::Bytes(offset) => (offset, None),
+        Place::Bits { offset, bits } => (offset, Some(bits)),
+        Place::Unknown => return None,
+    };
+    Some(Walk { address: base.wrapping_add(offset), shape: member.shape, bits, taken: 0 })
 }
 
 /// Where a path has led so far.

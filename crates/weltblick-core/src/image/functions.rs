@@ -1,5 +1,6 @@
 //! Functions and their extents, found by address or by name.
 
+use super::names::original;
 use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
@@ -27,6 +28,8 @@ pub(super) struct Symbol {
     pub(super) size: u64,
     pub(super) name: String,
     pub(super) rank: Rank,
+    /// Whether its value says that it is called in Thumb state.
+    pub(super) is_thumb: bool,
 }
 
 /// Which of several symbols at one address names it: the first in this order.
@@ -48,11 +51,12 @@ pub(super) struct Functions {
 }
 
 impl Functions {
-    /// Gives every symbol its extent: its size, else up to the next symbol or the end of its
-    /// section. Extents never overlap: a symbol inside another ends it there.
+    /// Gives every symbol its extent: its size, else up to where the next symbol begins or its
+    /// section ends. Extents never overlap: a symbol inside another ends it there.
     ///
-    /// `sections` are the executable ranges, sorted.
-    pub(super) fn new(mut symbols: Vec<Symbol>, sections: &[Range<u64>]) -> Self {
+    /// `ends` is where anything with a name begins, data among the code included; `sections` are the
+    /// executable ranges; both sorted.
+    pub(super) fn new(mut symbols: Vec<Symbol>, ends: &[u64], sections: &[Range<u64>]) -> Self {
         symbols.retain(|symbol| super::range_holding(sections, symbol.address).is_some());
         drop_labels_inside_functions(&mut symbols);
         symbols.sort_by(|a, b| {
@@ -81,7 +85,7 @@ impl Functions {
                 }
             }
         }
-        set_extents(&mut all, &sizes, sections);
+        set_extents(&mut all, &sizes, ends, sections);
         Self::index(all)
     }
 
@@ -112,12 +116,7 @@ impl Functions {
 
     /// What a compiler made of the function of this name besides: `NAME.constprop.0`, `NAME.cold`.
     pub(super) fn clones(&self, name: &str) -> Vec<FunctionId> {
-        const MARKS: [&str; 5] = ["constprop", "part", "isra", "cold", "lto_priv"];
-        let is_clone = |other: &str| {
-            let rest = other.strip_prefix(name).and_then(|rest| rest.strip_prefix('.'));
-            rest.is_some_and(|rest| MARKS.iter().any(|mark| rest.starts_with(mark)))
-        };
-        let clones = self.by_name.iter().filter(|(other, _)| is_clone(other));
+        let clones = self.by_name.iter().filter(|(other, _)| original(other) == Some(name));
         let mut ids: Vec<FunctionId> = clones.flat_map(|(_, ids)| ids.iter().copied()).collect();
         ids.sort_unstable_by_key(|id| id.0);
         ids.dedup();
@@ -144,13 +143,13 @@ fn drop_labels_inside_functions(symbols: &mut Vec<Symbol>) {
     });
 }
 
-fn set_extents(all: &mut [Function], sizes: &[u64], sections: &[Range<u64>]) {
+fn set_extents(all: &mut [Function], sizes: &[u64], ends: &[u64], sections: &[Range<u64>]) {
     for index in 0..all.len() {
         let start = all[index].range.start;
         let next = all.get(index + 1).map_or(u64::MAX, |next| next.range.start);
         let section_end = super::range_holding(sections, start).map_or(next, |range| range.end);
         let own_end = match sizes[index] {
-            0 => u64::MAX,
+            0 => ends.get(ends.partition_point(|&end| end <= start)).copied().unwrap_or(u64::MAX),
             size => start.saturating_add(size),
         };
         all[index].range.end = own_end.min(next).min(section_end);

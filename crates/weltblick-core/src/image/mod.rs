@@ -4,10 +4,10 @@
 //! tens of nanoseconds; source lines and inlined frames are looked up only for addresses that are
 //! asked for. Nothing here does I/O.
 
+mod debug;
 mod elf;
 mod fields;
 mod functions;
-mod lines;
 mod names;
 mod shapes;
 #[cfg(test)]
@@ -15,18 +15,18 @@ mod tests;
 mod variables;
 mod vectors;
 
+pub(crate) use debug::ends_with_path;
+pub use debug::{DebugFiles, Frame, Location, NoFiles, SplitFile};
 pub use elf::ImageError;
 pub use fields::{Bits, Field};
 pub use functions::{Function, FunctionId};
-pub(crate) use lines::ends_with_path;
-pub use lines::{Frame, Location};
 pub use shapes::{Element, Kind, Labels};
 pub use variables::{NotFixed, Variable, Variables};
 pub use vectors::{Vector, system_exception};
 
 use crate::isa::{Isa, instruction_length};
+use debug::{Linked, Lookup};
 use functions::Functions;
-use lines::Lines;
 use std::ops::Range;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use vectors::{Vectors, short_handler_name};
@@ -53,7 +53,7 @@ pub struct Image {
     literals: Vec<Range<u64>>,
     functions: Functions,
     /// Looked up one at a time: what is found is remembered in it.
-    lines: Option<Mutex<Lines>>,
+    debug: Option<Mutex<Lookup>>,
     vectors: Vectors,
 }
 
@@ -80,7 +80,23 @@ impl Image {
     /// What is wrong with the file, and where: it is no ELF, it is cut off, or it is for a machine
     /// that Weltblick does not know. Damaged debug information is no error; it is left out.
     pub fn parse(bytes: &[u8]) -> Result<Self, ImageError> {
-        elf::parse(bytes)
+        Self::parse_with(bytes, Box::new(NoFiles))
+    }
+
+    /// Reads an ELF file, whose debug information the compiler may have put into files of their own.
+    ///
+    /// # Errors
+    ///
+    /// As [`Image::parse`]. Files that are not found are no error: see [`Image::missing_debug_files`].
+    pub fn parse_with(bytes: &[u8], files: Box<dyn DebugFiles>) -> Result<Self, ImageError> {
+        elf::parse(bytes, files)
+    }
+
+    /// Files with debug information that the image refers to, and that were not found or are of another build: their
+    /// names. Reads all that there are.
+    #[must_use]
+    pub fn missing_debug_files(&self) -> Vec<String> {
+        self.debug().map_or_else(Vec::new, |mut debug| debug.missing_files())
     }
 
     /// The instruction set.
@@ -110,7 +126,7 @@ impl Image {
     /// Whether source lines are known at all.
     #[must_use]
     pub const fn has_lines(&self) -> bool {
-        self.lines.is_some()
+        self.debug.is_some()
     }
 
     /// Every function, by address.
@@ -185,34 +201,47 @@ impl Image {
         if at == address { Place::Instruction } else { Place::InsideInstruction }
     }
 
-    fn lines(&self) -> Option<MutexGuard<'_, Lines>> {
-        Some(self.lines.as_ref()?.lock().unwrap_or_else(PoisonError::into_inner))
+    fn debug(&self) -> Option<MutexGuard<'_, Lookup>> {
+        Some(self.debug.as_ref()?.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// The source line of `address`, innermost inlined frame first; empty without line data.
+    fn linked(&self) -> Linked<'_> {
+        Linked { code: &self.code, literals: &self.literals, functions: &self.functions }
+    }
+
+    /// The functions that are active at `address`, innermost inlined first; empty without line data. The outermost,
+    /// which was not inlined, has the name of [`Image::function_at`].
     #[must_use]
     pub fn frames_at(&self, address: u64) -> Vec<Frame> {
-        self.lines().map_or_else(Vec::new, |lines| lines.frames(address))
+        let Some(mut debug) = self.debug() else { return Vec::new() };
+        let mut frames = debug.frames(self.linked(), address);
+        if let Some(outermost) = frames.last_mut()
+            && let Some(id) = self.function_at(address)
+        {
+            outermost.function = Some(self.function(id).name.clone());
+        }
+        frames
     }
 
     /// The source line of the instruction at `address`.
     #[must_use]
     pub fn location_at(&self, address: u64) -> Option<Location> {
-        self.lines()?.location(address)
+        self.debug()?.location(self.linked(), address)
     }
 
     /// Where the source declares the function that `address` belongs to.
     #[must_use]
     pub fn declaration_of(&self, address: u64) -> Option<Location> {
-        self.lines()?.declaration(address)
+        self.debug()?.declaration(self.linked(), address)
     }
 
     /// Where the lines of a source file start: addresses and lines. `file` is its path, or the end
     /// of it. Empty without line data.
     #[must_use]
     pub fn lines_of(&self, file: &str) -> Vec<(u64, u32)> {
-        let Some(lines) = self.lines() else { return Vec::new() };
-        self.code.iter().flat_map(|code| lines.of_file(file, code.range.clone())).collect()
+        let Some(mut debug) = self.debug() else { return Vec::new() };
+        let ranges = self.code.iter().map(|code| &code.range);
+        ranges.flat_map(|range| debug.of_file(self.linked(), file, range)).collect()
     }
 
     /// Every stretch of executable memory and its bytes, by address.

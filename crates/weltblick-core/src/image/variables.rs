@@ -1,13 +1,16 @@
 //! Global variables: where they are and what they hold, or why they have no fixed address.
 
 use super::ImageError;
-use super::elf::{damaged, debug_section};
+use super::debug::{
+    DebugFiles, Entry, NoFiles, NodeId, Reference, Sections, Unit, Units, Value, constant,
+};
+use super::elf::{damaged, has_flags};
 use super::ends_with_path;
-use super::shapes::{Element, Reader, ShapeId, Shapes, Slice, Unit, text};
+use super::names::demangle;
+use super::shapes::{Element, Reader, ShapeId, Shapes};
 use crate::document::nearest;
-use gimli::{AttributeValue, EndianArcSlice, Operation, RunTimeEndian};
-use object::{Object as _, ObjectSymbol as _, SymbolKind};
-use std::collections::HashMap;
+use object::{Object as _, ObjectSection as _, ObjectSymbol as _, SymbolKind, elf};
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
 use thiserror::Error;
@@ -15,8 +18,10 @@ use thiserror::Error;
 /// A variable at a fixed address.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Variable {
-    /// Its name.
+    /// Its name, with the namespaces and classes that it is in: `wave::level`.
     pub name: String,
+    /// The function that it is local to, for a static one.
+    pub function: Option<String>,
     /// The file that defines it, if debug information says so.
     pub file: Option<String>,
     /// Where it is.
@@ -55,6 +60,11 @@ pub enum NotFixed {
         "`{0}` was optimised out: it exists in the source only; make it volatile to keep it in memory"
     )]
     OptimisedOut(String),
+    /// It has an address, but not one alone, or not always.
+    #[error(
+        "`{0}` has no single fixed address: the compiler split it, or where it is depends on what runs"
+    )]
+    Scattered(String),
     /// Several have the name.
     #[error("`{name}` is the name of several variables; write {}", .places.join(" or "))]
     Ambiguous {
@@ -88,10 +98,18 @@ pub enum NotFixed {
 #[derive(Debug, Clone, Default)]
 pub struct Variables {
     fixed: Vec<Variable>,
-    /// Names without an address: the function they are local to, or nothing if optimised out.
-    floating: HashMap<String, Option<String>>,
+    /// Names without a fixed address, and why.
+    floating: HashMap<String, Floating>,
     /// What their bytes mean.
     pub(super) shapes: Shapes,
+}
+
+/// Why a variable has no fixed address.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Floating {
+    Local(String),
+    Scattered,
+    OptimisedOut,
 }
 
 impl Variables {
@@ -101,21 +119,41 @@ impl Variables {
     ///
     /// If it is no sound ELF file. Damaged debug information is left out.
     pub fn parse(bytes: &[u8]) -> Result<Self, ImageError> {
+        Self::parse_with(bytes, Box::new(NoFiles))
+    }
+
+    /// Reads an ELF file's symbols and debug information, and the files that it was split into.
+    ///
+    /// # Errors
+    ///
+    /// If it is no sound ELF file. Damaged debug information is left out.
+    pub fn parse_with(bytes: &[u8], files: Box<dyn DebugFiles>) -> Result<Self, ImageError> {
         let file = object::File::parse(bytes).map_err(|error| damaged(&error))?;
         let mut read = Self::default();
-        let symbols = sized_symbols(&file);
-        let endian =
-            if file.is_little_endian() { RunTimeEndian::Little } else { RunTimeEndian::Big };
-        let load = |id: gimli::SectionId| -> Result<Slice, gimli::Error> {
-            let bytes = debug_section(&file, id.name()).unwrap_or_default();
-            Ok(EndianArcSlice::new(Arc::from(bytes), endian))
-        };
-        if let Ok(dwarf) = gimli::Dwarf::load(load) {
-            let _ = read.read_units(&dwarf);
+        let linked = Linked::of(&file);
+        if let Some(sections) = Sections::of(&file, bytes.len()) {
+            let mut units = Units::new(sections, files);
+            let reader = Reader {
+                units: &mut units,
+                shapes: &mut read.shapes,
+                known: HashMap::new(),
+                is_little_endian: file.is_little_endian(),
+            };
+            let mut all =
+                All { reader, linked: &linked, fixed: Vec::new(), floating: HashMap::new() };
+            all.read();
+            (read.fixed, read.floating) = (all.fixed, all.floating);
         }
-        read.add_symbols(symbols);
-        read.fixed
-            .sort_by(|a, b| (a.address, &a.name, &a.file).cmp(&(b.address, &b.name, &b.file)));
+        read.add_symbols(&linked);
+        let is_unknown = |variable: &Variable| variable.shape == Shapes::UNKNOWN;
+        read.fixed.sort_by(|a, b| {
+            (a.address, &a.name, is_unknown(a), &a.file).cmp(&(
+                b.address,
+                &b.name,
+                is_unknown(b),
+                &b.file,
+            ))
+        });
         read.fixed.dedup_by(|a, b| a.address == b.address && a.name == b.name);
         Ok(read)
     }
@@ -141,34 +179,57 @@ impl Variables {
         Some(if rest == 0 { text } else { format!("{text}+{rest:#x}") })
     }
 
-    /// The variable called `name`, or `file.c#name` where several files have one.
+    /// The variable called `name`: with or without its namespaces, with its function before it if it is local to one
+    /// (`run::count`), with its file (`file.c#name`) where several have the name, or by its address (`0x20000010`).
     ///
     /// # Errors
     ///
     /// Why there is no such address.
     pub fn find(&self, name: &str) -> Result<&Variable, NotFixed> {
+        match self.called(name).as_slice() {
+            [one] => Ok(one),
+            [] => Err(self.why_not(name)),
+            several => {
+                let places = several.iter().map(|variable| self.unambiguous(variable));
+                Err(NotFixed::Ambiguous { name: name.to_owned(), places: places.collect() })
+            }
+        }
+    }
+
+    /// All variables of this name; if some have exactly it, those alone.
+    fn called(&self, name: &str) -> Vec<&Variable> {
+        if let Some(address) = name.strip_prefix("0x")
+            && let Ok(address) = u64::from_str_radix(address, 16)
+        {
+            return self.fixed.iter().filter(|variable| variable.address == address).collect();
+        }
         let (file, plain) = name.split_once('#').map_or((None, name), |(file, n)| (Some(file), n));
         let in_file = |variable: &&Variable| {
             file.is_none_or(|file| {
                 variable.file.as_deref().is_some_and(|own| ends_with_path(own, file))
             })
         };
-        let named = self.fixed.iter().filter(|variable| variable.name == plain);
-        let found: Vec<&Variable> = named.filter(in_file).collect();
-        match found.as_slice() {
-            [one] => Ok(one),
-            [] => Err(self.why_not(name, plain)),
-            several => Err(NotFixed::Ambiguous {
-                name: name.to_owned(),
-                places: several
-                    .iter()
-                    .map(|variable| match &variable.file {
-                        Some(file) => format!("{file}#{plain}"),
-                        None => format!("{:#010x}", variable.address),
-                    })
-                    .collect(),
-            }),
-        }
+        let found: Vec<&Variable> =
+            self.fixed.iter().filter(in_file).filter(|v| v.is_called(plain)).collect();
+        let exact: Vec<&Variable> =
+            found.iter().copied().filter(|variable| variable.name == plain).collect();
+        if exact.is_empty() { found } else { exact }
+    }
+
+    /// A name that only this variable has.
+    fn unambiguous(&self, variable: &Variable) -> String {
+        let name = variable.name.as_str();
+        let scoped = variable.function.as_ref().map(|function| format!("{function}::{name}"));
+        let in_file = |name: &str| Some(format!("{}#{name}", variable.file.as_ref()?));
+        let names = [
+            Some(name.to_owned()),
+            scoped.clone(),
+            in_file(name),
+            scoped.as_deref().and_then(in_file),
+        ];
+        let is_alone = |name: &String| self.called(name).len() == 1;
+        let found = names.into_iter().flatten().find(is_alone);
+        found.unwrap_or_else(|| format!("{:#010x}", variable.address))
     }
 
     /// The variable that holds `address`.
@@ -178,93 +239,37 @@ impl Variables {
         self.fixed[..after].iter().rev().take(4).find(|v| address - v.address < v.size.max(1))
     }
 
-    fn why_not(&self, name: &str, plain: &str) -> NotFixed {
+    fn why_not(&self, name: &str) -> NotFixed {
+        let plain = name.split_once('#').map_or(name, |(_, plain)| plain);
+        let name = name.to_owned();
         match self.floating.get(plain) {
-            Some(Some(function)) => {
-                NotFixed::Local { name: name.to_owned(), function: function.clone() }
-            }
-            Some(None) => NotFixed::OptimisedOut(name.to_owned()),
+            Some(Floating::Local(function)) => NotFixed::Local { name, function: function.clone() },
+            Some(Floating::OptimisedOut) => NotFixed::OptimisedOut(name),
+            Some(Floating::Scattered) => NotFixed::Scattered(name),
             None => {
                 let known = self.fixed.iter().map(|variable| variable.name.as_str());
-                NotFixed::Unknown { name: name.to_owned(), hint: nearest(plain, known) }
+                NotFixed::Unknown { hint: nearest(plain, known), name }
             }
         }
     }
 
-    fn read_units(&mut self, dwarf: &gimli::Dwarf<Slice>) -> gimli::Result<()> {
-        let mut headers = dwarf.units();
-        while let Some(header) = headers.next()? {
-            if let Ok(unit) = dwarf.unit(header) {
-                // One damaged unit does not cost the others.
-                let _ = self.read_unit(dwarf, &unit);
-            }
-        }
-        Ok(())
-    }
-
-    fn read_unit(&mut self, dwarf: &gimli::Dwarf<Slice>, unit: &Unit) -> gimli::Result<()> {
-        let file = unit.name.as_ref().and_then(text);
-        // The function around each depth of the tree.
-        let mut inside: Vec<(isize, String)> = Vec::new();
-        let shapes = &mut self.shapes;
-        let mut reader = Reader { dwarf, unit, shapes, known: HashMap::new() };
-        let mut entries = unit.entries();
-        while let Some(entry) = entries.next_dfs()? {
-            let depth = entry.depth();
-            inside.retain(|(outer, _)| *outer < depth);
-            // A definition may leave name and type to the declaration that it completes.
-            let declared = match entry.attr_value(gimli::DW_AT_specification) {
-                Some(AttributeValue::UnitRef(offset)) => unit.entry(offset).ok(),
-                _ => None,
-            };
-            let name = || {
-                let own = entry.attr_value(gimli::DW_AT_name);
-                let name = own.or_else(|| declared.as_ref()?.attr_value(gimli::DW_AT_name))?;
-                text(&dwarf.attr_string(unit, name).ok()?)
-            };
-            match entry.tag() {
-                gimli::DW_TAG_subprogram => {
-                    inside.push((depth, name().unwrap_or_else(|| "a function".into())));
-                }
-                gimli::DW_TAG_variable | gimli::DW_TAG_formal_parameter => {
-                    let Some(name) = name() else { continue };
-                    if entry.attr(gimli::DW_AT_declaration).is_some() {
-                        continue;
-                    }
-                    let function = inside.last().map(|(_, function)| function.clone());
-                    match fixed_address(dwarf, unit, entry) {
-                        Some(address) => {
-                            let shape = reader.of(declared.as_ref().unwrap_or(entry));
-                            let size = reader.shapes.size(shape);
-                            let element = reader.shapes.element(shape);
-                            let file = file.clone();
-                            self.fixed.push(Variable { name, file, address, size, element, shape });
-                        }
-                        None => {
-                            self.floating.insert(name, function);
-                        }
-                    }
-                }
-                _ => {}
-            }
-        }
-        Ok(())
-    }
-
-    /// Symbols that debug information does not tell of, and sizes that it does not say.
-    fn add_symbols(&mut self, symbols: HashMap<u64, (String, u64)>) {
+    /// Symbols that debug information does not have, and sizes that it does not say.
+    fn add_symbols(&mut self, linked: &Linked) {
         for variable in &mut self.fixed {
-            if let Some((_, size)) = symbols.get(&variable.address)
+            if let Some((_, size)) = linked.symbols.get(&variable.address)
                 && variable.size == 0
             {
                 variable.size = *size;
             }
         }
-        for (address, (name, size)) in symbols {
-            if !self.fixed.iter().any(|variable| variable.address == address) {
-                let shape = self.shapes.plain(size);
+        let known: HashSet<u64> = self.fixed.iter().map(|variable| variable.address).collect();
+        for (&address, (name, size)) in &linked.symbols {
+            if !known.contains(&address) {
+                let shape = self.shapes.plain(*size);
                 let element = self.shapes.element(shape);
-                self.fixed.push(Variable { name, file: None, address, size, element, shape });
+                let (name, size) = (name.clone(), *size);
+                let (file, function) = (None, None);
+                self.fixed.push(Variable { name, function, file, address, size, element, shape });
             }
         }
     }
@@ -276,32 +281,199 @@ impl Variable {
     pub const fn range(&self) -> Range<u64> {
         self.address..self.address.saturating_add(self.size)
     }
+
+    /// Whether this is its name: whole, without outer namespaces, or with its function before it.
+    fn is_called(&self, name: &str) -> bool {
+        let ends = |whole: &str, end: &str| {
+            whole
+                .strip_suffix(end)
+                .is_some_and(|before| before.is_empty() || before.ends_with("::"))
+        };
+        ends(&self.name, name)
+            || self.function.as_ref().is_some_and(|function| {
+                let outer = name.strip_suffix(self.name.as_str());
+                outer.and_then(|outer| outer.strip_suffix("::")).is_some_and(|o| ends(function, o))
+            })
+    }
 }
 
-/// Data symbols by address.
-fn sized_symbols(file: &object::File<'_>) -> HashMap<u64, (String, u64)> {
-    file.symbols()
-        .filter(|symbol| symbol.kind() == SymbolKind::Data && !symbol.is_undefined())
-        .filter_map(|symbol| {
-            Some((symbol.address(), (symbol.name().ok()?.to_owned(), symbol.size())))
-        })
-        .collect()
+/// What the linker left of the variables.
+#[derive(Debug, Default)]
+struct Linked {
+    /// Data symbols by address: demangled name, and size.
+    symbols: HashMap<u64, (String, u64)>,
+    /// All names of data symbols, demangled, by address.
+    names: HashMap<u64, Vec<String>>,
+    /// Sections that take memory.
+    memory: Vec<Range<u64>>,
 }
 
-/// The address that a location says, if it is nothing but an address (`DW_OP_addr`).
-fn fixed_address(
-    dwarf: &gimli::Dwarf<Slice>,
-    unit: &Unit,
-    entry: &gimli::DebuggingInformationEntry<Slice>,
-) -> Option<u64> {
-    let AttributeValue::Exprloc(expression) = entry.attr_value(gimli::DW_AT_location)? else {
-        return None;
-    };
-    let mut operations = expression.operations(unit.encoding());
-    let address = match operations.next().ok()?? {
-        Operation::Address { address } => address,
-        Operation::AddressIndex { index } => dwarf.address(unit, index).ok()?,
-        _ => return None,
-    };
-    operations.next().ok()?.is_none().then_some(address)
+/// Linkers leave the address 0 or 1 where they dropped a variable: below this, only a symbol says that it is there.
+const DOUBTFUL: u64 = 1 << 16;
+
+impl Linked {
+    fn of(file: &object::File<'_>) -> Self {
+        let mut linked = Self::default();
+        let in_memory = file.sections().filter(|section| has_flags(section, elf::SHF_ALLOC));
+        linked.memory = in_memory
+            .map(|section| section.address()..section.address().saturating_add(section.size()))
+            .collect();
+        for symbol in file.symbols() {
+            if symbol.kind() != SymbolKind::Data || symbol.is_undefined() {
+                continue;
+            }
+            let Ok(name) = symbol.name() else { continue };
+            let name = demangle(name);
+            linked.names.entry(symbol.address()).or_default().push(name.clone());
+            linked.symbols.insert(symbol.address(), (name, symbol.size()));
+        }
+        linked
+    }
+
+    /// Whether a variable of this name is at an address, or debug information only has it still. Symbols of local
+    /// ones have a number (`count.0`).
+    fn has(&self, name: &str, address: u64) -> bool {
+        if !self.memory.iter().any(|section| section.contains(&address)) {
+            return false;
+        }
+        let is_it = || {
+            let here = self.names.get(&address).into_iter().flatten();
+            here.map(String::as_str).any(|symbol| symbol.split('.').next() == Some(name))
+        };
+        address >= DOUBTFUL || self.symbols.is_empty() || is_it()
+    }
+}
+
+/// Reads the variables of all units.
+struct All<'a> {
+    reader: Reader<'a>,
+    linked: &'a Linked,
+    fixed: Vec<Variable>,
+    floating: HashMap<String, Floating>,
+}
+
+impl All<'_> {
+    fn read(&mut self) {
+        for id in self.reader.units.ids() {
+            // One damaged unit does not cost the others.
+            let Some(unit) = self.reader.units.whole(id) else { continue };
+            let tree = self.reader.units.tree(&unit);
+            for node in tree.all() {
+                let tag = tree.tag(node);
+                if (tag == gimli::DW_TAG_variable || tag == gimli::DW_TAG_formal_parameter)
+                    && let Ok(entry) = unit.unit.entry(tree.offset(node))
+                {
+                    self.add(&unit, node, &entry);
+                }
+            }
+        }
+    }
+
+    fn add(&mut self, unit: &Arc<Unit>, node: NodeId, entry: &Entry) {
+        if entry.attr(gimli::DW_AT_declaration).is_some() {
+            return;
+        }
+        let place = self.place(unit, entry);
+        // What has no name of its own is a copy of what has, or completes it.
+        if entry.attr(gimli::DW_AT_name).is_none() && !matches!(place, Where::At(_)) {
+            return;
+        }
+        let Some(own) = self.reader.units.name(unit, entry) else { return };
+        let at = self.reader.units.declaration(Reference { unit: unit.id, offset: entry.offset() });
+        let (scope, function) = self.scope(at).unwrap_or_default();
+        // A copy that links units together is outside of the function that the original is in.
+        let function = function.or_else(|| self.function_around(unit, node));
+        let linked = self.reader.units.linkage_name(unit, entry).map(|name| demangle(&name));
+        let address = match place {
+            Where::At(address)
+                if self.linked.has(linked.as_deref().unwrap_or(&own), address)
+                    || self.linked.has(&own, address) =>
+            {
+                address
+            }
+            Where::At(_) | Where::Nowhere => {
+                let why = function.map_or(Floating::OptimisedOut, Floating::Local);
+                self.floating.entry(own).or_insert(why);
+                return;
+            }
+            Where::Scattered => {
+                let why = function.map_or(Floating::Scattered, Floating::Local);
+                self.floating.entry(own).or_insert(why);
+                return;
+            }
+        };
+        let name = scope.iter().rev().chain([&own]).map(String::as_str).collect::<Vec<_>>();
+        let (file, shape) = (self.file(at), self.reader.of(unit, entry));
+        self.fixed.push(Variable {
+            name: name.join("::"),
+            function,
+            file,
+            address,
+            size: self.reader.shapes.size(shape),
+            element: self.reader.shapes.element(shape),
+            shape,
+        });
+    }
+
+    /// The source file of a unit.
+    fn file(&mut self, at: Reference) -> Option<String> {
+        let unit = self.reader.units.open(at.unit)?;
+        let root = unit.unit.entry(unit.unit.header.root_offset()).ok()?;
+        self.reader.units.name(&unit, &root)
+    }
+
+    fn place(&self, unit: &Unit, entry: &Entry) -> Where {
+        match entry.attr_value(gimli::DW_AT_location) {
+            None => Where::Nowhere,
+            Some(Value::Exprloc(expression)) => self.constant(unit, expression),
+            Some(Value::Block(bytes)) => self.constant(unit, gimli::Expression(bytes)),
+            Some(_) => Where::Scattered,
+        }
+    }
+
+    fn constant(&self, unit: &Unit, expression: gimli::Expression<super::debug::Slice>) -> Where {
+        constant(self.reader.units, unit, expression, None).map_or(Where::Scattered, Where::At)
+    }
+
+    /// The namespaces and classes that an entry is in, innermost first, and the function.
+    fn scope(&mut self, at: Reference) -> Option<(Vec<String>, Option<String>)> {
+        let unit = self.reader.units.open(at.unit)?;
+        let tree = self.reader.units.tree(&unit);
+        let mut scope = Vec::new();
+        for node in tree.around(tree.at(at.offset)?) {
+            match tree.tag(node) {
+                gimli::DW_TAG_subprogram => {
+                    let entry = unit.unit.entry(tree.offset(node)).ok()?;
+                    return Some((scope, self.reader.units.name(&unit, &entry)));
+                }
+                gimli::DW_TAG_namespace
+                | gimli::DW_TAG_structure_type
+                | gimli::DW_TAG_class_type
+                | gimli::DW_TAG_union_type => {
+                    let entry = unit.unit.entry(tree.offset(node)).ok()?;
+                    let name = self.reader.units.name(&unit, &entry);
+                    scope.push(name.unwrap_or_else(|| "(anonymous namespace)".into()));
+                }
+                _ => {}
+            }
+        }
+        Some((scope, None))
+    }
+
+    fn function_around(&mut self, unit: &Arc<Unit>, node: NodeId) -> Option<String> {
+        let tree = self.reader.units.tree(unit);
+        let function =
+            tree.around(node).find(|&node| tree.tag(node) == gimli::DW_TAG_subprogram)?;
+        let entry = unit.unit.entry(tree.offset(function)).ok()?;
+        Some(self.reader.units.name(unit, &entry).unwrap_or_else(|| "a function".into()))
+    }
+}
+
+/// Where debug information says that a variable is.
+enum Where {
+    At(u64),
+    /// It says of no place.
+    Nowhere,
+    /// In several, or computed.
+    Scattered,
 }

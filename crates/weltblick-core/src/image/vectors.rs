@@ -26,10 +26,16 @@ impl Vectors {
     }
 
     /// Reads a table from `bytes`: the initial stack pointer, then handlers with the thumb bit
-    /// set. It ends at the first word that is neither zero nor the address of code.
+    /// set. It ends at the first word that is neither zero nor the address of code. Its words are data: big-endian in
+    /// a BE8 image, whose instructions are little-endian.
     ///
     /// `None` if the reset vector is not one: then there is no table here.
-    pub(super) fn read(bytes: &[u8], code: &[Code], functions: &Functions) -> Option<Self> {
+    pub(super) fn read(
+        bytes: &[u8],
+        is_little_endian: bool,
+        code: &[Code],
+        functions: &Functions,
+    ) -> Option<Self> {
         let is_code = |word: u32| {
             let address = u64::from(word & !1);
             word & 1 == 1 && code.iter().any(|code| code.range.contains(&address))
@@ -37,7 +43,11 @@ impl Vectors {
         let words = bytes.chunks_exact(4).take(MOST_VECTORS);
         let mut entries = vec![None];
         for word in words.skip(1) {
-            let word = u32::from_le_bytes([word[0], word[1], word[2], word[3]]);
+            let word = [word[0], word[1], word[2], word[3]];
+            let word = match is_little_endian {
+                true => u32::from_le_bytes(word),
+                false => u32::from_be_bytes(word),
+            };
             if word == 0 {
                 entries.push(None);
             } else if is_code(word) {

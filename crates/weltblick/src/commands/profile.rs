@@ -122,6 +122,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         show::schema::<ProfileReport>(out)?;
         return Ok(Outcome::Done);
     }
+    if args.inline && args.by != ByArg::Function {
+        bail!(
+            "--inline gives inlined functions rows of their own: it goes with --by function only"
+        );
+    }
     let capture = sources::open(&args.capture)?;
     if capture.has_flow() && !args.samples {
         return exact::run(&capture, args, out);

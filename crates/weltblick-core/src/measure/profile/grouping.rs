@@ -228,10 +228,11 @@ fn function_key(address: u64, image: &Image) -> Key {
 }
 
 fn inlined_key(address: u64, image: &Image) -> Key {
-    match image.frames_at(address).into_iter().next() {
-        Some(frame) if frame.function.is_some() => Key {
-            function: frame.function,
-            file: frame.location.map(|location| location.file),
+    // With one frame nothing is inlined here.
+    match image.frames_at(address).as_slice() {
+        [inlined, _, ..] if inlined.function.is_some() => Key {
+            function: inlined.function.clone(),
+            file: inlined.location.clone().map(|location| location.file),
             ..Key::of(RowKind::Code)
         },
         _ => function_key(address, image),
