@@ -63,7 +63,7 @@ fn parse_class<H: object::read::elf::FileHeader>(
     let mut room = bytes.len() as u64;
     let Executable { code, sections, overlays } = code_of(&file, &mut room)?;
     let extents: Vec<Range<u64>> = code.iter().map(|code| code.range.clone()).collect();
-    let Symbols { functions, mapping, ends } = symbols_of(&file, isa, &sections)?;
+    let Symbols { functions, mapping, ends, objects } = symbols_of(&file, isa, &sections)?;
     if isa == Isa::Thumb {
         refuse_other_states(&file, &functions, &mapping, &extents)?;
     }
@@ -79,7 +79,7 @@ fn parse_class<H: object::read::elf::FileHeader>(
         build_id: file.build_id().ok().flatten().map(<[u8]>::to_vec),
         code,
         overlays,
-        literals: literal_ranges(&mapping, &extents),
+        literals: literal_ranges(&mapping, &objects, &extents),
         functions,
         debug: debug.map(|sections| Mutex::new(Lookup::new(sections, files))),
         vectors,
@@ -185,12 +185,15 @@ enum State {
 }
 
 /// What the symbol table says about the executable sections.
+#[derive(Default)]
 struct Symbols {
     functions: Vec<Symbol>,
     /// Where mapping symbols stand; sorted.
     mapping: Vec<(u64, State)>,
     /// Where anything with a name begins; sorted.
     ends: Vec<u64>,
+    /// Data with a name and a size; sorted.
+    objects: Vec<Range<u64>>,
 }
 
 /// The symbols of the executable sections: what others say (of debug sections, say, whose addresses begin at 0)
@@ -200,7 +203,7 @@ fn symbols_of<'data>(
     isa: Isa,
     sections: &HashSet<SectionIndex>,
 ) -> Result<Symbols, ImageError> {
-    let mut symbols = Symbols { functions: Vec::new(), mapping: Vec::new(), ends: Vec::new() };
+    let mut symbols = Symbols::default();
     let thumb_bit = u64::from(isa == Isa::Thumb);
     for symbol in file.symbols() {
         let Ok(name) = symbol.name_bytes() else {
@@ -232,7 +235,9 @@ fn symbols_of<'data>(
             SymbolKind::Text => Rank::LocalFunction,
             SymbolKind::Label | SymbolKind::Unknown => Rank::Label,
             SymbolKind::Data => {
-                symbols.ends.push(symbol.address());
+                let (start, size) = (symbol.address(), symbol.size());
+                symbols.ends.push(start);
+                symbols.objects.extend(start.checked_add(size).map(|end| start..end));
                 continue;
             }
             _ => continue,
@@ -248,6 +253,7 @@ fn symbols_of<'data>(
     }
     symbols.mapping.sort_unstable();
     symbols.ends.sort_unstable();
+    symbols.objects.sort_unstable_by_key(|object| (object.start, object.end));
     Ok(symbols)
 }
 
@@ -290,9 +296,30 @@ fn extents<'a>(
     })
 }
 
-fn literal_ranges(mapping: &[(u64, State)], sections: &[Range<u64>]) -> Vec<Range<u64>> {
+/// Data between instructions: from `$d` on, and objects with no instruction in them. Compilers leave `$d` out of
+/// sections that hold nothing but data, and linkers put these among the code.
+fn literal_ranges(
+    mapping: &[(u64, State)],
+    objects: &[Range<u64>],
+    sections: &[Range<u64>],
+) -> Vec<Range<u64>> {
+    let has_code = |object: &Range<u64>| {
+        let from = mapping.partition_point(|&(at, _)| at < object.start);
+        let inside = mapping[from..].iter().take_while(|&&(at, _)| at < object.end);
+        inside.into_iter().any(|(_, state)| *state != State::Data)
+    };
+    let objects = objects.iter().filter(|object| !object.is_empty() && !has_code(object)).cloned();
     let data = extents(mapping, sections).filter(|(state, _)| *state == State::Data);
-    data.map(|(_, range)| range).collect()
+    let mut ranges: Vec<Range<u64>> = data.map(|(_, range)| range).chain(objects).collect();
+    ranges.sort_unstable_by_key(|range| (range.start, range.end));
+    ranges.dedup_by(|later, earlier| {
+        let overlaps = later.start <= earlier.end;
+        if overlaps {
+            earlier.end = earlier.end.max(later.end);
+        }
+        overlaps
+    });
+    ranges
 }
 
 /// The vector table: in a section named for it, else where the lowest loaded section starts.

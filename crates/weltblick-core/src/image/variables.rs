@@ -344,6 +344,9 @@ impl Linked {
     }
 }
 
+/// Functions around a variable are named so far.
+const DEEPEST: usize = 8;
+
 /// Reads the variables of all units.
 struct All<'a> {
     reader: Reader<'a>,
@@ -380,7 +383,7 @@ impl All<'_> {
         }
         let Some(own) = self.reader.units.name(unit, entry) else { return };
         let at = self.reader.units.declaration(Reference { unit: unit.id, offset: entry.offset() });
-        let (scope, function) = self.scope(at).unwrap_or_default();
+        let (scope, function) = self.scope(at, 0).unwrap_or_default();
         // A copy that links units together is outside of the function that the original is in.
         let function = function.or_else(|| self.function_around(unit, node));
         let linked = self.reader.units.linkage_name(unit, entry).map(|name| demangle(&name));
@@ -436,15 +439,15 @@ impl All<'_> {
     }
 
     /// The namespaces and classes that an entry is in, innermost first, and the function.
-    fn scope(&mut self, at: Reference) -> Option<(Vec<String>, Option<String>)> {
+    fn scope(&mut self, at: Reference, depth: usize) -> Option<(Vec<String>, Option<String>)> {
         let unit = self.reader.units.open(at.unit)?;
         let tree = self.reader.units.tree(&unit);
         let mut scope = Vec::new();
         for node in tree.around(tree.at(at.offset)?) {
             match tree.tag(node) {
                 gimli::DW_TAG_subprogram => {
-                    let entry = unit.unit.entry(tree.offset(node)).ok()?;
-                    return Some((scope, self.reader.units.name(&unit, &entry)));
+                    let at = Reference { unit: at.unit, offset: tree.offset(node) };
+                    return Some((scope, self.function(at, depth)));
                 }
                 gimli::DW_TAG_namespace
                 | gimli::DW_TAG_structure_type
@@ -460,12 +463,24 @@ impl All<'_> {
         Some((scope, None))
     }
 
+    /// A function's name, with the namespaces and classes that it is in.
+    fn function(&mut self, at: Reference, depth: usize) -> Option<String> {
+        let (unit, entry) = self.reader.units.entry(at)?;
+        let name = self.reader.units.name(&unit, &entry)?;
+        let declared = self.reader.units.declaration(at);
+        // Functions within functions are as deep as a crafted file likes.
+        let outer = (depth < DEEPEST).then(|| self.scope(declared, depth + 1)).flatten();
+        let (mut names, function) = outer.unwrap_or_default();
+        names.extend(function);
+        Some(names.into_iter().rev().chain([name]).collect::<Vec<_>>().join("::"))
+    }
+
     fn function_around(&mut self, unit: &Arc<Unit>, node: NodeId) -> Option<String> {
         let tree = self.reader.units.tree(unit);
         let function =
             tree.around(node).find(|&node| tree.tag(node) == gimli::DW_TAG_subprogram)?;
-        let entry = unit.unit.entry(tree.offset(function)).ok()?;
-        Some(self.reader.units.name(unit, &entry).unwrap_or_else(|| "a function".into()))
+        let at = Reference { unit: unit.id, offset: tree.offset(function) };
+        Some(self.function(at, 0).unwrap_or_else(|| "a function".into()))
     }
 }
 

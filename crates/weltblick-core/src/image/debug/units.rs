@@ -182,13 +182,13 @@ impl Units {
             return whole.clone();
         }
         let unit = self.open(id);
-        let split = unit.as_ref().and_then(|unit| self.split(unit).map(Arc::new));
+        let split = unit.as_ref().and_then(|unit| self.split(unit));
         let whole = split.or(unit);
         self.whole.insert(id, whole.clone());
         whole
     }
 
-    fn split(&mut self, skeleton: &Arc<Unit>) -> Option<Unit> {
+    fn split(&mut self, skeleton: &Arc<Unit>) -> Option<Arc<Unit>> {
         let wanted = skeleton.split.as_ref()?;
         let dwarf = self.splits.read(wanted, &self.files[0].dwarf)?;
         for index in self.add(dwarf) {
@@ -196,7 +196,10 @@ impl Units {
             if unit.unit.dwo_id.is_some_and(|id| id.0 == wanted.id) {
                 unit.unit.copy_relocated_attributes(&skeleton.unit);
                 unit.lines = skeleton.lines;
-                unit.folder = skeleton.folder.clone();
+                unit.folder.clone_from(&skeleton.folder);
+                // Its entries refer to each other by its number.
+                let unit = Arc::new(unit);
+                self.opened.insert(unit.id, Some(unit.clone()));
                 return Some(unit);
             }
         }

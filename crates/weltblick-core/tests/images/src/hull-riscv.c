@@ -1,0 +1,3 @@
+/* The hull without a vector table. */
+#define used unused
+#include "hull.c"
