@@ -22,6 +22,9 @@ pub(crate) struct SetupArgs {
     /// The firmware's ELF file
     #[arg(long, value_name = "ELF")]
     pub(crate) image: Option<PathBuf>,
+    /// The folder of the ELF file's debug information, where that is in files of its own (.dwo, .dwp)
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) debug_info: Option<PathBuf>,
     /// The core clock, for example `48MHz`
     #[arg(long, value_name = "FREQUENCY")]
     pub(crate) core_clock: Option<Frequency>,

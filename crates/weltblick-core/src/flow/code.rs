@@ -106,8 +106,10 @@ impl<'a> Code<'a> {
             return Some(BlockId(number));
         }
         let id = BlockId(self.blocks.len() as u32);
+        // No block runs into the next function either: its instructions are of one function alone.
+        let function = self.image.function_after(address).unwrap_or(u64::MAX);
         let cut = self.cuts.partition_point(|&cut| cut <= address);
-        let until = self.cuts.get(cut).copied().unwrap_or(u64::MAX);
+        let until = self.cuts.get(cut).copied().unwrap_or(u64::MAX).min(function);
         let block = walk(self.image, address..until, id, self.waits_end_blocks)?;
         section.starts[slot] = id.0 + 1;
         self.blocks.push(block);

@@ -224,6 +224,38 @@ fn long_code_without_a_branch_is_run_through() {
     assert!(told(&end, settings(false), &[ON, AT_0, E])[1].contains("NoBranch"));
 }
 
+/// As a library subtracts: it changes the sign, and goes on in the addition.
+#[test]
+fn a_function_that_runs_into_the_next_has_its_own_instructions_only() {
+    let functions = [("subtract", 0..4), ("add", 4..8)];
+    let image = image_of(&functions, &[0xbf00, 0xbf00, 0xbf00, 0x4770]);
+    assert_eq!(told(&image, settings(false), &[ON, AT_0, E])[1..], ["0..4 |", "4..8 ->"]);
+    let mut code = Code::new(&image, false);
+    let [subtract, add] = [0, 4].map(|address| {
+        let id = code.block_at(address).unwrap();
+        *code.block(id)
+    });
+    let mut calls = Calls::new(&image, Clocking::Nothing);
+    calls.arrived(&subtract);
+    for _ in 0..3 {
+        calls.ran(&subtract, false);
+        calls.ran(&add, true);
+        calls.arrived(&add);
+        calls.ran(&add, true);
+        calls.arrived(&subtract);
+    }
+    calls.finish();
+    let own = |name: &str| {
+        let node = |node: &&crate::measure::execution::Node| {
+            node.function.is_some_and(|named| named.name(&image) == name)
+        };
+        calls.tree().nodes().iter().filter(node).map(|node| node.instructions).sum::<u64>()
+    };
+    assert_eq!((own("subtract"), own("add")), (6, 12));
+    let adds = calls.figures().find(|(named, _)| named.name(&image) == "add").unwrap();
+    assert_eq!(adds.1.calls, 6);
+}
+
 fn image_without_branch() -> Image {
     image(&[0xbf00; 4])
 }

@@ -83,7 +83,16 @@ fn parse_class<H: object::read::elf::FileHeader>(
         functions,
         debug: debug.map(|sections| Mutex::new(Lookup::new(sections, files))),
         vectors,
+        links: links_of(&file),
     })
+}
+
+/// Files that tools moved debug information to: no reader here follows them.
+fn links_of<'data>(file: &impl object::Object<'data>) -> Vec<String> {
+    let stripped = file.gnu_debuglink().ok().flatten().map(|(name, _)| name);
+    let shared = file.gnu_debugaltlink().ok().flatten().map(|(name, _)| name);
+    let names = stripped.into_iter().chain(shared);
+    names.map(|name| String::from_utf8_lossy(name).into_owned()).collect()
 }
 
 pub(super) fn damaged(error: &object::read::Error) -> ImageError {

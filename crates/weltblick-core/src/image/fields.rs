@@ -102,7 +102,13 @@ impl Variables {
             Err(_) => (self.find(&path[..end])?, &path[end..]),
         };
         let start = Walk { address: variable.address, shape: variable.shape, bits: None, taken: 0 };
-        let mut found = self.walk(path, start, rest)?;
+        let mut found = self.walk(path, start, rest).map_err(|error| match error {
+            NotFixed::NoPart { name, .. } if variable.file.is_none() => {
+                let why = format!("there is no debug information of it{}", self.missing_hint());
+                NotFixed::NoPart { name, why }
+            }
+            error => error,
+        })?;
         let mut count = 1_u64;
         while let Shape::Array { of, dimensions } = self.shapes.get(found.shape) {
             let left = dimensions.get(found.taken..).unwrap_or_default();

@@ -114,6 +114,11 @@ impl Functions {
         self.all[index].range.contains(&address).then_some(FunctionId(index as u32))
     }
 
+    /// Where the next function begins.
+    pub(super) fn after(&self, address: u64) -> Option<u64> {
+        self.starts.get(self.starts.partition_point(|&start| start <= address)).copied()
+    }
+
     /// What a compiler made of the function of this name besides: `NAME.constprop.0`, `NAME.cold`.
     pub(super) fn clones(&self, name: &str) -> Vec<FunctionId> {
         let clones = self.by_name.iter().filter(|(other, _)| original(other) == Some(name));

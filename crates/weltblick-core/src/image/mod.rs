@@ -55,6 +55,8 @@ pub struct Image {
     /// Looked up one at a time: what is found is remembered in it.
     debug: Option<Mutex<Lookup>>,
     vectors: Vectors,
+    /// Files that debug information was moved to.
+    links: Vec<String>,
 }
 
 /// What an address is, seen from the image.
@@ -92,11 +94,24 @@ impl Image {
         elf::parse(bytes, files)
     }
 
+    /// The files that the image's debug information was split into.
+    #[must_use]
+    pub fn split_files(&self) -> Vec<SplitFile> {
+        self.debug().map_or_else(Vec::new, |mut debug| debug.split_files())
+    }
+
     /// Files with debug information that the image refers to, and that were not found or are of another build: their
     /// names. Reads all that there are.
     #[must_use]
     pub fn missing_debug_files(&self) -> Vec<String> {
         self.debug().map_or_else(Vec::new, |mut debug| debug.missing_files())
+    }
+
+    /// Files that debug information was moved to after linking, which are not read (`.gnu_debuglink`,
+    /// `.gnu_debugaltlink`): their names.
+    #[must_use]
+    pub fn moved_debug_files(&self) -> &[String] {
+        &self.links
     }
 
     /// The instruction set.
@@ -145,6 +160,12 @@ impl Image {
     #[must_use]
     pub fn function_at(&self, address: u64) -> Option<FunctionId> {
         self.functions.at(address)
+    }
+
+    /// Where the next function after `address` begins.
+    #[must_use]
+    pub fn function_after(&self, address: u64) -> Option<u64> {
+        self.functions.after(address)
     }
 
     /// Functions that are called `name`: several where files have static functions of one name.

@@ -102,6 +102,8 @@ pub struct Variables {
     floating: HashMap<String, Floating>,
     /// What their bytes mean.
     pub(super) shapes: Shapes,
+    /// Files with debug information that are not there.
+    missing: Vec<String>,
 }
 
 /// Why a variable has no fixed address.
@@ -143,6 +145,7 @@ impl Variables {
                 All { reader, linked: &linked, fixed: Vec::new(), floating: HashMap::new() };
             all.read();
             (read.fixed, read.floating) = (all.fixed, all.floating);
+            read.missing = units.missing();
         }
         read.add_symbols(&linked);
         let is_unknown = |variable: &Variable| variable.shape == Shapes::UNKNOWN;
@@ -248,9 +251,17 @@ impl Variables {
             Some(Floating::Scattered) => NotFixed::Scattered(name),
             None => {
                 let known = self.fixed.iter().map(|variable| variable.name.as_str());
-                NotFixed::Unknown { hint: nearest(plain, known), name }
+                let hint = nearest(plain, known) + &self.missing_hint();
+                NotFixed::Unknown { hint, name }
             }
         }
+    }
+
+    /// Where a variable's debug information may be, if files with such are missing.
+    pub(super) fn missing_hint(&self) -> String {
+        self.missing.first().map_or_else(String::new, |missing| {
+            format!(" (the file {missing} is missing; --debug-info names the folder of such files)")
+        })
     }
 
     /// Symbols that debug information does not have, and sizes that it does not say.

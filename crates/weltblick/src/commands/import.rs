@@ -48,6 +48,13 @@ struct Copy {
     name: String,
 }
 
+/// The image, and the files that hold its debug information.
+#[derive(Default)]
+struct ImageCopy {
+    image: Option<Copy>,
+    debug_files: Vec<(PathBuf, PathBuf)>,
+}
+
 /// Plans the copies of one stream; names stay what they were.
 fn plan_files(files: &[PathBuf], taken: &mut Vec<String>) -> Result<Vec<Copy>> {
     files
@@ -110,10 +117,16 @@ fn free_name(from: &Path, taken: &mut Vec<String>) -> Result<String> {
 }
 
 /// The image, checked before anything is copied.
-fn plan_image(setup: &SetupArgs, taken: &mut Vec<String>) -> Result<Option<Copy>> {
-    let Some(path) = &setup.image else { return Ok(None) };
-    sources::read_image(path)?;
-    Ok(Some(Copy { from: path.clone(), name: free_name(path, taken)? }))
+fn plan_image(setup: &SetupArgs, taken: &mut Vec<String>) -> Result<ImageCopy> {
+    let Some(path) = &setup.image else { return Ok(ImageCopy::default()) };
+    let debug_files = sources::read_image(path, setup.debug_info.as_deref())?.debug_files();
+    let image = Some(Copy { from: path.clone(), name: free_name(path, taken)? });
+    match debug_files.len() {
+        0 => {}
+        1 => taken.push("1 file of debug information".into()),
+        files => taken.push(format!("{files} files of debug information")),
+    }
+    Ok(ImageCopy { image, debug_files })
 }
 
 fn named(copies: &[Copy]) -> Vec<At<String>> {
@@ -137,14 +150,17 @@ fn make(args: &Args) -> Result<Vec<String>> {
         None => sources::setup_of_raw(&args.setup, named(&files))?,
     };
     let mut manifest = Manifest { streams: vec![stream], ..Manifest::default() };
-    describe(&mut manifest, args, image.as_ref())?;
+    describe(&mut manifest, args, image.image.as_ref())?;
     let place = if args.replace { Place::Replace } else { Place::New };
     let folder = NewFolder::begin(&args.out, place, MANIFEST)?;
     if let Some(trace) = &trace {
         folder.make(&trace.name)?;
     }
-    for copy in files.iter().chain(&image) {
+    for copy in files.iter().chain(&image.image) {
         folder.copy(&copy.from, &copy.name)?;
+    }
+    for (from, name) in &image.debug_files {
+        folder.copy(from, name)?;
     }
     folder.write(MANIFEST, manifest.to_toml())?;
     folder.finish()?;
@@ -183,8 +199,14 @@ fn amend(args: &Args) -> Result<Vec<String>> {
     if !files.is_empty() {
         manifest.streams.push(sources::setup_of_raw(&args.setup, named(&files))?);
     }
-    describe(&mut manifest, args, image.as_ref())?;
-    for copy in files.iter().chain(&image) {
+    describe(&mut manifest, args, image.image.as_ref())?;
+    for (from, name) in &image.debug_files {
+        let to = args.out.join(name);
+        let folder = to.parent().unwrap_or(&args.out);
+        fs::create_dir_all(folder).with_context(|| folder.display().to_string())?;
+        fs::copy(from, to).with_context(|| from.display().to_string())?;
+    }
+    for copy in files.iter().chain(&image.image) {
         fs::copy(&copy.from, args.out.join(&copy.name))
             .with_context(|| copy.from.display().to_string())?;
     }

@@ -4,14 +4,13 @@ use super::counting::{Counted, context};
 use crate::cli::{CaptureArgs, Format, OutputArgs, SetupArgs, duration};
 use crate::outcome::Outcome;
 use crate::show::{self, Paint};
-use crate::sources::{self, Capture};
+use crate::sources::{self, Capture, OpenImage};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use weltblick_core::image::Variables;
 use weltblick_core::judge::{PointRange, ranges_of};
 use weltblick_core::measure::profile::{By, ReportRow, report};
 use weltblick_core::plan::{
@@ -67,6 +66,9 @@ struct TargetArgs {
     /// The firmware's ELF file, in which variables and functions are looked up
     #[arg(long, value_name = "ELF")]
     image: Option<PathBuf>,
+    /// The folder of the ELF file's debug information, where that is in files of its own (.dwo, .dwp)
+    #[arg(long, value_name = "FOLDER")]
+    debug_info: Option<PathBuf>,
     /// An earlier capture of this firmware: how much it sleeps, and which code would make a buffer
     /// last longer
     #[arg(long, value_name = "CAPTURE")]
@@ -162,10 +164,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     };
     let earlier = args.target.measured.as_deref().map(|path| open_capture(path, image.as_deref()));
     let earlier = earlier.transpose()?;
-    let of_capture = earlier.as_ref().and_then(|capture| Some(&capture.image.as_ref()?.path));
-    let program = image.as_ref().or(of_capture).map(|path| read_program(path)).transpose()?;
+    let debug_info = args.target.debug_info.as_deref();
+    let named = image.map(|path| sources::read_image(&path, debug_info)).transpose()?;
+    let open = named.as_ref().or(earlier.as_ref().and_then(|capture| capture.image.as_ref()));
+    let variables = open.map(OpenImage::variables).transpose()?;
     let measured = earlier.as_ref().map(measured).transpose()?;
-    let program = program.as_ref().map(|(open, variables)| Program {
+    let program = open.zip(variables.as_ref()).map(|(open, variables)| Program {
         image: &open.image,
         variables,
         measured: measured.as_ref(),
@@ -237,14 +241,6 @@ fn measured(capture: &Capture) -> Result<Measured> {
         asleep: recording.asleep as f64 / recording.samples() as f64,
         functions: report.rows.iter().filter_map(function).collect(),
     })
-}
-
-/// Code and variables of an image.
-fn read_program(path: &Path) -> Result<(sources::OpenImage, Variables)> {
-    let open = sources::read_image(path)?;
-    let bytes = fs::read(path).with_context(|| path.display().to_string())?;
-    let variables = Variables::parse(&bytes).with_context(|| path.display().to_string())?;
-    Ok((open, variables))
 }
 
 /// The description, amended by options, and the folder that its paths start from.

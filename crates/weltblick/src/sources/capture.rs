@@ -1,5 +1,6 @@
 //! A capture that was opened, and what it is.
 
+use super::debug_files::{self, DebugPlaces};
 use super::part::Part;
 use super::read::Input;
 use super::segments::Gap;
@@ -26,14 +27,37 @@ use weltblick_core::time::Frequency;
 pub(crate) struct OpenImage {
     pub(crate) path: PathBuf,
     pub(crate) image: Image,
+    /// Where its debug information may be, if that is in files of its own.
+    pub(super) places: DebugPlaces,
 }
 
 impl OpenImage {
+    /// An image that came from no file.
+    #[cfg(test)]
+    pub(crate) fn new(image: Image) -> Self {
+        let path = PathBuf::new();
+        Self { places: DebugPlaces::of_named(&path, None), path, image }
+    }
+
+    /// The files that its debug information is in, beside its own, and what to call them in a capture folder.
+    pub(crate) fn debug_files(&self) -> Vec<(PathBuf, PathBuf)> {
+        let split = self.image.split_files().into_iter().filter_map(|file| {
+            let name = PathBuf::from(debug_files::copied_name(&file));
+            Some((self.places.locate(&file)?, name))
+        });
+        let name = self.path.file_name().map(debug_files::package_name).map(PathBuf::from);
+        let package = self.places.locate_package().zip(name);
+        let mut files: Vec<_> = split.chain(package).collect();
+        files.sort_by(|a, b| a.1.cmp(&b.1));
+        files.dedup_by(|a, b| a.1 == b.1);
+        files
+    }
+
     /// Its variables: the file is read again, for those who ask.
     pub(crate) fn variables(&self) -> Result<Variables> {
         let shown = || format!("{}", self.path.display());
         let bytes = fs::read(&self.path).with_context(shown)?;
-        Variables::parse(&bytes).with_context(shown)
+        Variables::parse_with(&bytes, Box::new(self.places.clone())).with_context(shown)
     }
 }
 

@@ -1,6 +1,7 @@
 //! Opening a capture: a folder with a manifest, a raw file, or standard input.
 
 use super::capture::{Capture, OpenImage};
+use super::debug_files::DebugPlaces;
 use super::events;
 use super::part::Part;
 use super::read::Input;
@@ -34,8 +35,15 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
         opened.keep_flow().with_context(|| name.display().to_string())?;
     }
     let Opened { manifest, inputs, image: named_image, traces } = opened;
-    let image = setup.image.clone().or(named_image);
-    let image = image.map(|path| read_image(&path)).transpose()?;
+    let named = setup.debug_info.as_deref();
+    let image = match (&setup.image, named_image) {
+        (Some(path), _) => Some(read_image(path, named)?),
+        (None, Some(path)) => {
+            let places = DebugPlaces::of_captured(&path, named);
+            Some(read_image_in(&path, places)?)
+        }
+        (None, None) => None,
+    };
     if let (Some(isa), Some(open)) = (manifest.target.isa, &image)
         && isa != open.image.isa()
     {
@@ -69,11 +77,16 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
     })
 }
 
-/// Reads and parses an ELF file.
-pub(crate) fn read_image(path: &Path) -> Result<OpenImage> {
+/// Reads and parses an ELF file that the user named; `debug_info` is the folder of what it was split into.
+pub(crate) fn read_image(path: &Path, debug_info: Option<&Path>) -> Result<OpenImage> {
+    read_image_in(path, DebugPlaces::of_named(path, debug_info))
+}
+
+fn read_image_in(path: &Path, places: DebugPlaces) -> Result<OpenImage> {
     let bytes = fs::read(path).with_context(|| format!("{}", path.display()))?;
-    let image = Image::parse(&bytes).with_context(|| format!("{}", path.display()))?;
-    Ok(OpenImage { path: path.to_owned(), image })
+    let image = Image::parse_with(&bytes, Box::new(places.clone()))
+        .with_context(|| format!("{}", path.display()))?;
+    Ok(OpenImage { path: path.to_owned(), image, places })
 }
 
 /// What was found under a name.

@@ -72,7 +72,11 @@ impl NewFolder {
 
     /// Copies a file into it, byte for byte.
     pub(crate) fn copy(&self, from: &Path, name: impl AsRef<Path>) -> Result<()> {
-        fs::copy(from, self.partial.join(name)).with_context(|| from.display().to_string())?;
+        let to = self.partial.join(name);
+        if let Some(folder) = to.parent() {
+            fs::create_dir_all(folder).with_context(|| folder.display().to_string())?;
+        }
+        fs::copy(from, to).with_context(|| from.display().to_string())?;
         Ok(())
     }
 

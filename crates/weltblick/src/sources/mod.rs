@@ -2,6 +2,7 @@
 
 mod aligned;
 mod capture;
+pub(crate) mod debug_files;
 mod describe;
 pub(crate) mod events;
 mod flow_index;

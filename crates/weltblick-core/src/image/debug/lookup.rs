@@ -4,7 +4,7 @@ use super::functions::{FunctionRange, Inlining, functions_of};
 use super::lines::{LineTable, MOST_ROWS, Sequence};
 use super::linked::{Fit, Linked};
 use super::units::{Reference, Unit, UnitId, Units};
-use super::{DebugFiles, Sections, Value};
+use super::{DebugFiles, Sections, SplitFile, Value};
 use crate::image::names::demangle;
 use std::collections::HashMap;
 use std::ops::Range;
@@ -92,6 +92,15 @@ impl Lookup {
             inlining: HashMap::new(),
             names: HashMap::new(),
         }
+    }
+
+    /// The files that the image was split into.
+    pub(in crate::image) fn split_files(&mut self) -> Vec<SplitFile> {
+        let mut files = Vec::new();
+        for id in self.units.ids() {
+            files.extend(self.units.open(id).and_then(|unit| unit.split.clone()));
+        }
+        files
     }
 
     /// Files that the image was split into and that were not found: their names.

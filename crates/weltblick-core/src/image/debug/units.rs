@@ -37,7 +37,7 @@ pub(in crate::image) struct Unit {
     /// What its root says of addresses.
     pub(super) extent: Extent,
     /// The file that has the rest of it.
-    split: Option<SplitFile>,
+    pub(super) split: Option<SplitFile>,
 }
 
 /// What an entry says of its addresses.

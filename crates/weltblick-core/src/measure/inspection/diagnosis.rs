@@ -83,6 +83,7 @@ pub(super) fn diagnose(
             evidence.disconnected(),
             evidence.overwritten(),
             evidence.no_image(),
+            evidence.no_debug_files(),
         ]
         .into_iter()
         .flatten()
@@ -94,6 +95,7 @@ pub(super) fn diagnose(
         let mut findings = event_trace::findings(trace, &wire.kinds_seen, losses, has_clock);
         findings.extend(evidence.other_image());
         findings.extend(evidence.no_image());
+        findings.extend(evidence.no_debug_files());
         findings.extend(evidence.beats());
         findings.extend(evidence.of_events());
         findings.sort_by_key(|finding| finding.weight);
@@ -106,6 +108,7 @@ pub(super) fn diagnose(
             evidence.overwritten(),
             evidence.damage(),
             evidence.no_image(),
+            evidence.no_debug_files(),
         ]
         .into_iter()
         .flatten()
@@ -133,6 +136,7 @@ pub(super) fn diagnose(
         Evidence::period,
         Evidence::no_timestamps,
         Evidence::no_image,
+        Evidence::no_debug_files,
     ];
     let mut findings: Vec<Finding> =
         questions.iter().filter_map(|question| question(&evidence)).collect();
@@ -633,6 +637,33 @@ impl Evidence<'_> {
                 "Give the firmware's ELF file: --image, or `image` in the manifest.",
             )
         })
+    }
+
+    fn no_debug_files(&self) -> Option<Finding> {
+        let image = self.settings.image?;
+        let (missing, moved) = (image.missing_debug_files(), image.moved_debug_files());
+        let all: Vec<&str> = missing.iter().chain(moved).map(String::as_str).collect();
+        let some = match all.as_slice() {
+            [] => return None,
+            [one, two, more @ ..] if more.len() > 1 => {
+                format!("{one}, {two} and {} others", more.len())
+            }
+            few => few.join(", "),
+        };
+        let mut advice = Vec::new();
+        if !missing.is_empty() {
+            advice.push("Put the files beside the image, or name their folder with --debug-info.");
+        }
+        if !moved.is_empty() {
+            advice.push("Give the ELF file as it was linked, with its debug information in it.");
+        }
+        Some(doubt(
+            "no_debug_files",
+            format!(
+                "Debug information of the image is missing: {some}. Which functions were inlined, and the variables and types of that code, are not known."
+            ),
+            advice.join(" "),
+        ))
     }
 
     fn beats(&self) -> Vec<Finding> {

@@ -169,8 +169,7 @@ fn make_ready(
         Some(address) => open_raw(address, args, prepared)?,
         None => Opened::Nothing,
     };
-    let image = prepared.image.as_ref().map(|open| open.path.as_path());
-    let mut store = Store::create(folder, place, &manifest, image, args.keep())?;
+    let mut store = Store::create(folder, place, &manifest, prepared.image.as_ref(), args.keep())?;
     store.note(None, What::Started, Some(now_text()))?;
     for (what, detail) in std::mem::take(&mut prepared.journal) {
         store.note(None, what, Some(detail))?;

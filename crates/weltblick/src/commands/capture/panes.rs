@@ -124,7 +124,6 @@ mod tests {
     use crate::sources::live::Seen;
     use ratatui::Terminal;
     use ratatui::backend::TestBackend;
-    use std::path::PathBuf;
 
     const FIRMWARE: &[u8] = include_bytes!("../../../../../demo/buoy/wave-buoy.elf");
     const TRACE: &[u8] = include_bytes!("../../../../../demo/buoy/swo.bin");
@@ -171,7 +170,7 @@ mod tests {
     fn panes_show_what_the_commands_say() {
         let manifest = Manifest::parse("capture.toml", MANIFEST).unwrap();
         let image = Image::parse(FIRMWARE).unwrap();
-        let open = OpenImage { path: PathBuf::new(), image };
+        let open = OpenImage::new(image);
         let variables = weltblick_core::image::Variables::parse(FIRMWARE).unwrap();
         let dictionary =
             dictionary_of(&manifest, Some(&open.image), Some(&variables), &[], &[]).unwrap();
@@ -205,7 +204,7 @@ mod tests {
         );
         let (manifest, trace) =
             (manifest.unwrap(), include_bytes!("../../../../../demo/buoy-flow/etm.bin"));
-        let open = OpenImage { path: PathBuf::new(), image: Image::parse(FIRMWARE).unwrap() };
+        let open = OpenImage::new(Image::parse(FIRMWARE).unwrap());
         let dictionary = Dictionary::default();
         let mut watch = Watch::new(&manifest, Some(&open), None);
         watch.panes = Some(Panes::new(&manifest, Some(&open.image), &[], &dictionary));
@@ -262,7 +261,7 @@ mod tests {
     fn a_pane_counts_on_through_a_gap() {
         let manifest = Manifest::parse("capture.toml", MANIFEST).unwrap();
         let image = Image::parse(FIRMWARE).unwrap();
-        let open = OpenImage { path: PathBuf::new(), image };
+        let open = OpenImage::new(image);
         let dictionary = dictionary_of(&manifest, Some(&open.image), None, &[], &[]).unwrap();
         let mut watch = Watch::new(&manifest, Some(&open), None);
         watch.panes = Some(Panes::new(&manifest, Some(&open.image), &[], &dictionary));

@@ -58,7 +58,9 @@ pub(super) fn prepare(args: &Args) -> Result<Prepared> {
             Ok::<_, anyhow::Error>(Applied::parse(&path.display().to_string(), &read(path)?)?)
         })
         .transpose()?;
-    let image = args.named_image().map(sources::read_image).transpose()?;
+    let debug_info = args.setup.debug_info.as_deref();
+    let image = args.named_image();
+    let image = image.map(|path| sources::read_image(path, debug_info)).transpose()?;
     let budgets = args
         .budgets
         .as_deref()

@@ -3,7 +3,7 @@
 //! Every byte goes to the operating system as soon as it is here, so that a capture that is killed
 //! loses nothing that it had received.
 
-use crate::sources::{NewFolder, Place};
+use crate::sources::{NewFolder, OpenImage, Place};
 use anyhow::{Context as _, Result, bail};
 use std::collections::VecDeque;
 use std::fs::{self, File, OpenOptions};
@@ -68,17 +68,20 @@ pub(crate) fn choose_folder(out: &Path, series: bool) -> Result<PathBuf> {
 }
 
 impl Store {
-    /// Makes the folder with its manifest and a copy of the image.
+    /// Makes the folder with its manifest and a copy of the image, and of files that hold its debug information.
     pub(crate) fn create(
         folder: &Path,
         place: Place,
         manifest: &Manifest,
-        image: Option<&Path>,
+        image: Option<&OpenImage>,
         keep: Keep,
     ) -> Result<Self> {
         let new = NewFolder::begin(folder, place, MANIFEST)?;
-        if let (Some(from), Some(name)) = (image, &manifest.image) {
-            new.copy(from, &name.value)?;
+        if let (Some(open), Some(name)) = (image, &manifest.image) {
+            new.copy(&open.path, &name.value)?;
+            for (from, name) in open.debug_files() {
+                new.copy(&from, name)?;
+            }
         }
         new.write(MANIFEST, manifest.to_toml())?;
         new.write(JOURNAL, "")?;
