@@ -31,9 +31,7 @@ fn main() -> ExitCode {
         Err(error) => {
             let _ = out.flush();
             // Foreign names in messages are escaped; line ends are our own.
-            let text = format!("{error:#}");
-            let lines: Vec<_> = text.lines().map(|line| show::plain(line).into_owned()).collect();
-            let _ = writeln!(io::stderr(), "error: {}", lines.join("\n"));
+            let _ = writeln!(io::stderr(), "error: {}", show::message(&format!("{error:#}")));
             Outcome::NotUnderstood.into()
         }
     }

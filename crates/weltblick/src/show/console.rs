@@ -55,10 +55,7 @@ impl<'a> Face<'a> {
         let delta = row.time_ns.zip(self.before).map(|(now, before)| now - before);
         match self.format {
             Format::Text => self.text(row, delta)?,
-            Format::Json => {
-                serde_json::to_writer(&mut *self.out, row).map_err(std::io::Error::from)?;
-                writeln!(self.out)?;
-            }
+            Format::Json => super::json_line(row, &mut *self.out)?,
             Format::Csv => self.csv(row, delta)?,
         }
         self.before = row.time_ns.or(self.before);

@@ -7,6 +7,7 @@ mod course;
 pub(crate) mod coverage;
 pub(crate) mod coverage_page;
 mod disassembly;
+mod escaping;
 mod etmv3;
 mod etmv4;
 mod evidence;
@@ -37,20 +38,32 @@ mod units;
 
 pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
-pub(crate) use plain::{cell, path_end, plain, wrapped};
+pub(crate) use plain::{cell, message, path_end, plain, wrapped};
 pub(crate) use table::{Align, Table};
 pub(crate) use units::{
     Number, count, duration_ns, level, percent, range_ns, share, stretch_count,
 };
 
 use anyhow::Result;
+use escaping::Escaping;
 use schemars::JsonSchema;
 use serde::Serialize;
+use serde_json::ser::{CompactFormatter, Formatter, PrettyFormatter};
 use std::io::Write;
 
-/// Writes a value as indented JSON.
+/// Writes a value as indented JSON, in which what would steer a terminal is escaped.
 pub(crate) fn json(value: &impl Serialize, out: &mut dyn Write) -> Result<()> {
-    serde_json::to_writer_pretty(&mut *out, value).map_err(std::io::Error::from)?;
+    json_as(value, PrettyFormatter::new(), out)
+}
+
+/// Writes a value as JSON on one line, escaped in the same way.
+pub(crate) fn json_line(value: &impl Serialize, out: &mut dyn Write) -> Result<()> {
+    json_as(value, CompactFormatter, out)
+}
+
+fn json_as(value: &impl Serialize, how: impl Formatter, out: &mut dyn Write) -> Result<()> {
+    let mut serializer = serde_json::Serializer::with_formatter(&mut *out, Escaping(how));
+    value.serialize(&mut serializer).map_err(std::io::Error::from)?;
     writeln!(out)?;
     Ok(())
 }

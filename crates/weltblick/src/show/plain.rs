@@ -18,10 +18,34 @@ pub(crate) fn plain(text: &str) -> Cow<'_, str> {
     Cow::Owned(safe)
 }
 
-/// The text as a spreadsheet cell: never a formula.
+/// The text as a spreadsheet cell: never a formula, with blanks before it or without.
 pub(crate) fn cell(text: &str) -> Cow<'_, str> {
     let text = plain(text);
-    if text.starts_with(['=', '+', '-', '@', '\t']) { Cow::Owned(format!("'{text}")) } else { text }
+    let is_formula = text.trim_start().starts_with(['=', '+', '-', '@']);
+    if is_formula { Cow::Owned(format!("'{text}")) } else { text }
+}
+
+/// An error message that fits a screen: the middle of an endless line, and lines beyond the first few, are left out.
+pub(crate) fn message(text: &str) -> String {
+    const MOST_LINES: usize = 16;
+    const LONGEST_LINE: usize = 800;
+    const ENDS: usize = 300;
+    let all: Vec<&str> = text.lines().collect();
+    let shortened = |line: &&str| {
+        let line = plain(line);
+        let length = line.chars().count();
+        if length <= LONGEST_LINE {
+            return line.into_owned();
+        }
+        let begin: String = line.chars().take(ENDS).collect();
+        let end: String = line.chars().skip(length - ENDS).collect();
+        format!("{begin} [... {} characters ...] {end}", length - 2 * ENDS)
+    };
+    let mut lines: Vec<String> = all.iter().take(MOST_LINES).map(shortened).collect();
+    if all.len() > MOST_LINES {
+        lines.push(format!("[... {} more lines]", all.len() - MOST_LINES));
+    }
+    lines.join("\n")
 }
 
 /// Lines of at most 96 characters.
@@ -54,7 +78,7 @@ pub(crate) fn path_end(path: &str) -> String {
     if skipped > 0 || down.len() < whole.len() { format!("../{down}") } else { down.to_owned() }
 }
 
-fn is_unsafe(c: char) -> bool {
+pub(super) fn is_unsafe(c: char) -> bool {
     c.is_control()
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
 }
@@ -71,6 +95,18 @@ mod tests {
         assert_eq!(plain("Welle \u{fc}ber"), "Welle \u{fc}ber");
         assert_eq!(cell("=1+1"), "'=1+1");
         assert_eq!(cell("wave"), "wave");
+        assert_eq!(cell(" \u{a0}=1+1"), "' \u{a0}=1+1");
+        assert_eq!(cell("\t@x"), "\\u{9}@x");
+    }
+
+    #[test]
+    fn messages_fit_a_screen() {
+        assert_eq!(message("one\ntwo"), "one\ntwo");
+        let endless = message(&"member, ".repeat(10_000));
+        assert!(endless.starts_with("member, ") && endless.ends_with("member, "));
+        assert!(endless.len() < 800 && endless.contains("79400 characters"), "{endless}");
+        let long = message(&"line\n".repeat(100));
+        assert_eq!((long.lines().count(), long.lines().last()), (17, Some("[... 84 more lines]")));
     }
 
     #[test]

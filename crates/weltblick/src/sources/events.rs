@@ -37,7 +37,10 @@ pub(crate) fn open(
     let shown = path.display().to_string();
     let size = fs::symlink_metadata(&path).with_context(|| shown.clone())?;
     if !size.is_file() || size.len() > MOST_METADATA as u64 {
-        bail!("{shown}: a description is a file of at most {} MB", MOST_METADATA >> 20);
+        bail!(
+            "{shown}: a description is a plain file, no link, of at most {} MB",
+            MOST_METADATA >> 20
+        );
     }
     let bytes = fs::read(&path).with_context(|| shown.clone())?;
     let text = metadata_text(&bytes).map_err(|why| anyhow::anyhow!("{shown}: {why}"))?;

@@ -3,6 +3,7 @@
 use super::capture::{Capture, OpenImage};
 use super::debug_files::DebugPlaces;
 use super::events;
+use super::inside;
 use super::part::Part;
 use super::read::Input;
 use super::segments::{gaps, journal, segments};
@@ -122,25 +123,26 @@ fn raw(setup: &SetupArgs, input: Input) -> Result<Opened> {
 /// A folder with a manifest. Paths in it never leave it, links included.
 fn folder(path: &Path) -> Result<Opened> {
     let manifest_path = path.join(MANIFEST);
-    let text = match fs::read_to_string(&manifest_path) {
-        Ok(text) => text,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound && events::is_trace(path) => {
+    let Some(text) = inside::text(path, MANIFEST)? else {
+        if events::is_trace(path) {
             bail!(
                 "{}: this folder is an event trace; `weltblick import` makes a capture of it, in which you say what its events mean",
                 path.display()
-            )
+            );
         }
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => bail!(
+        bail!(
             "{}: this folder has no {MANIFEST}; `weltblick import` makes one from raw files",
             path.display()
-        ),
-        Err(error) => return Err(error).with_context(|| format!("{}", manifest_path.display())),
+        );
     };
     let shown = manifest_path.display().to_string();
     let mut manifest = Manifest::parse(&shown, &text)?;
     let source = Source::new(&shown, &text);
-    let inside = |file: &At<String>| {
-        resolve(path, &file.value).map_err(|why| source.fault(file.span.clone(), why))
+    let folder_in = |file: &At<String>| {
+        inside::resolve(path, &file.value).map_err(|why| source.fault(file.span.clone(), why))
+    };
+    let file_in = |file: &At<String>| {
+        inside::resolve_file(path, &file.value).map_err(|why| source.fault(file.span.clone(), why))
     };
     let mut inputs = Vec::new();
     let mut traces = Vec::new();
@@ -148,38 +150,19 @@ fn folder(path: &Path) -> Result<Opened> {
         if let [SourceSpec { protocol: Protocol::Ctf(settings), .. }] =
             stream.sources.as_mut_slice()
         {
-            let folder = settings.folder.as_ref().map(inside).transpose()?.unwrap_or_default();
+            let folder = settings.folder.as_ref().map(folder_in).transpose()?.unwrap_or_default();
             let (trace, files) = events::open(&folder, settings, source)?;
             traces.push(Some(trace));
             inputs.push(files);
             continue;
         }
         traces.push(None);
-        let files = stream.files.iter().map(|file| inside(file).map(Input::File));
+        let files = stream.files.iter().map(|file| file_in(file).map(Input::File));
         inputs.push(match &stream.segments {
             None => files.collect::<Result<_, _>>()?,
             Some(name) => segments(path, name)?,
         });
     }
-    let image = manifest.image.as_ref().map(inside).transpose()?;
+    let image = manifest.image.as_ref().map(file_in).transpose()?;
     Ok(Opened { manifest, inputs, image, traces })
-}
-
-/// The real path of a file that a manifest names, if it lies in the folder.
-fn resolve(folder: &Path, file: &str) -> Result<PathBuf, String> {
-    let real = fs::canonicalize(folder).map_err(|error| error.to_string())?;
-    let joined = folder.join(file);
-    if Path::new(file).is_absolute() || escapes(Path::new(file)) {
-        return Err(format!("`{file}` leaves the capture folder; name a file inside it"));
-    }
-    let target = fs::canonicalize(&joined)
-        .map_err(|_| format!("there is no file `{file}` in the capture folder"))?;
-    if !target.starts_with(&real) {
-        return Err(format!("`{file}` leads out of the capture folder; put the file itself there"));
-    }
-    Ok(joined)
-}
-
-fn escapes(path: &Path) -> bool {
-    path.components().any(|part| matches!(part, std::path::Component::ParentDir))
 }

@@ -73,8 +73,8 @@ fn hash(text: &str) -> u64 {
 }
 
 fn read<T: DeserializeOwned>(file: &Path) -> Option<Kept<T>> {
-    let length = fs::metadata(file).ok()?.len();
-    if length > MOST_BYTES {
+    let found = fs::metadata(file).ok()?;
+    if !found.is_file() || found.len() > MOST_BYTES {
         return None;
     }
     postcard::from_bytes(&fs::read(file).ok()?).ok()

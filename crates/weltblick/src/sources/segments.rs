@@ -1,5 +1,6 @@
 //! Numbered segments of a stream, and what the journal says is missing between their bytes.
 
+use super::inside;
 use super::read::Input;
 use anyhow::{Context as _, Result, bail};
 use std::fs;
@@ -46,11 +47,7 @@ pub(super) fn segments(folder: &Path, name: &str) -> Result<Vec<Input>> {
 /// What a folder's journal says; nothing where there is none.
 pub(super) fn journal(folder: &Path) -> Result<Vec<Entry>> {
     let path = folder.join(JOURNAL);
-    let text = match fs::read_to_string(&path) {
-        Ok(text) => text,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
-        Err(error) => return Err(error).with_context(|| path.display().to_string()),
-    };
+    let Some(text) = inside::text(folder, JOURNAL)? else { return Ok(Vec::new()) };
     parse_journal(&text).with_context(|| path.display().to_string())
 }
 
