@@ -50,6 +50,16 @@ pub enum WatchError {
         /// Its size.
         size: u64,
     },
+    /// A number in two words.
+    #[error(
+        "`{name}` is 8 bytes long; a comparator watches 1, 2 or 4: watch its halves, {address:#010x} and {:#010x}, by one each, or let a debug stub read it (`capture --read {name}`), which gets all 8", .address + 4
+    )]
+    TwoWords {
+        /// The variable.
+        name: String,
+        /// Where it is.
+        address: u64,
+    },
     /// Not on its natural boundary.
     #[error(
         "`{name}` lies at {address:#010x}, which is no multiple of its {size} bytes; a comparator cannot watch it"
@@ -78,17 +88,20 @@ pub fn resolve(
 
 fn one(watched: &Watched, variables: Option<&Variables>) -> Result<Watch, WatchError> {
     let name = watched.name.clone();
-    let (address, size) = match name.strip_prefix("0x") {
+    let (address, size, count) = match name.strip_prefix("0x") {
         Some(digits) => match u64::from_str_radix(digits, 16) {
-            Ok(address) => (address, 4),
+            Ok(address) => (address, 4, 1),
             Err(_) => return Err(NotFixed::Unknown { name, hint: String::new() }.into()),
         },
         None => {
             let variables = variables.ok_or_else(|| WatchError::NoImage(name.clone()))?;
             let found = variables.field(&name)?;
-            (found.address, found.size)
+            (found.address, found.size, found.count)
         }
     };
+    if (size, count) == (8, 1) {
+        return Err(WatchError::TwoWords { name, address });
+    }
     if !matches!(size, 1 | 2 | 4) {
         return Err(WatchError::TooLarge { name, size });
     }

@@ -2,6 +2,7 @@
 
 use super::arguments::Arguments;
 use super::dictionary::Dictionary;
+use super::halves::{Half, Halves, Joined};
 use super::threshold::Threshold;
 use super::trend::{Gaps, Trend};
 use super::values::Values;
@@ -100,10 +101,14 @@ pub struct Signal {
     pub(super) elements: Vec<Element>,
     /// Elements beyond those that are kept.
     pub beyond: u64,
+    /// Halves of a value of eight bytes.
+    halves: Halves,
     /// The tick of its first value: its trend counts from there.
     base: Option<u64>,
     last: Option<Position>,
     last_interval: Option<Ticks>,
+    /// From the access before to that whose first half waits.
+    since: Option<Ticks>,
 }
 
 /// One access, or statement.
@@ -234,6 +239,7 @@ impl<'a> Signals<'a> {
     fn interrupt(&mut self) {
         for signal in &mut self.list {
             signal.values.interrupt();
+            signal.partial += u64::from(signal.halves.interrupt());
             let last = signal.last.and_then(|last| last.time);
             signal.thresholds.iter_mut().for_each(|threshold| threshold.interrupt(last));
             signal.last = None;
@@ -298,6 +304,10 @@ impl<'a> Signals<'a> {
         let polled = self.polled.contains_key(&(position.origin, watch));
         let Some(at) = self.find(key) else { return };
         let signal = &mut self.list[at];
+        let joined = value.and_then(|value| signal.join(value, address, code, polled));
+        if let Some(Joined::Whole(bits)) = joined {
+            return self.second_half(at, position, bits, code);
+        }
         // The elements of one answer are one access.
         let again = polled && address.is_some_and(|index| index > 0);
         let since = if again { None } else { signal.accessed(position) };
@@ -309,10 +319,26 @@ impl<'a> Signals<'a> {
         match (number, element) {
             (Some(number), Some(index)) => signal.set_element(index, number, position.time),
             (Some(number), None) => signal.value(number, position.time, since),
+            (None, _) if joined.is_some() => {
+                signal.partial += u64::from(joined == Some(Joined::Instead));
+                signal.since = since;
+                return;
+            }
             (None, _) => signal.partial += u64::from(value.is_some()),
         }
         let time = position.time;
         self.list_reading(Reading { signal: at, time, value: number, code, element });
+    }
+
+    /// A value of eight bytes is whole: its halves are one access, which the first has counted.
+    fn second_half(&mut self, at: usize, position: Position, bits: u64, code: Option<u64>) {
+        let signal = &mut self.list[at];
+        let field = signal.field.as_ref();
+        let Some(number) = field.and_then(|field| field.number(bits)) else { return };
+        let since = signal.since.take();
+        signal.value(number, position.time, since);
+        let (time, value) = (position.time, Some(number));
+        self.list_reading(Reading { signal: at, time, value, code, element: None });
     }
 
     fn list_reading(&mut self, reading: Reading) {
@@ -417,9 +443,11 @@ impl Signal {
             elsewhere: 0,
             elements: vec![None; elements],
             beyond: 0,
+            halves: Halves::default(),
             base: None,
             last: None,
             last_interval: None,
+            since: None,
         }
     }
 
@@ -485,6 +513,27 @@ impl Signal {
             None if room => self.places.push((code, 1)),
             None => self.elsewhere += 1,
         }
+    }
+
+    /// Puts an access to half of eight bytes together with the other; `None` if it is none, or if nothing says which
+    /// half it is.
+    fn join(
+        &mut self,
+        value: Value,
+        address: Option<u16>,
+        code: Option<u64>,
+        polled: bool,
+    ) -> Option<Joined> {
+        let field = self.field.as_ref().filter(|field| field.element.size == 8)?;
+        if value.size != 4 || polled || !self.elements.is_empty() {
+            return None;
+        }
+        let is_upper = match u64::from(address?).wrapping_sub(field.address) & 0xffff {
+            0 => false,
+            4 => true,
+            _ => return None,
+        };
+        Some(self.halves.add(Half { is_upper, bits: value.bits as u32, code }))
     }
 
     /// The number that an access tells; nothing where it covered only a part of it.

@@ -4,6 +4,7 @@ mod arguments;
 mod dictionary;
 mod figures;
 mod from_text;
+mod halves;
 mod known;
 mod report;
 #[cfg(test)]

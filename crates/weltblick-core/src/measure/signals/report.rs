@@ -359,10 +359,17 @@ fn doubts(signals: &Signals<'_>, rows: &[SignalRow], context: &Context<'_>) -> V
     if signals.left_out > 0 {
         doubts.push(format!("{} values of further signals are left out", signals.left_out));
     }
-    for row in rows.iter().filter(|row| row.partial > 0) {
+    for signal in signals.list().iter().filter(|signal| signal.partial > 0) {
+        let advice = match signal.field.as_ref().map(|field| field.element.size) {
+            Some(8) => {
+                "halves are put together where the trace has their addresses; read it through a debug stub (`capture --read`), which gets all 8 bytes, or watch each half"
+            }
+            _ => "trace the address, or watch the part",
+        };
         doubts.push(format!(
-            "{}: {} accesses of only a part of it have no value; trace the address, or watch the part",
-            row.name, row.partial
+            "{}: {} accesses of only a part of it have no value; {advice}",
+            signals.name(signal.key),
+            signal.partial
         ));
     }
     for signal in signals.list().iter().filter(|signal| signal.elsewhere + signal.beyond > 0) {

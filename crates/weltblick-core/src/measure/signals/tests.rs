@@ -164,6 +164,36 @@ proptest! {
     }
 }
 
+/// A variable of eight bytes is written in two words.
+#[test]
+fn two_halves_are_one_access_and_one_value() {
+    let mut field = crate::image::Field::plain("seconds".into(), 0x2000_0008, 8);
+    field.element.kind = crate::image::Kind::Signed;
+    let dictionary =
+        Dictionary { watched: vec![(0, std::sync::Arc::new(field))], ..Dictionary::default() };
+    let mut signals = Signals::new(&dictionary);
+    let mut write = |time: u64, address: u16, bits: u32| {
+        let value = Some(Value { bits: u64::from(bits), size: 4 });
+        let (code, access) = (Some(0x0800_0100), Some(Access::Write));
+        let event = Event::Accessed { watch: 0, code, address: Some(address), value, access };
+        signals.event(at(time), &event);
+    };
+    for (time, number) in [(100, -5_000_000_000_i64), (200, -1), (400, 7)] {
+        write(time, 8, number as u32);
+        write(time + 1, 12, (number >> 32) as u32);
+    }
+    write(500, 8, 1);
+    signals.event(at(600), &loss());
+    signals.finish();
+    let report = told(&signals, &dictionary);
+    let [row] = report.signals.as_slice() else { panic!("{report:#?}") };
+    let value = row.value.as_ref().unwrap();
+    assert_eq!((value.count, value.min.value, value.max.value), (3, -5e9, 7.0));
+    assert_eq!((row.count, row.interval.count), (4, 3), "an access each, and one cut in half");
+    assert_eq!((row.partial, row.interval.max.unwrap().ns), (1, 200.0));
+    assert!(report.evidence.doubts.iter().any(|doubt| doubt.contains("capture --read")));
+}
+
 #[test]
 fn polled_variables_are_called_what_the_stream_says() {
     let text = "n 0 2 s 20000010 trim\nn 1 2 u 20000020 wave\n\
