@@ -193,6 +193,26 @@ enum State {
     Other,
 }
 
+impl State {
+    /// What a symbol of this name says, if it is a mapping symbol: `$d`, or `$d.` and anything. Those of RISC-V may
+    /// name the extensions that the code is for (`$xrv32imac`; *RISC-V ELF psABI*, mapping symbols).
+    fn of(name: &[u8], isa: Isa) -> Option<Self> {
+        let (b'$', [kind, rest @ ..]) = name.split_first().map(|(first, rest)| (*first, rest))?
+        else {
+            return None;
+        };
+        let is_riscv = matches!(isa, Isa::Riscv32 | Isa::Riscv64);
+        let ends = rest.is_empty() || rest[0] == b'.';
+        match kind {
+            b'd' if ends => Some(Self::Data),
+            b't' if ends => Some(Self::Thumb),
+            b'a' if ends => Some(Self::Other),
+            b'x' if ends || is_riscv && rest.starts_with(b"rv") => Some(Self::Other),
+            _ => None,
+        }
+    }
+}
+
 /// What the symbol table says about the executable sections.
 #[derive(Default)]
 struct Symbols {
@@ -219,14 +239,7 @@ fn symbols_of<'data>(
             return Err(ImageError::Damaged("a symbol's name lies outside the file".into()));
         };
         let is_here = symbol.section_index().is_some_and(|index| sections.contains(&index));
-        if let [b'$', kind @ (b't' | b'a' | b'd' | b'x'), rest @ ..] = name
-            && (rest.is_empty() || rest[0] == b'.')
-        {
-            let state = match kind {
-                b'd' => State::Data,
-                b't' => State::Thumb,
-                _ => State::Other,
-            };
+        if let Some(state) = State::of(name, isa) {
             if is_here {
                 symbols.mapping.push((symbol.address(), state));
             }

@@ -44,9 +44,18 @@ fn names(frames: &[Frame]) -> Vec<&str> {
 /// else may be said than of the same program elsewhere.
 #[test]
 fn debug_information_of_dropped_code_changes_nothing() {
-    for build in
-        ["gcc-dw2", "gcc-dw3", "gcc-dw4", "gcc-dw5", "clang-dw4", "clang-dw5", "rv32", "rv64"]
-    {
+    for build in [
+        "gcc-dw2",
+        "gcc-dw3",
+        "gcc-dw4",
+        "gcc-dw5",
+        "clang-dw2",
+        "clang-dw3",
+        "clang-dw4",
+        "clang-dw5",
+        "rv32",
+        "rv64",
+    ] {
         let near = image(&format!("{build}-0.elf"));
         let far = image(&format!("{build}-0x8000000.elf"));
         let mut inlined = 0;
@@ -210,6 +219,9 @@ fn labels_of_assembly_are_functions_up_to_the_next() {
             range.end - range.start
         };
         assert_eq!((length("label_only"), length("after_it")), (6, 2), "{name}");
+        // Mapping symbols are no names, also where they name the extensions of their code.
+        let mut names = image.functions().iter().flat_map(|f| f.aliases.iter().chain([&f.name]));
+        assert!(names.all(|name| !name.starts_with('$')), "{name}");
     }
 }
 
@@ -227,6 +239,34 @@ fn link_time_optimisation_leaves_names_and_types_in_other_units() {
         .filter_map(|frames| frames[0].function.clone())
         .collect();
     assert!(inlined.contains("scaled"), "{inlined:?}");
+}
+
+/// A linker that keeps one of two functions that are the same gives it both names.
+#[test]
+fn folded_functions_are_one_with_two_names() {
+    for name in ["clang-dw4-0.elf", "clang-dw5-0x8000000.elf"] {
+        let image = image(name);
+        let [port] = image.functions_named("mooring_port")[..] else { panic!("{name}") };
+        assert_eq!(image.functions_named("mooring_starboard"), [port], "{name}");
+        let function = image.function(port);
+        let frames = image.frames_at(function.range.start);
+        assert_eq!(names(&frames).last(), Some(&function.name.as_str()), "{name}");
+        // And its lines are those of the name that it is shown by.
+        let at = frames.last().and_then(|frame| frame.location.clone()).unwrap();
+        let declared = image.declaration_of(function.range.start).unwrap();
+        let (line, from) = (at.line.unwrap(), declared.line.unwrap());
+        assert!(at.file == declared.file && (from..from + 4).contains(&line), "{name}: {line}");
+        let source = include_str!("src/mooring.c").lines().nth(from as usize - 1);
+        assert!(source.unwrap().contains(&function.name), "{name}: {declared:?}");
+    }
+}
+
+#[test]
+fn a_file_that_debug_information_was_moved_to_is_named() {
+    let image = image("moved.elf");
+    assert_eq!(image.moved_debug_files(), ["moved.debug"]);
+    assert!(!image.has_lines() && image.missing_debug_files().is_empty());
+    assert_eq!(image.functions_named("hull_heel").len(), 1);
 }
 
 /// Finds files beside the image, and notes what it was asked for.

@@ -22,6 +22,11 @@ done
 "${arm[@]}" "${flags[@]}" "${link[@]}" -g -gdwarf-5 -flto -Wl,--gc-sections -Wl,--defsym=FLASH=0x8000000 \
   hull.c mooring.c -lgcc -o $out/gcc-lto.elf
 
+# Debug information moved to another file after linking.
+arm-none-eabi-objcopy --only-keep-debug $out/gcc-dw5-0.elf $out/moved.debug
+arm-none-eabi-objcopy --strip-debug --add-gnu-debuglink=$out/moved.debug $out/gcc-dw5-0.elf $out/moved.elf
+rm $out/moved.debug
+
 # Debug information in files of its own, as DWARF 5 and as GNU did it before; and those in a package.
 for version in 4 5; do
   for source in hull mooring; do
@@ -53,7 +58,7 @@ arm-none-eabi-g++ -mcpu=cortex-m3 -mthumb "${flags[@]/-std=gnu11/-std=gnu++17}" 
 
 # clang and its linker, which mark dropped code in ways of their own, and fold functions that are the same.
 clang=(clang --target=thumbv7m-none-eabi "${flags[@]}")
-for version in 4 5; do
+for version in 2 3 4 5; do
   for source in hull mooring; do
     "${clang[@]}" -g -gdwarf-$version -c $source.c -o clang-$source.o
   done

@@ -32,8 +32,10 @@ fn uleb(mut value: u64, out: &mut Vec<u8>) {
     }
 }
 
-/// A table of abbreviations: tag, children, attributes and forms.
-fn abbreviations(all: &[(u64, bool, &[(u64, u64)])]) -> Vec<u8> {
+/// Tag, whether it has children, attributes and their forms.
+type Abbreviation<'a> = (u64, bool, &'a [(u64, u64)]);
+
+fn abbreviations(all: &[Abbreviation<'_>]) -> Vec<u8> {
     let mut out = Vec::new();
     for (code, (tag, children, attributes)) in (1..).zip(all) {
         uleb(code, &mut out);

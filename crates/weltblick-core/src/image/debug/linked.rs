@@ -28,8 +28,10 @@ pub(super) enum Fit {
     Possible,
     /// It begins where a symbol begins, and has no name.
     Begins,
-    /// It begins where a function of its name begins.
+    /// It begins where a function begins that has its name besides.
     Named,
+    /// It begins where a function of its name begins.
+    Called,
 }
 
 impl Linked<'_> {
@@ -54,7 +56,10 @@ impl Linked<'_> {
                 }
             }
             Some(_) if names.is_empty() => Fit::Begins,
-            Some(function) if names.iter().any(|name| is_called(function, name)) => Fit::Named,
+            Some(function) if names.iter().any(|name| is_name_of(&function.name, name)) => {
+                Fit::Called
+            }
+            Some(function) if names.iter().any(|name| has_alias(function, name)) => Fit::Named,
             Some(_) if Self::is_doubtful(range.start) => Fit::Dead,
             Some(_) => Fit::OtherName,
             None => Fit::Possible,
@@ -62,8 +67,11 @@ impl Linked<'_> {
     }
 }
 
-/// Whether a symbol of this function is `name`, or what a compiler made of it.
-fn is_called(function: &Function, name: &str) -> bool {
-    let mut symbols = std::iter::once(&function.name).chain(&function.aliases);
-    symbols.any(|symbol| symbol == name || original(symbol) == Some(name))
+/// Whether a symbol is that of `name`, or of what a compiler made of it.
+fn is_name_of(symbol: &str, name: &str) -> bool {
+    symbol == name || original(symbol) == Some(name)
+}
+
+fn has_alias(function: &Function, name: &str) -> bool {
+    function.aliases.iter().any(|symbol| is_name_of(symbol, name))
 }

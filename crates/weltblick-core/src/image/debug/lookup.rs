@@ -148,12 +148,12 @@ impl Lookup {
         address: u64,
     ) -> Option<Location> {
         let found = self.find(linked, address)?;
+        let line = self.declared_line(&found)?;
         let (unit, entry) = self.units.entry(found.unit.at(found.function?.entry))?;
-        let (_, line) = self.units.attribute(&unit, &entry, gimli::DW_AT_decl_line)?;
         let (unit, file) = self.units.attribute(&unit, &entry, gimli::DW_AT_decl_file)?;
         let Value::FileIndex(file) = file else { return None };
         let file = self.table_of(&unit)?.path(&self.units, &unit, u32::try_from(file).ok()?)?;
-        Some(Location { file, line: line.udata_value()?.try_into().ok() })
+        Some(Location { file, line: Some(line) })
     }
 
     /// Addresses at which a line of the file starts, in code that lies in `range`, and the line.
@@ -310,7 +310,7 @@ impl Lookup {
 
     /// The sequence of a table that an address belongs to: of several the one that ends like the function.
     fn sequence_in<'t>(
-        &self,
+        &mut self,
         table: &'t LineTable,
         found: &Found,
         linked: Linked<'_>,
@@ -334,7 +334,22 @@ impl Lookup {
                 holding.retain(is_around);
             }
         }
-        holding.into_iter().min_by_key(|sequence| sequence.range.end - sequence.range.start)
+        if holding.len() < 2 {
+            return holding.pop();
+        }
+        // Linkers fold functions that are the same: each has lines of its own for the one that is left.
+        let declared = self.declared_line(found).unwrap_or(0);
+        holding.into_iter().min_by_key(|sequence| {
+            let first = table.rows(sequence).first().map_or(0, |row| row.line);
+            (sequence.range.end - sequence.range.start, first.abs_diff(declared))
+        })
+    }
+
+    /// The line in which a function's declaration is.
+    fn declared_line(&mut self, found: &Found) -> Option<u32> {
+        let (unit, entry) = self.units.entry(found.unit.at(found.function.as_ref()?.entry))?;
+        let (_, line) = self.units.attribute(&unit, &entry, gimli::DW_AT_decl_line)?;
+        line.udata_value()?.try_into().ok()
     }
 
     fn table_of(&mut self, unit: &Unit) -> Option<Arc<LineTable>> {

@@ -21,7 +21,18 @@ int mooring_load(struct station *station, int raw)
     return clamp(raw * 3, 0, 4095) + level;
 }
 
+/* The same code twice: a linker may keep one of them. */
+__attribute__((noinline)) int mooring_port(int strain)
+{
+    return strain * 5 + scaled(strain, 2);
+}
+
+__attribute__((noinline)) int mooring_starboard(int strain)
+{
+    return strain * 5 + scaled(strain, 2);
+}
+
 int mooring_slack(int length)
 {
-    return scaled(length, 9) / 7 + level;
+    return scaled(length, 9) / 7 + level + mooring_port(length) - mooring_starboard(level);
 }
