@@ -433,7 +433,9 @@ impl All<'_> {
     fn file(&mut self, at: Reference) -> Option<String> {
         let unit = self.reader.units.open(at.unit)?;
         let root = unit.unit.entry(unit.unit.header.root_offset()).ok()?;
-        self.reader.units.name(&unit, &root)
+        let name = self.reader.units.name(&unit, &root)?;
+        // Of Rust: the file, and the part of its code that is one unit.
+        Some(name.split("/@/").next().unwrap_or(&name).to_owned())
     }
 
     fn place(&self, unit: &Unit, entry: &Entry) -> Where {

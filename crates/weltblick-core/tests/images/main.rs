@@ -372,6 +372,22 @@ fn names_of_cpp_are_found_as_people_write_them() {
     }
 }
 
+#[test]
+fn names_of_rust_have_their_modules() {
+    let (image, variables) = (image("rust.elf"), variables("rust.elf"));
+    let log = variables.find("heave::wave::LOG").unwrap();
+    assert_eq!(log.file.as_deref(), Some("heave.rs"));
+    for name in ["wave::LOG", "LOG", "heave.rs#LOG"] {
+        assert_eq!(variables.find(name), Ok(log), "{name}");
+    }
+    assert_eq!(variables.field("LOG.head").unwrap().address, log.address + 16);
+    let [filter] = image.functions_named("heave::wave::filter")[..] else { panic!("one filter") };
+    let range = image.function(filter).range.clone();
+    let frames: Vec<_> = range.step_by(2).map(|at| image.frames_at(at)).collect();
+    let inlined = ["heave::wave::pick", "heave::wave::filter"];
+    assert!(frames.iter().any(|frames| names(frames) == inlined), "{frames:?}");
+}
+
 /// Sections that no image of the tests may be without: else they would show nothing.
 #[test]
 fn the_images_are_what_they_are_for() {

@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# Builds the ELF files beside it from src/. Needs Debian's gcc-arm-none-eabi, gcc-riscv64-unknown-elf, clang, lld and
-# binutils (for dwp). The files are committed: tests read them, and whoever changes a source here runs this.
+# Builds the ELF files beside it from src/. Needs Debian's gcc-arm-none-eabi, gcc-riscv64-unknown-elf, clang, lld,
+# binutils (for dwp), and a Rust toolchain. The files are committed: tests read them, and whoever changes a source here runs this.
 set -euo pipefail
 cd "$(dirname "$0")/src"
 out=..
@@ -55,6 +55,12 @@ arm-none-eabi-gcc -marm -mcpu=cortex-r5 "${flags[@]}" "${link[@]}" -g -Wl,--defs
 # C++.
 arm-none-eabi-g++ -mcpu=cortex-m3 -mthumb "${flags[@]/-std=gnu11/-std=gnu++17}" "${link[@]}" -fno-exceptions -fno-rtti \
   -fno-threadsafe-statics -O2 -g -Wl,--defsym=FLASH=0x8000000 names.cpp -lgcc -o $out/names.elf
+
+# Rust; without its libraries, which only the newest compilers let a program do.
+RUSTC_BOOTSTRAP=1 rustc --edition 2024 --target thumbv7m-none-eabi -g -C opt-level=1 -C panic=abort --emit obj \
+  --remap-path-prefix="$PWD"=. heave.rs -o heave.o
+arm-none-eabi-ld -T link.ld --defsym=ORIGIN_OF_STACK=0x20001000 --defsym=FLASH=0x8000000 heave.o -o $out/rust.elf
+rm heave.o
 
 # clang and its linker, which mark dropped code in ways of their own, and fold functions that are the same.
 clang=(clang --target=thumbv7m-none-eabi "${flags[@]}")
