@@ -9,6 +9,7 @@
 mod packet;
 
 use std::hint::black_box;
+use std::sync::LazyLock;
 use weltblick_core::capture::{
     EventTrace, FlowLine, ItmSettings, Line, Manifest, Protocol, StreamSpec, parse_journal,
 };
@@ -24,7 +25,10 @@ use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
 use weltblick_core::plan::{Applied, Description};
 use weltblick_core::wire::{etmv3, etmv4};
 
-const FIRMWARE: &[u8] = include_bytes!("../demo/buoy/wave-buoy.elf");
+/// The demo's firmware.
+static FIRMWARE: LazyLock<Image> = LazyLock::new(|| {
+    Image::parse(include_bytes!("../demo/buoy/wave-buoy.elf")).expect("the demo firmware")
+});
 
 /// A target by its name, as corpus folders are called.
 pub(crate) fn named(name: &str) -> Option<fn(&[u8])> {
@@ -118,11 +122,11 @@ pub(crate) fn poll(bytes: &[u8]) {
 /// An instruction trace of the demo's firmware.
 fn flow(protocol: Protocol, bytes: &[u8]) {
     events(protocol.clone(), false, bytes);
-    let image = Image::parse(FIRMWARE).expect("the demo firmware");
+    let image = &*FIRMWARE;
     let mut spec = StreamSpec::itm(Vec::new(), ItmSettings::default());
     spec.sources[0].protocol = protocol;
-    let Some(mut line) = FlowLine::new(&spec, 0, &image) else { return };
-    let mut sink = (BlockCounts::default(), Calls::new(&image, FlowLine::clocking(&spec, 0)));
+    let Some(mut line) = FlowLine::new(&spec, 0, image) else { return };
+    let mut sink = (BlockCounts::default(), Calls::new(image, FlowLine::clocking(&spec, 0)));
     for part in bytes.chunks(61) {
         line.push(part, &mut sink);
     }
@@ -211,8 +215,8 @@ pub(crate) fn manifest(bytes: &[u8]) {
 pub(crate) fn budgets(bytes: &[u8]) {
     text(bytes, |text| {
         if let Ok(budgets) = BudgetFile::parse("budgets.toml", text) {
-            let image = Image::parse(FIRMWARE).expect("the demo firmware");
-            black_box((budgets.figures().count(), budgets.verify(&image).is_ok()));
+            let image = &*FIRMWARE;
+            black_box((budgets.figures().count(), budgets.verify(image).is_ok()));
         }
     });
 }

@@ -9,7 +9,7 @@ use object::{
     Architecture, Object as _, ObjectSection as _, ObjectSymbol as _, SectionFlags, SectionIndex,
     SymbolKind, SymbolSection, elf,
 };
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::Mutex;
 use thiserror::Error;
@@ -112,8 +112,8 @@ fn isa_of<'data>(file: &impl object::Object<'data>) -> Result<Isa, ImageError> {
 struct Executable {
     /// Sorted, not overlapping.
     code: Vec<Code>,
-    /// The sections that `code` is from.
-    sections: HashSet<SectionIndex>,
+    /// Its sections, and whether `code` has their bytes.
+    sections: HashMap<SectionIndex, bool>,
     /// Where sections were left out, because another has the addresses.
     overlays: Vec<Range<u64>>,
 }
@@ -141,6 +141,8 @@ fn code_of<'data>(
         found.push((section.index(), Code { range: start..end, bytes: bytes.to_vec() }));
     }
     found.sort_by_key(|(_, code)| code.range.start);
+    let mut sections: HashMap<SectionIndex, bool> =
+        found.iter().map(|(index, _)| (*index, false)).collect();
     let mut overlays = Vec::new();
     found.dedup_by(|(_, later), (_, earlier)| {
         let overlaps = later.range.start < earlier.range.end;
@@ -152,7 +154,7 @@ fn code_of<'data>(
     if found.is_empty() {
         return Err(ImageError::NoCode);
     }
-    let sections = found.iter().map(|(index, _)| *index).collect();
+    sections.extend(found.iter().map(|(index, _)| (*index, true)));
     Ok(Executable { code: found.into_iter().map(|(_, code)| code).collect(), sections, overlays })
 }
 
@@ -230,7 +232,7 @@ struct Symbols {
 fn symbols_of<'data>(
     file: &impl object::Object<'data>,
     isa: Isa,
-    sections: &HashSet<SectionIndex>,
+    sections: &HashMap<SectionIndex, bool>,
 ) -> Result<Symbols, ImageError> {
     let mut symbols = Symbols::default();
     let thumb_bit = u64::from(isa == Isa::Thumb);
@@ -238,9 +240,11 @@ fn symbols_of<'data>(
         let Ok(name) = symbol.name_bytes() else {
             return Err(ImageError::Damaged("a symbol's name lies outside the file".into()));
         };
-        let is_here = symbol.section_index().is_some_and(|index| sections.contains(&index));
+        let section = symbol.section_index().and_then(|index| sections.get(&index));
+        // Of code that is laid over other code, what is an instruction is not known; what it is called is.
+        let (is_here, has_bytes) = (section.is_some(), section == Some(&true));
         if let Some(state) = State::of(name, isa) {
-            if is_here {
+            if has_bytes {
                 symbols.mapping.push((symbol.address(), state));
             }
             continue;
@@ -259,7 +263,8 @@ fn symbols_of<'data>(
             SymbolKind::Data => {
                 let (start, size) = (symbol.address(), symbol.size());
                 symbols.ends.push(start);
-                symbols.objects.extend(start.checked_add(size).map(|end| start..end));
+                let end = start.checked_add(size).filter(|_| has_bytes);
+                symbols.objects.extend(end.map(|end| start..end));
                 continue;
             }
             _ => continue,

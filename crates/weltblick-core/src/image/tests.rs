@@ -55,7 +55,21 @@ fn code_of_two_sections_at_one_address_is_an_overlay() {
     let kind = object::SectionKind::Text;
     let other = object.add_section(Vec::new(), b".overlay".to_vec(), kind);
     object.append_section_data(other, &[0x00, 0xbf].repeat(16), 4);
+    for (section, name, value) in [(text, "below", 1), (other, "above", 5), (other, "$d", 8)] {
+        object.add_symbol(Symbol {
+            name: name.into(),
+            value,
+            size: 4,
+            kind: if name == "$d" { SymbolKind::Label } else { SymbolKind::Text },
+            scope: SymbolScope::Linkage,
+            weak: false,
+            section: SymbolSection::Section(section),
+            flags: SymbolFlags::None,
+        });
+    }
     let image = Image::parse(&object.write().unwrap()).unwrap();
+    assert_eq!(image.functions_named("above").len(), 1, "what a budget may name");
+    assert_eq!(image.place(8), Place::Code, "the other's data");
     assert!(image.is_overlaid(&(0x10..0x12)) && image.is_overlaid(&(0..0x80)));
     assert!(!image.is_overlaid(&(0x20..0x80)));
 }

@@ -387,35 +387,22 @@ impl All<'_> {
         if entry.attr(gimli::DW_AT_declaration).is_some() {
             return;
         }
-        let place = self.place(unit, entry);
-        // What has no name of its own is a copy of what has, or completes it.
-        if entry.attr(gimli::DW_AT_name).is_none() && !matches!(place, Where::At(_)) {
+        let address = match self.place(unit, entry) {
+            Where::At(address) => address,
+            Where::Nowhere => return self.float(unit, node, entry, Floating::OptimisedOut),
+            Where::Scattered => return self.float(unit, node, entry, Floating::Scattered),
+        };
+        let Some(own) = self.reader.units.name(unit, entry) else { return };
+        let linked = self.reader.units.linkage_name(unit, entry).map(|name| demangle(&name));
+        let is_linked = self.linked.has(linked.as_deref().unwrap_or(&own), address);
+        if !is_linked && !self.linked.has(&own, address) {
+            self.floating.entry(own).or_insert(Floating::OptimisedOut);
             return;
         }
-        let Some(own) = self.reader.units.name(unit, entry) else { return };
         let at = self.reader.units.declaration(Reference { unit: unit.id, offset: entry.offset() });
         let (scope, function) = self.scope(at, 0).unwrap_or_default();
         // A copy that links units together is outside of the function that the original is in.
         let function = function.or_else(|| self.function_around(unit, node));
-        let linked = self.reader.units.linkage_name(unit, entry).map(|name| demangle(&name));
-        let address = match place {
-            Where::At(address)
-                if self.linked.has(linked.as_deref().unwrap_or(&own), address)
-                    || self.linked.has(&own, address) =>
-            {
-                address
-            }
-            Where::At(_) | Where::Nowhere => {
-                let why = function.map_or(Floating::OptimisedOut, Floating::Local);
-                self.floating.entry(own).or_insert(why);
-                return;
-            }
-            Where::Scattered => {
-                let why = function.map_or(Floating::Scattered, Floating::Local);
-                self.floating.entry(own).or_insert(why);
-                return;
-            }
-        };
         let name = scope.iter().rev().chain([&own]).map(String::as_str).collect::<Vec<_>>();
         let (file, shape) = (self.file(at), self.reader.of(unit, entry));
         self.fixed.push(Variable {
@@ -427,6 +414,17 @@ impl All<'_> {
             element: self.reader.shapes.element(shape),
             shape,
         });
+    }
+
+    /// Notes why a variable has no address. What has no name of its own is a copy of what has, or completes it.
+    fn float(&mut self, unit: &Arc<Unit>, node: NodeId, entry: &Entry, why: Floating) {
+        let Some(name) = entry.attr_value(gimli::DW_AT_name) else { return };
+        let Some(name) = self.reader.units.text(unit, &name) else { return };
+        // The first of a name is as good as any.
+        if !self.floating.contains_key(&name) {
+            let function = self.function_around(unit, node);
+            self.floating.insert(name, function.map_or(why, Floating::Local));
+        }
     }
 
     /// The source file of a unit.

@@ -3,6 +3,7 @@
 //! `make.sh` builds them. What the answers must be comes from elsewhere: from the same program linked to another
 //! address, from the layout that the C standard and the platform's ABI prescribe, and from two independent symbolisers.
 
+mod dropped;
 mod symbolisers;
 
 use object::{Object as _, ObjectSection as _, ObjectSymbol as _};
@@ -135,9 +136,14 @@ fn members_are_where_they_lie(name: &str, variables: &Variables) {
 #[test]
 fn members_are_where_the_compiler_put_them() {
     let builds = ["gcc-dw2-0", "gcc-dw2-0x8000000", "gcc-dw3-0", "gcc-dw4-0", "gcc-dw5-0"];
-    for name in
-        builds.into_iter().chain(["gcc-lto", "clang-dw4-0", "clang-dw5-0x8000000", "rv32-0"])
-    {
+    for name in builds.into_iter().chain([
+        "types-dw4",
+        "types-dw5",
+        "gcc-lto",
+        "clang-dw4-0",
+        "clang-dw5-0x8000000",
+        "rv32-0",
+    ]) {
         let name = format!("{name}.elf");
         let variables = variables(&name);
         members_are_where_they_lie(&name, &variables);

@@ -18,6 +18,12 @@ for version in 2 3 4 5; do
   done
 done
 
+# Types in units of their own, and packed sections.
+for version in 4 5; do
+  "${arm[@]}" "${flags[@]}" "${link[@]}" -g -gdwarf-$version -fdebug-types-section -gz=zlib -Wl,--gc-sections \
+    -Wl,--defsym=FLASH=0x8000000 hull.c mooring.c -lgcc -o $out/types-dw$version.elf
+done
+
 # Link-time optimisation: names and types are in one unit, addresses in another.
 "${arm[@]}" "${flags[@]}" "${link[@]}" -g -gdwarf-5 -flto -Wl,--gc-sections -Wl,--defsym=FLASH=0x8000000 \
   hull.c mooring.c -lgcc -o $out/gcc-lto.elf

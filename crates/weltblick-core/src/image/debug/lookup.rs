@@ -6,12 +6,15 @@ use super::linked::{Fit, Linked};
 use super::units::{Reference, Unit, UnitId, Units};
 use super::{DebugFiles, Sections, SplitFile, Value};
 use crate::image::names::demangle;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
 
 /// Inlined frames kept per address: outer ones are cut.
 const DEEPEST: usize = 64;
+
+/// Of more claims that begin at one address, those of dropped code are taken back at the first question.
+const MOST_AT_ONE: usize = 8;
 
 /// Units that are looked at for one address: in a sound file it is one, or as many as lost their code.
 const MOST_CANDIDATES: usize = 512;
@@ -47,6 +50,8 @@ pub(in crate::image) struct Lookup {
     units: Units,
     /// Made when the first address is asked for.
     claims: Option<Claims>,
+    /// Addresses that more than [`MOST_AT_ONE`] claims begin at, and that nobody asked for yet.
+    crowded: HashSet<u64>,
     lines: HashMap<usize, Option<Arc<LineTable>>>,
     rows: usize,
     functions: HashMap<UnitId, Arc<[FunctionRange]>>,
@@ -63,6 +68,15 @@ struct Claims {
 }
 
 impl Claims {
+    /// Claims in the order of their first addresses.
+    fn new(all: Vec<Claim>) -> Self {
+        let reach = all.iter().scan(0, |reach, claim| {
+            *reach = claim.range.end.max(*reach);
+            Some(*reach)
+        });
+        Self { reach: reach.collect(), all }
+    }
+
     /// Claims to an address, later ones first.
     fn to(&self, address: u64) -> impl Iterator<Item = &Claim> {
         let after = self.all.partition_point(|claim| claim.range.start <= address);
@@ -86,6 +100,7 @@ impl Lookup {
         Self {
             units: Units::new(sections, finder),
             claims: None,
+            crowded: HashSet::new(),
             lines: HashMap::new(),
             rows: MOST_ROWS,
             functions: HashMap::new(),
@@ -164,7 +179,7 @@ impl Lookup {
         range: &Range<u64>,
     ) -> Vec<(u64, u32)> {
         let mut found = Vec::new();
-        let mut seen = std::collections::HashSet::new();
+        let mut seen = HashSet::new();
         for id in self.units.ids() {
             let Some(unit) = self.units.open(id) else { continue };
             let Some(table) = self.table_of(&unit) else { continue };
@@ -208,9 +223,7 @@ impl Lookup {
     /// The unit, and its function, that an address belongs to: of several that say so the one that fits best what
     /// the linker left.
     fn find(&mut self, linked: Linked<'_>, address: u64) -> Option<Found> {
-        self.claim();
-        let claims = self.claims.as_ref()?;
-        let claims: Vec<Claim> = claims.to(address).cloned().collect();
+        let claims = self.claims_to(linked, address);
         if let [claim] = claims.as_slice()
             && !Linked::is_doubtful(claim.range.start)
         {
@@ -238,6 +251,51 @@ impl Lookup {
         best.map(|(_, found)| found)
     }
 
+    /// Claims to an address, later ones first.
+    fn claims_to(&mut self, linked: Linked<'_>, address: u64) -> Vec<Claim> {
+        self.claim();
+        loop {
+            let claims = self.claims.as_ref().map(|claims| claims.to(address).cloned().collect());
+            let found: Vec<Claim> = claims.unwrap_or_default();
+            let mut starts = found.iter().map(|claim| claim.range.start);
+            match starts.find(|&start| self.crowded.remove(&start)) {
+                Some(start) => self.thin_out(linked, start),
+                None => return found,
+            }
+        }
+    }
+
+    /// Takes back the claims of dropped code to one address.
+    fn thin_out(&mut self, linked: Linked<'_>, start: u64) {
+        let Some(mut claims) = self.claims.take() else { return };
+        let is_before = |claim: &Claim| claim.range.start < start;
+        let first = claims.all.partition_point(is_before);
+        let after = claims.all.partition_point(|claim| claim.range.start <= start);
+        let kept: Vec<Claim> = claims.all[first..after]
+            .iter()
+            .filter(|claim| self.is_linked_claim(linked, claim))
+            .cloned()
+            .collect();
+        claims.all.splice(first..after, kept);
+        self.claims = Some(Claims::new(claims.all));
+    }
+
+    /// Whether anything of what a unit claims may have been linked.
+    fn is_linked_claim(&mut self, linked: Linked<'_>, claim: &Claim) -> bool {
+        let Some(unit) = self.units.whole(claim.unit) else { return false };
+        if linked.fit(&claim.range, &self.names_at(&unit, claim.range.start)) != Fit::Dead {
+            return true;
+        }
+        let functions = self.functions_of(&unit);
+        let from = functions.partition_point(|other| other.range.start <= claim.range.start);
+        let inside =
+            functions[from..].iter().take_while(|other| other.range.start < claim.range.end);
+        inside.take(MOST_CANDIDATES).any(|function| {
+            let name = self.name_of(unit.at(function.entry));
+            linked.fit(&function.range, name.as_slice()) != Fit::Dead
+        })
+    }
+
     /// Asks all units for their ranges.
     fn claim(&mut self) {
         if self.claims.is_some() {
@@ -257,11 +315,10 @@ impl Lookup {
             all.extend(ranges.map(|range| Claim { range, unit: id }));
         }
         all.sort_by_key(|claim| (claim.range.start, claim.unit));
-        let reach = all.iter().scan(0, |reach, claim| {
-            *reach = claim.range.end.max(*reach);
-            Some(*reach)
-        });
-        self.claims = Some(Claims { reach: reach.collect(), all });
+        let crowds = all.chunk_by(|a, b| a.range.start == b.range.start);
+        let crowds = crowds.filter(|crowd| crowd.len() > MOST_AT_ONE);
+        self.crowded = crowds.map(|crowd| crowd[0].range.start).collect();
+        self.claims = Some(Claims::new(all));
     }
 
     /// The function of a unit that has an address: of several the one that fits best, then that which begins last.

@@ -98,6 +98,8 @@ pub(super) struct Strides<'a> {
     slowest: Slowest,
     /// The last timestamp.
     stamp: Option<u64>,
+    /// All ticks that were handed on.
+    elapsed: u64,
     /// The byte that tells of what comes.
     pub(super) offset: u64,
 }
@@ -149,6 +151,9 @@ impl Key {
     }
 }
 
+/// Ticks in all, at most: 52 days of a clock of 1 GHz. Timestamps may be anything, and their sums must fit.
+const MOST_TICKS: u64 = 1 << 52;
+
 impl<'a> Strides<'a> {
     pub(super) fn new(image: &'a Image, clocking: Clocking) -> Self {
         Self {
@@ -165,6 +170,7 @@ impl<'a> Strides<'a> {
             awaited: true,
             slowest: Slowest::default(),
             stamp: None,
+            elapsed: 0,
             offset: 0,
         }
     }
@@ -312,6 +318,10 @@ impl<'a> Strides<'a> {
     /// Time is known again.
     #[inline(always)]
     fn tick(&mut self, ticks: Option<u64>, out: &mut impl Steps) {
+        let elapsed = ticks.and_then(|ticks| self.elapsed.checked_add(ticks));
+        let elapsed = elapsed.filter(|&elapsed| elapsed <= MOST_TICKS);
+        let ticks = ticks.filter(|_| elapsed.is_some());
+        self.elapsed = elapsed.unwrap_or(self.elapsed);
         match ticks {
             Some(ticks) if self.quiet => {
                 let instructions = std::mem::take(&mut self.run);
