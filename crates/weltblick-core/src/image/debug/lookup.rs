@@ -1,5 +1,6 @@
 //! Source lines and inlined functions of addresses.
 
+use super::claims::{Claim, Claims, MOST_CANDIDATES};
 use super::functions::{FunctionRange, Inlining, functions_of};
 use super::lines::{LineTable, MOST_ROWS, Sequence};
 use super::linked::{Fit, Linked};
@@ -12,12 +13,6 @@ use std::sync::Arc;
 
 /// Inlined frames kept per address: outer ones are cut.
 const DEEPEST: usize = 64;
-
-/// Of more claims that begin at one address, those of dropped code are taken back at the first question.
-const MOST_AT_ONE: usize = 8;
-
-/// Units that are looked at for one address: in a sound file it is one, or as many as lost their code.
-const MOST_CANDIDATES: usize = 512;
 
 /// A place in the source.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -37,56 +32,17 @@ pub struct Frame {
     pub location: Option<Location>,
 }
 
-/// A range that a unit says is its code.
-#[derive(Debug, Clone)]
-struct Claim {
-    range: Range<u64>,
-    unit: UnitId,
-}
-
 /// The debug information of an image, with what was found in it before.
 #[derive(Debug)]
 pub(in crate::image) struct Lookup {
     units: Units,
     /// Made when the first address is asked for.
     claims: Option<Claims>,
-    /// Addresses that more than [`MOST_AT_ONE`] claims begin at, and that nobody asked for yet.
-    crowded: HashSet<u64>,
     lines: HashMap<usize, Option<Arc<LineTable>>>,
     rows: usize,
     functions: HashMap<UnitId, Arc<[FunctionRange]>>,
     inlining: HashMap<Reference, Arc<Inlining>>,
     names: HashMap<Reference, Option<String>>,
-}
-
-/// All claims, by their first address.
-#[derive(Debug)]
-struct Claims {
-    all: Vec<Claim>,
-    /// How far the claims up to each reach.
-    reach: Vec<u64>,
-}
-
-impl Claims {
-    /// Claims in the order of their first addresses.
-    fn new(all: Vec<Claim>) -> Self {
-        let reach = all.iter().scan(0, |reach, claim| {
-            *reach = claim.range.end.max(*reach);
-            Some(*reach)
-        });
-        Self { reach: reach.collect(), all }
-    }
-
-    /// Claims to an address, later ones first.
-    fn to(&self, address: u64) -> impl Iterator<Item = &Claim> {
-        let after = self.all.partition_point(|claim| claim.range.start <= address);
-        (0..after)
-            .rev()
-            .take_while(move |&index| self.reach[index] > address)
-            .map(|index| &self.all[index])
-            .filter(move |claim| claim.range.contains(&address))
-            .take(MOST_CANDIDATES)
-    }
 }
 
 /// What debug information has for an address.
@@ -100,7 +56,6 @@ impl Lookup {
         Self {
             units: Units::new(sections, finder),
             claims: None,
-            crowded: HashSet::new(),
             lines: HashMap::new(),
             rows: MOST_ROWS,
             functions: HashMap::new(),
@@ -255,29 +210,19 @@ impl Lookup {
     fn claims_to(&mut self, linked: Linked<'_>, address: u64) -> Vec<Claim> {
         self.claim();
         loop {
-            let claims = self.claims.as_ref().map(|claims| claims.to(address).cloned().collect());
-            let found: Vec<Claim> = claims.unwrap_or_default();
-            let mut starts = found.iter().map(|claim| claim.range.start);
-            match starts.find(|&start| self.crowded.remove(&start)) {
-                Some(start) => self.thin_out(linked, start),
-                None => return found,
-            }
+            let Some(claims) = &mut self.claims else { return Vec::new() };
+            let found: Vec<Claim> = claims.to(address).cloned().collect();
+            let starts = found.iter().map(|claim| claim.range.start);
+            let Some(start) = claims.crowd_among(starts) else { return found };
+            self.thin_out(linked, start);
         }
     }
 
     /// Takes back the claims of dropped code to one address.
     fn thin_out(&mut self, linked: Linked<'_>, start: u64) {
         let Some(mut claims) = self.claims.take() else { return };
-        let is_before = |claim: &Claim| claim.range.start < start;
-        let first = claims.all.partition_point(is_before);
-        let after = claims.all.partition_point(|claim| claim.range.start <= start);
-        let kept: Vec<Claim> = claims.all[first..after]
-            .iter()
-            .filter(|claim| self.is_linked_claim(linked, claim))
-            .cloned()
-            .collect();
-        claims.all.splice(first..after, kept);
-        self.claims = Some(Claims::new(claims.all));
+        claims.retain_at(start, |claim| self.is_linked_claim(linked, claim));
+        self.claims = Some(claims);
     }
 
     /// Whether anything of what a unit claims may have been linked.
@@ -314,10 +259,6 @@ impl Lookup {
             let ranges = ranges.drain(..).filter(|range| !range.is_empty());
             all.extend(ranges.map(|range| Claim { range, unit: id }));
         }
-        all.sort_by_key(|claim| (claim.range.start, claim.unit));
-        let crowds = all.chunk_by(|a, b| a.range.start == b.range.start);
-        let crowds = crowds.filter(|crowd| crowd.len() > MOST_AT_ONE);
-        self.crowded = crowds.map(|crowd| crowd[0].range.start).collect();
         self.claims = Some(Claims::new(all));
     }
 

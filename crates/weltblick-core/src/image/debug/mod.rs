@@ -4,6 +4,8 @@
 //! linker leaves debug information of code that it dropped, and gives it addresses that other code has. Nothing here
 //! recurses as deep as the input says, and no input is read more often than once for each unit that is asked for.
 
+mod abbreviations;
+mod claims;
 mod functions;
 mod lines;
 mod linked;

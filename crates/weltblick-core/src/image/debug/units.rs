@@ -1,11 +1,12 @@
 //! Units of debug information, opened when they are asked for, and references between their entries.
 
+use super::abbreviations::Tables;
 use super::split::{DebugFiles, SplitFile, Splits};
 use super::tree::Tree;
 use super::{Entry, Sections, Value};
 use gimli::{
-    Abbreviations, DebugLineOffset, EndianArcSlice, Operation, Reader as _, RunTimeEndian,
-    Section as _, UnitHeader, UnitOffset, UnitType, constants as dw,
+    DebugLineOffset, EndianArcSlice, Operation, RunTimeEndian, Section as _, UnitHeader,
+    UnitOffset, UnitType, constants as dw,
 };
 use std::collections::HashMap;
 use std::ops::Range;
@@ -65,9 +66,6 @@ const MOST_STEPS: usize = 16;
 /// Texts are read so far.
 const LONGEST_TEXT: usize = 4096;
 
-/// An abbreviation has no more attributes: entries of a byte could else cost as many as a crafted file likes.
-const MOST_ATTRIBUTES: usize = 128;
-
 /// Entries of range lists that are read in all: lists may be shared by any number of entries.
 const MOST_RANGES: u64 = 1 << 22;
 
@@ -94,9 +92,7 @@ struct File {
     dwarf: gimli::Dwarf<Slice>,
     /// Where the units of `.debug_info` begin, in order.
     offsets: Vec<(usize, UnitId)>,
-    abbreviations: HashMap<usize, Option<Arc<Abbreviations>>>,
-    /// Bytes of abbreviations that may still be read: tables of a sound file do not overlap.
-    abbreviation_room: usize,
+    abbreviations: Tables,
 }
 
 impl Units {
@@ -139,8 +135,8 @@ impl Units {
                     .insert(type_signature.0, Reference { unit: id, offset: type_offset });
             }
         }
-        let abbreviation_room = 2 * dwarf.debug_abbrev.reader().len();
-        self.files.push(File { dwarf, offsets, abbreviations: HashMap::new(), abbreviation_room });
+        let abbreviations = Tables::of(dwarf.debug_abbrev.clone());
+        self.files.push(File { dwarf, offsets, abbreviations });
         first..self.headers.len()
     }
 
@@ -210,7 +206,7 @@ impl Units {
     /// Reads a unit's root. Without its line program: many units may refer to one.
     fn read(&mut self, id: UnitId) -> Option<Unit> {
         let (file, header) = self.headers.get(id.0 as usize)?.clone();
-        let abbreviations = self.files[file].abbreviations_at(header.debug_abbrev_offset().0)?;
+        let abbreviations = self.files[file].abbreviations.at(header.debug_abbrev_offset())?;
         let dwarf = &self.files[file].dwarf;
         let (encoding, file_type) = (header.encoding(), dwarf.file_type);
         let dwo_id = match header.type_() {
@@ -391,24 +387,6 @@ impl Units {
     }
 }
 
-impl File {
-    /// The abbreviations at an offset, read once.
-    fn abbreviations_at(&mut self, offset: usize) -> Option<Arc<Abbreviations>> {
-        if let Some(known) = self.abbreviations.get(&offset) {
-            return known.clone();
-        }
-        let section = self.dwarf.debug_abbrev.reader();
-        let length = section.bytes().get(offset..).and_then(length_of_abbreviations);
-        let read = length.and_then(|length| {
-            self.abbreviation_room = self.abbreviation_room.checked_sub(length)?;
-            let table = self.dwarf.debug_abbrev.abbreviations(gimli::DebugAbbrevOffset(offset));
-            table.ok().map(Arc::new)
-        });
-        self.abbreviations.insert(offset, read.clone());
-        read
-    }
-}
-
 /// The number that an expression stands for, if nothing of the running target takes part in it: an address, or a
 /// distance from `base`.
 pub(in crate::image) fn constant(
@@ -474,67 +452,4 @@ pub(super) fn text_in(section: &Slice, offset: usize) -> Option<String> {
 fn origin(entry: &Entry) -> Option<Value> {
     let names = [gimli::DW_AT_abstract_origin, gimli::DW_AT_specification];
     names.into_iter().find_map(|name| entry.attr_value(name))
-}
-
-/// How many bytes a table of abbreviations takes (DWARF 5, 7.5.3). `None` if it is cut off, or has an abbreviation
-/// with more than [`MOST_ATTRIBUTES`].
-fn length_of_abbreviations(bytes: &[u8]) -> Option<usize> {
-    let mut rest = bytes;
-    loop {
-        if leb(&mut rest)? == 0 {
-            return Some(bytes.len() - rest.len());
-        }
-        leb(&mut rest)?;
-        rest = rest.get(1..)?;
-        for attributes in 0.. {
-            let (name, form) = (leb(&mut rest)?, leb(&mut rest)?);
-            if (name, form) == (0, 0) {
-                break;
-            }
-            if form == u64::from(gimli::DW_FORM_implicit_const.0) {
-                leb(&mut rest)?;
-            }
-            if attributes == MOST_ATTRIBUTES {
-                return None;
-            }
-        }
-    }
-}
-
-/// A number in LEB128, up to 63 bits of it.
-fn leb(bytes: &mut &[u8]) -> Option<u64> {
-    let mut value = 0;
-    for place in 0.. {
-        let (&byte, rest) = bytes.split_first()?;
-        *bytes = rest;
-        if place < 9 {
-            value |= u64::from(byte & 0x7f) << (7 * place);
-        }
-        if byte & 0x80 == 0 {
-            return Some(value);
-        }
-    }
-    None
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_table_of_abbreviations_ends_at_its_zero() {
-        // Two abbreviations, the second with an implicit constant of two bytes.
-        let table = [1, 0x11, 1, 3, 8, 0, 0, 2, 0x24, 0, 0x3e, 0x21, 0x85, 0x01, 0, 0, 0, 9];
-        assert_eq!(length_of_abbreviations(&table), Some(table.len() - 1));
-        assert_eq!(length_of_abbreviations(&table[..12]), None);
-        assert_eq!(length_of_abbreviations(&[0]), Some(1));
-        let with = |count: usize| {
-            let mut table = vec![1, 0x11, 0];
-            table.extend([0x3f, 0x19].repeat(count));
-            table.extend([0, 0, 0]);
-            length_of_abbreviations(&table)
-        };
-        assert!(with(MOST_ATTRIBUTES).is_some());
-        assert_eq!(with(MOST_ATTRIBUTES + 1), None);
-    }
 }
