@@ -349,6 +349,9 @@ fn literal_ranges(
     ranges
 }
 
+/// Sections that are looked at for a vector table.
+const MOST_TABLES: usize = 16;
+
 /// The vector table: in a section named for it, else where the lowest loaded section starts.
 fn find_vectors<'data>(
     file: &impl object::Object<'data>,
@@ -364,6 +367,7 @@ fn find_vectors<'data>(
         .filter(|section| has_flags(section, elf::SHF_ALLOC))
         .min_by_key(|section| section.address());
     named
+        .take(MOST_TABLES)
         .chain(lowest)
         .filter_map(|section| section.data().ok())
         .find_map(|bytes| Vectors::read(bytes, file.is_little_endian(), code, functions))

@@ -1,7 +1,7 @@
 //! Functions and their extents, found by address or by name.
 
 use super::names::original;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
@@ -72,7 +72,7 @@ impl Functions {
         for symbol in symbols {
             match all.last_mut() {
                 Some(last) if last.range.start == symbol.address => {
-                    if last.name != symbol.name && !last.aliases.contains(&symbol.name) {
+                    if last.name != symbol.name {
                         last.aliases.push(symbol.name);
                     }
                     let size = sizes.last_mut().expect("one size per function");
@@ -84,6 +84,10 @@ impl Functions {
                     sizes.push(symbol.size);
                 }
             }
+        }
+        for function in all.iter_mut().filter(|function| function.aliases.len() > 1) {
+            let mut seen = FxHashSet::default();
+            function.aliases.retain(|alias| seen.insert(alias.clone()));
         }
         set_extents(&mut all, &sizes, ends, sections);
         Self::index(all)

@@ -66,11 +66,13 @@ pub enum NotFixed {
     )]
     Scattered(String),
     /// Several have the name.
-    #[error("`{name}` is the name of several variables; write {}", .places.join(" or "))]
+    #[error("`{name}` is the name of {count} variables; write {}", .places.join(" or "))]
     Ambiguous {
         /// The name.
         name: String,
-        /// What to write instead.
+        /// How many there are.
+        count: usize,
+        /// What to write instead, for the first few.
         places: Vec<String>,
     },
     /// A structure holds several numbers.
@@ -93,6 +95,9 @@ pub enum NotFixed {
         why: String,
     },
 }
+
+/// So many variables of one name are told apart in a message.
+const MOST_PLACES: usize = 8;
 
 /// All global variables of an image.
 #[derive(Debug, Clone, Default)]
@@ -193,8 +198,9 @@ impl Variables {
             [one] => Ok(one),
             [] => Err(self.why_not(name)),
             several => {
-                let places = several.iter().map(|variable| self.unambiguous(variable));
-                Err(NotFixed::Ambiguous { name: name.to_owned(), places: places.collect() })
+                let few = several.iter().take(MOST_PLACES);
+                let places = few.map(|variable| self.unambiguous(variable)).collect();
+                Err(NotFixed::Ambiguous { name: name.to_owned(), count: several.len(), places })
             }
         }
     }

@@ -1,6 +1,6 @@
 //! The vector table of M-profile cores: which handler each exception number points to.
 
-use super::{Code, FunctionId, Functions};
+use super::{Code, FunctionId, Functions, section_holding};
 
 /// Exception numbers that the architecture knows: 16 system exceptions and 496 interrupts.
 const MOST_VECTORS: usize = 512;
@@ -38,7 +38,7 @@ impl Vectors {
     ) -> Option<Self> {
         let is_code = |word: u32| {
             let address = u64::from(word & !1);
-            word & 1 == 1 && code.iter().any(|code| code.range.contains(&address))
+            word & 1 == 1 && section_holding(code, address).is_some()
         };
         let words = bytes.chunks_exact(4).take(MOST_VECTORS);
         let mut entries = vec![None];

@@ -188,7 +188,8 @@ fn amend(args: &Args) -> Result<Vec<String>> {
     }
     let path = args.out.join(MANIFEST);
     let name = path.display().to_string();
-    let text = fs::read_to_string(&path).with_context(|| name.clone())?;
+    let text = sources::inside::text(&args.out, MANIFEST)?;
+    let text = text.with_context(|| format!("{name}: there is nothing to amend"))?;
     let mut manifest = Manifest::parse(&name, &text)?;
     let mut taken = names_in(&args.out)?;
     // A newer build of the same name takes the old one's place.

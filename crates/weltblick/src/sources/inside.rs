@@ -37,7 +37,7 @@ pub(super) fn resolve_file(folder: &Path, file: &str) -> Result<PathBuf, String>
 }
 
 /// A text of a capture folder; `None` if there is no such file.
-pub(super) fn text(folder: &Path, name: &str) -> Result<Option<String>> {
+pub(crate) fn text(folder: &Path, name: &str) -> Result<Option<String>> {
     let path = folder.join(name);
     if fs::symlink_metadata(&path).is_err_and(|error| error.kind() == std::io::ErrorKind::NotFound)
     {

@@ -8,7 +8,7 @@ pub(crate) mod events;
 mod flow_index;
 mod folder;
 mod follow;
-mod inside;
+pub(crate) mod inside;
 mod kept;
 pub(crate) mod live;
 mod make;

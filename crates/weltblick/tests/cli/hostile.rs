@@ -105,6 +105,7 @@ fn all_of(bench: &Bench, image: &[u8]) -> Vec<Ended> {
         format!("profile swo.bin {setup} --by line"),
         format!("inspect swo.bin {setup}"),
         format!("signals swo.bin {setup} --watch 0=nothing"),
+        format!("signals swo.bin {setup} --watch 0=v"),
         format!(
             "plan --core cortex-m3 --image evil.elf {}",
             "--watch nothing=1kHz --link uart --bit-rate 2Mbit/s --core-clock 48MHz"
@@ -147,9 +148,11 @@ fn types_within_types_without_end() {
     }
     entries.extend(vec![0; deep as usize]);
     for level in (0..deep).step_by(5) {
+        // All of them are called the same.
         entries.extend(b"\x04v\0");
         entries.extend((11 + 1 + level * 8).to_le_bytes());
-        entries.extend([5, 0x03, 0, 0, 0, 0]);
+        entries.extend([5, 0x03]);
+        entries.extend((level % 128).to_le_bytes());
     }
     entries.push(0);
     let info = unit(&entries);
@@ -311,10 +314,44 @@ fn pipes_devices_and_links_are_no_files_of_a_capture() {
         assert!(!ended.err.contains("heave") && !ended.err.contains("password"), "{ended:?}");
     }
     let bench = Bench::new();
+    pipe(&bench, "buoy/capture.toml");
+    let ended = limited(&bench, "import --amend --out buoy --name other");
+    assert!(ended.code == 2 && ended.err.contains("no plain file"), "{ended:?}");
+    let bench = Bench::new();
     bench.write("secret", "password heave\n");
     std::fs::create_dir_all(bench.path("events")).unwrap();
     bench.write("events/k0", [0; 64]);
     symlink(bench.path("secret"), bench.path("events/metadata")).unwrap();
     let ended = limited(&bench, "import events --out sea");
     assert!(ended.code == 2 && !ended.err.contains("heave"), "{ended:?}");
+}
+
+/// Hundreds of thousands of names for one address, and thousands of sections that may be vector tables.
+#[test]
+fn names_and_sections_without_end() {
+    use object::write::{Symbol, SymbolSection};
+    let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
+    let text = file.add_section(Vec::new(), b".text".to_vec(), SectionKind::Text);
+    file.append_section_data(text, &[0x00, 0xbf].repeat(64), 4);
+    for number in 0..100_000 {
+        file.add_symbol(Symbol {
+            name: format!("name_{number}").into_bytes(),
+            value: 1,
+            size: 128,
+            kind: object::SymbolKind::Text,
+            scope: object::SymbolScope::Linkage,
+            weak: false,
+            section: SymbolSection::Section(text),
+            flags: object::SymbolFlags::None,
+        });
+    }
+    // A stack pointer, no reset vector, and handlers: no table, but long to look at.
+    let table: Vec<u8> =
+        [0_u32, 0].into_iter().chain([1; 510]).flat_map(u32::to_le_bytes).collect();
+    for number in 0..20_000 {
+        let name = format!(".isr_{number}").into_bytes();
+        let id = file.add_section(Vec::new(), name, SectionKind::ReadOnlyData);
+        file.append_section_data(id, &table[..64], 4);
+    }
+    all_of(&recorded(), &file.write().unwrap());
 }
