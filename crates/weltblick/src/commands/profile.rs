@@ -150,11 +150,30 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         );
     }
     name_tasks(&names, capture.image()?, &mut reports);
+    if args.inline {
+        doubt_inlining(capture.image()?, &mut reports);
+    }
     for report in &mut reports {
         sort(&mut report.rows, args.sort);
     }
     write(&reports, &capture, args, out)?;
     Ok(Outcome::Done)
+}
+
+/// Says which debug information is missing: what it has of inlining is in no row.
+fn doubt_inlining(image: &Image, reports: &mut [ProfileReport]) {
+    let missing = image.missing_debug_files();
+    let Some(first) = missing.first() else { return };
+    let more = match missing.len() {
+        1 => String::new(),
+        files => format!(" and {} others", files - 1),
+    };
+    let doubt = format!(
+        "the debug information in {first}{more} is missing: functions that were inlined into that code have no rows (`weltblick inspect` says what to do)"
+    );
+    for report in reports {
+        report.evidence.doubts.push(doubt.clone());
+    }
 }
 
 fn by(args: &Args) -> By {
