@@ -369,6 +369,23 @@ pub enum TextOrTable<'d> {
     Table(Table<'d>),
 }
 
+/// A few names in a sentence: `a, b and 4 others`.
+///
+/// ```
+/// use weltblick_core::document::few;
+/// assert_eq!(few(&["a", "b", "c"]), "a, b, c");
+/// assert_eq!(few(&["a", "b", "c", "d"]), "a, b and 2 others");
+/// ```
+#[must_use]
+pub fn few(names: &[&str]) -> String {
+    match names {
+        [one, two, more @ ..] if more.len() > 1 => {
+            format!("{one}, {two} and {} others", more.len())
+        }
+        few => few.join(", "),
+    }
+}
+
 /// `; did you mean ...?`, else `; it has ...`: how an error about a word ends.
 #[must_use]
 pub fn nearest<'a>(word: &str, known: impl Iterator<Item = &'a str>) -> String {

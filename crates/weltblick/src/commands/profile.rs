@@ -13,6 +13,7 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
+use weltblick_core::document::few;
 use weltblick_core::event::{Sink, Thing};
 use weltblick_core::image::Image;
 use weltblick_core::judge::PointRange;
@@ -163,13 +164,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
 /// Says which debug information is missing: what it has of inlining is in no row.
 fn doubt_inlining(image: &Image, reports: &mut [ProfileReport]) {
     let missing = image.missing_debug_files();
-    let Some(first) = missing.first() else { return };
-    let more = match missing.len() {
-        1 => String::new(),
-        files => format!(" and {} others", files - 1),
-    };
+    if missing.is_empty() {
+        return;
+    }
+    let names: Vec<&str> = missing.iter().map(String::as_str).collect();
     let doubt = format!(
-        "the debug information in {first}{more} is missing: functions that were inlined into that code have no rows (`weltblick inspect` says what to do)"
+        "debug information is missing: {}; functions that were inlined into that code have no rows (`weltblick inspect` says what to do)",
+        few(&names)
     );
     for report in reports {
         report.evidence.doubts.push(doubt.clone());

@@ -6,6 +6,7 @@ use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::trial::{as_framed, as_plain};
 use crate::capture::Framing;
+use crate::document::few;
 use crate::event::LossReason;
 use crate::figure::Doubt;
 use crate::measure::profile::{Basis, Context};
@@ -643,13 +644,10 @@ impl Evidence<'_> {
         let image = self.settings.image?;
         let (missing, moved) = (image.missing_debug_files(), image.moved_debug_files());
         let all: Vec<&str> = missing.iter().chain(moved).map(String::as_str).collect();
-        let some = match all.as_slice() {
-            [] => return None,
-            [one, two, more @ ..] if more.len() > 1 => {
-                format!("{one}, {two} and {} others", more.len())
-            }
-            few => few.join(", "),
-        };
+        if all.is_empty() {
+            return None;
+        }
+        let some = few(&all);
         let mut advice = Vec::new();
         if !missing.is_empty() {
             advice.push("Put the files beside the image, or name their folder with --debug-info.");
