@@ -8,7 +8,8 @@ use std::process::Command;
 /// Runs the program with half a gigabyte of memory and ten seconds of a core.
 fn limited(bench: &Bench, arguments: &str) -> Ended {
     let program = env!("CARGO_BIN_EXE_weltblick");
-    let script = format!("ulimit -v 500000 -t 10; exec {program} {arguments}");
+    // One limit a call: a shell that knows fewer would otherwise set none, and say so where nobody looks.
+    let script = format!("ulimit -v 500000 && ulimit -t 10 && exec {program} {arguments}");
     let mut command = Command::new("sh");
     command.args(["-c", &script]).current_dir(bench.path("."));
     let ended = ended(command.output().unwrap());
@@ -112,6 +113,14 @@ fn all_of(bench: &Bench, image: &[u8]) -> Vec<Ended> {
         ),
     ];
     commands.iter().map(|command| limited(bench, command)).collect()
+}
+
+/// The limits themselves: without them no other test here shows anything.
+#[test]
+fn the_limits_hold() {
+    let script = "ulimit -v 500000 && ulimit -t 10 && ulimit -v && ulimit -t";
+    let output = Command::new("sh").args(["-c", script]).output().unwrap();
+    assert_eq!(String::from_utf8(output.stdout).unwrap(), "500000\n10\n");
 }
 
 #[test]

@@ -9,6 +9,7 @@ mod demo;
 mod diagnosis;
 mod event_trace;
 mod flow;
+#[cfg(unix)]
 mod hostile;
 mod import;
 mod inspect;
