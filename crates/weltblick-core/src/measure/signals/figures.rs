@@ -304,7 +304,8 @@ impl<'a> Signals<'a> {
         let polled = self.polled.contains_key(&(position.origin, watch));
         let Some(at) = self.find(key) else { return };
         let signal = &mut self.list[at];
-        let joined = value.and_then(|value| signal.join(value, address, code, polled));
+        let joined =
+            value.and_then(|value| signal.join(value, address, code, polled, position.time));
         if let Some(Joined::Whole(bits)) = joined {
             return self.second_half(at, position, bits, code);
         }
@@ -523,6 +524,7 @@ impl Signal {
         address: Option<u16>,
         code: Option<u64>,
         polled: bool,
+        time: Option<Window>,
     ) -> Option<Joined> {
         let field = self.field.as_ref().filter(|field| field.element.size == 8)?;
         if value.size != 4 || polled || !self.elements.is_empty() {
@@ -533,7 +535,7 @@ impl Signal {
             4 => true,
             _ => return None,
         };
-        Some(self.halves.add(Half { is_upper, bits: value.bits as u32, code }))
+        Some(self.halves.add(Half { is_upper, bits: value.bits as u32, code, time }))
     }
 
     /// The number that an access tells; nothing where it covered only a part of it.

@@ -362,7 +362,7 @@ fn doubts(signals: &Signals<'_>, rows: &[SignalRow], context: &Context<'_>) -> V
     for signal in signals.list().iter().filter(|signal| signal.partial > 0) {
         let advice = match signal.field.as_ref().map(|field| field.element.size) {
             Some(8) => {
-                "halves are put together where the trace has their addresses; read it through a debug stub (`capture --read`), which gets all 8 bytes, or watch each half"
+                "halves are put together where the trace has their addresses, and says which belong together; read it through a debug stub (`capture --read`), which gets all 8 bytes, or watch each half"
             }
             _ => "trace the address, or watch the part",
         };
