@@ -63,7 +63,8 @@ fn parse_class<H: object::read::elf::FileHeader>(
     let mut room = bytes.len() as u64;
     let Executable { code, sections, overlays } = code_of(&file, &mut room)?;
     let extents: Vec<Range<u64>> = code.iter().map(|code| code.range.clone()).collect();
-    let Symbols { functions, mapping, ends, objects } = symbols_of(&file, isa, &sections)?;
+    let Symbols { functions, mapping, ends, mut objects } = symbols_of(&file, isa, &sections)?;
+    drop_objects_with_functions(&mut objects, &functions);
     if isa == Isa::Thumb {
         refuse_other_states(&file, &functions, &mapping, &extents)?;
     }
@@ -321,6 +322,17 @@ fn extents<'a>(
         let range = start..next.min(section.end);
         (!range.is_empty()).then_some((state, range))
     })
+}
+
+/// A symbol of data that spans functions names a region, not an object.
+fn drop_objects_with_functions(objects: &mut Vec<Range<u64>>, functions: &[Symbol]) {
+    let typed = functions.iter().filter(|symbol| symbol.rank != Rank::Label);
+    let mut starts: Vec<u64> = typed.map(|symbol| symbol.address).collect();
+    starts.sort_unstable();
+    objects.retain(|object| {
+        let from = starts.partition_point(|&start| start < object.start);
+        starts.get(from).is_none_or(|&start| start >= object.end)
+    });
 }
 
 /// Data between instructions: from `$d` on, and objects with no instruction in them. Compilers leave `$d` out of

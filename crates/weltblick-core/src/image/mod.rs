@@ -260,9 +260,7 @@ impl Image {
     /// of it. Empty without line data.
     #[must_use]
     pub fn lines_of(&self, file: &str) -> Vec<(u64, u32)> {
-        let Some(mut debug) = self.debug() else { return Vec::new() };
-        let ranges = self.code.iter().map(|code| &code.range);
-        ranges.flat_map(|range| debug.of_file(self.linked(), file, range)).collect()
+        self.debug().map_or_else(Vec::new, |mut debug| debug.of_file(self.linked(), file))
     }
 
     /// Every stretch of executable memory and its bytes, by address.

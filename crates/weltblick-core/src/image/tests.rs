@@ -304,3 +304,17 @@ proptest! {
         let _ = Variables::parse(&bytes[..cut.index(bytes.len())]);
     }
 }
+
+/// A symbol of data that spans functions (a region's name, say) does not make their code data; one beside them is.
+#[test]
+fn data_among_code_holds_no_functions() {
+    let image = Image::parse(&elf(&[
+        ("region", 0x00, 0x40, SymbolKind::Data, false),
+        ("inside", 0x11, 0x08, SymbolKind::Text, false),
+        ("table", 0x40, 0x10, SymbolKind::Data, false),
+        ("behind", 0x51, 0x08, SymbolKind::Text, false),
+    ]))
+    .unwrap();
+    let places = [0x10, 0x40, 0x50].map(|address| image.place(address));
+    assert_eq!(places, [Place::Instruction, Place::Literal, Place::Instruction]);
+}

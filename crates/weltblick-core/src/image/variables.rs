@@ -2,7 +2,7 @@
 
 use super::ImageError;
 use super::debug::{
-    DebugFiles, Entry, NoFiles, NodeId, Reference, Sections, Unit, Units, Value, constant,
+    DOUBTFUL, DebugFiles, Entry, NoFiles, NodeId, Reference, Sections, Unit, Units, Value, constant,
 };
 use super::elf::{damaged, has_flags};
 use super::ends_with_path;
@@ -137,7 +137,7 @@ impl Variables {
     pub fn parse_with(bytes: &[u8], files: Box<dyn DebugFiles>) -> Result<Self, ImageError> {
         let file = object::File::parse(bytes).map_err(|error| damaged(&error))?;
         let mut read = Self::default();
-        let linked = Linked::of(&file);
+        let linked = LinkedData::of(&file);
         if let Some(sections) = Sections::of(&file, bytes.len()) {
             let mut units = Units::new(sections, files);
             let reader = Reader {
@@ -271,7 +271,7 @@ impl Variables {
     }
 
     /// Symbols that debug information does not have, and sizes that it does not say.
-    fn add_symbols(&mut self, linked: &Linked) {
+    fn add_symbols(&mut self, linked: &LinkedData) {
         for variable in &mut self.fixed {
             if let Some((_, size)) = linked.symbols.get(&variable.address)
                 && variable.size == 0
@@ -316,7 +316,7 @@ impl Variable {
 
 /// What the linker left of the variables.
 #[derive(Debug, Default)]
-struct Linked {
+struct LinkedData {
     /// Data symbols by address: demangled name, and size.
     symbols: HashMap<u64, (String, u64)>,
     /// All names of data symbols, demangled, by address.
@@ -325,10 +325,7 @@ struct Linked {
     memory: Vec<Range<u64>>,
 }
 
-/// Linkers leave the address 0 or 1 where they dropped a variable: below this, only a symbol says that it is there.
-const DOUBTFUL: u64 = 1 << 16;
-
-impl Linked {
+impl LinkedData {
     fn of(file: &object::File<'_>) -> Self {
         let mut linked = Self::default();
         let in_memory = file.sections().filter(|section| has_flags(section, elf::SHF_ALLOC));
@@ -367,7 +364,7 @@ const DEEPEST: usize = 8;
 /// Reads the variables of all units.
 struct All<'a> {
     reader: Reader<'a>,
-    linked: &'a Linked,
+    linked: &'a LinkedData,
     fixed: Vec<Variable>,
     floating: HashMap<String, Floating>,
 }

@@ -121,12 +121,18 @@ fn plan_image(setup: &SetupArgs, taken: &mut Vec<String>) -> Result<ImageCopy> {
     let Some(path) = &setup.image else { return Ok(ImageCopy::default()) };
     let debug_files = sources::read_image(path, setup.debug_info.as_deref())?.debug_files();
     let image = Some(Copy { from: path.clone(), name: free_name(path, taken)? });
-    match debug_files.len() {
-        0 => {}
-        1 => taken.push("1 file of debug information".into()),
-        files => taken.push(format!("{files} files of debug information")),
-    }
     Ok(ImageCopy { image, debug_files })
+}
+
+impl ImageCopy {
+    /// The files beside the image, in words; nothing where there are none.
+    fn debug_files_in_words(&self) -> Option<String> {
+        match self.debug_files.len() {
+            0 => None,
+            1 => Some("1 file of debug information".into()),
+            files => Some(format!("{files} files of debug information")),
+        }
+    }
 }
 
 fn named(copies: &[Copy]) -> Vec<At<String>> {
@@ -164,6 +170,7 @@ fn make(args: &Args) -> Result<Vec<String>> {
     }
     folder.write(MANIFEST, manifest.to_toml())?;
     folder.finish()?;
+    names.extend(image.debug_files_in_words());
     Ok(names)
 }
 
@@ -202,20 +209,17 @@ fn amend(args: &Args) -> Result<Vec<String>> {
     }
     describe(&mut manifest, args, image.image.as_ref())?;
     for (from, name) in &image.debug_files {
-        let to = args.out.join(name);
-        let folder = to.parent().unwrap_or(&args.out);
-        fs::create_dir_all(folder).with_context(|| folder.display().to_string())?;
-        fs::copy(from, to).with_context(|| from.display().to_string())?;
+        sources::copy(from, &args.out.join(name))?;
     }
     for copy in files.iter().chain(&image.image) {
-        fs::copy(&copy.from, args.out.join(&copy.name))
-            .with_context(|| copy.from.display().to_string())?;
+        sources::copy(&copy.from, &args.out.join(&copy.name))?;
     }
     // The manifest last, and in one step: a capture is never half amended.
     let partial = args.out.join(format!(".{MANIFEST}.partial"));
     fs::write(&partial, manifest.to_toml()).with_context(|| partial.display().to_string())?;
     fs::rename(&partial, &path).with_context(|| name)?;
     let mut changed = taken.split_off(before);
+    changed.extend(image.debug_files_in_words());
     if changed.is_empty() {
         changed.push("settings amended".into());
     }

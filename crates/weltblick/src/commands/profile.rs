@@ -13,7 +13,6 @@ use clap::ValueEnum;
 use std::io::Write;
 use std::path::PathBuf;
 use std::time::Duration;
-use weltblick_core::document::few;
 use weltblick_core::event::{Sink, Thing};
 use weltblick_core::image::Image;
 use weltblick_core::judge::PointRange;
@@ -151,30 +150,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         );
     }
     name_tasks(&names, capture.image()?, &mut reports);
-    if args.inline {
-        doubt_inlining(capture.image()?, &mut reports);
-    }
     for report in &mut reports {
         sort(&mut report.rows, args.sort);
     }
     write(&reports, &capture, args, out)?;
     Ok(Outcome::Done)
-}
-
-/// Says which debug information is missing: what it has of inlining is in no row.
-fn doubt_inlining(image: &Image, reports: &mut [ProfileReport]) {
-    let missing = image.missing_debug_files();
-    if missing.is_empty() {
-        return;
-    }
-    let names: Vec<&str> = missing.iter().map(String::as_str).collect();
-    let doubt = format!(
-        "debug information is missing: {}; functions that were inlined into that code have no rows (`weltblick inspect` says what to do)",
-        few(&names)
-    );
-    for report in reports {
-        report.evidence.doubts.push(doubt.clone());
-    }
 }
 
 fn by(args: &Args) -> By {

@@ -7,7 +7,6 @@ mod course;
 pub(crate) mod coverage;
 pub(crate) mod coverage_page;
 mod disassembly;
-mod escaping;
 mod etmv3;
 mod etmv4;
 mod evidence;
@@ -45,26 +44,19 @@ pub(crate) use units::{
 };
 
 use anyhow::Result;
-use escaping::Escaping;
 use schemars::JsonSchema;
 use serde::Serialize;
-use serde_json::ser::{CompactFormatter, Formatter, PrettyFormatter};
 use std::io::Write;
 
 /// Writes a value as indented JSON, in which what would steer a terminal is escaped.
 pub(crate) fn json(value: &impl Serialize, out: &mut dyn Write) -> Result<()> {
-    json_as(value, PrettyFormatter::new(), out)
+    writeln!(out, "{}", plain::json(&serde_json::to_string_pretty(value)?))?;
+    Ok(())
 }
 
 /// Writes a value as JSON on one line, escaped in the same way.
 pub(crate) fn json_line(value: &impl Serialize, out: &mut dyn Write) -> Result<()> {
-    json_as(value, CompactFormatter, out)
-}
-
-fn json_as(value: &impl Serialize, how: impl Formatter, out: &mut dyn Write) -> Result<()> {
-    let mut serializer = serde_json::Serializer::with_formatter(&mut *out, Escaping(how));
-    value.serialize(&mut serializer).map_err(std::io::Error::from)?;
-    writeln!(out)?;
+    writeln!(out, "{}", plain::json(&serde_json::to_string(value)?))?;
     Ok(())
 }
 

@@ -18,6 +18,25 @@ pub(crate) fn plain(text: &str) -> Cow<'_, str> {
     Cow::Owned(safe)
 }
 
+/// JSON with what the standard lets stand as it is escaped, too: control and direction characters, which are nowhere
+/// but in its texts. Lines end outside of them.
+pub(super) fn json(text: &str) -> Cow<'_, str> {
+    let steers = |c: char| c != '\n' && is_unsafe(c);
+    if !text.contains(steers) {
+        return Cow::Borrowed(text);
+    }
+    let mut safe = String::with_capacity(text.len() + 16);
+    for c in text.chars() {
+        if steers(c) {
+            let units = c.encode_utf16(&mut [0; 2]).to_vec();
+            safe.extend(units.into_iter().map(|unit| format!("\\u{unit:04x}")));
+        } else {
+            safe.push(c);
+        }
+    }
+    Cow::Owned(safe)
+}
+
 /// The text as a spreadsheet cell: never a formula, with blanks before it or without.
 pub(crate) fn cell(text: &str) -> Cow<'_, str> {
     let text = plain(text);
@@ -78,7 +97,7 @@ pub(crate) fn path_end(path: &str) -> String {
     if skipped > 0 || down.len() < whole.len() { format!("../{down}") } else { down.to_owned() }
 }
 
-pub(super) fn is_unsafe(c: char) -> bool {
+fn is_unsafe(c: char) -> bool {
     c.is_control()
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
 }
@@ -97,6 +116,19 @@ mod tests {
         assert_eq!(cell("wave"), "wave");
         assert_eq!(cell(" \u{a0}=1+1"), "' \u{a0}=1+1");
         assert_eq!(cell("\t@x"), "\\u{9}@x");
+    }
+
+    #[test]
+    fn json_comes_back_as_it_was_and_steers_nothing() {
+        let text = "a\u{7f}b\u{9b}c\u{202e}d\u{1b}e\u{2028}f\"g\\h\u{fc}\n";
+        for written in [serde_json::to_string(text), serde_json::to_string_pretty(&[text])] {
+            let written = written.unwrap();
+            let safe = json(&written);
+            assert!(safe.contains("\\u202e") && safe.contains("\\u009b"), "{safe}");
+            assert!(safe.chars().all(|c| c == '\n' || !is_unsafe(c)), "{safe}");
+            let read = |text: &str| serde_json::from_str::<serde_json::Value>(text).unwrap();
+            assert_eq!(read(&safe), read(&written));
+        }
     }
 
     #[test]

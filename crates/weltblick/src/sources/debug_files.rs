@@ -128,8 +128,8 @@ mod tests {
         let filter = wanted("dsp/filter.dwo", Some(&build));
         assert_eq!(captured.locate(&filter), None);
         assert_eq!(named.locate(&filter), Some(build.join("dsp/filter.dwo")));
-        let told = DebugPlaces::of_captured(&image, Some(&build));
-        assert_eq!(told.locate(&filter), Some(build.join("dsp/filter.dwo")));
+        let searched = DebugPlaces::of_captured(&image, Some(&build));
+        assert_eq!(searched.locate(&filter), Some(build.join("dsp/filter.dwo")));
         for places in [&captured, &named] {
             let kernel = places.locate(&wanted("out/kernel.dwo", None));
             assert_eq!(kernel, Some(capture.join("kernel.dwo")));
@@ -139,7 +139,7 @@ mod tests {
         #[cfg(unix)]
         {
             std::os::unix::fs::symlink(build.join("dsp"), capture.join("dsp")).unwrap();
-            assert_eq!(captured.locate(&filter), None, "a link leads out of the folder");
+            assert_eq!(captured.locate(&filter), None, "a link to outside");
         }
     }
 

@@ -22,12 +22,14 @@ pub(super) fn resolve(folder: &Path, file: &str) -> Result<PathBuf, String> {
     let target = fs::canonicalize(&joined)
         .map_err(|_| format!("there is no file `{file}` in the capture folder"))?;
     if !target.starts_with(&real) {
-        return Err(format!("`{file}` leads out of the capture folder; put the file itself there"));
+        return Err(format!(
+            "`{file}` is a link out of the capture folder; put the file itself there"
+        ));
     }
     Ok(joined)
 }
 
-/// The same of a file: a pipe would never end, and a device never begin.
+/// The real path of a plain file that a manifest names: a pipe would never end, and a device never begin.
 pub(super) fn resolve_file(folder: &Path, file: &str) -> Result<PathBuf, String> {
     let path = resolve(folder, file)?;
     match fs::metadata(&path) {

@@ -72,12 +72,7 @@ impl NewFolder {
 
     /// Copies a file into it, byte for byte.
     pub(crate) fn copy(&self, from: &Path, name: impl AsRef<Path>) -> Result<()> {
-        let to = self.partial.join(name);
-        if let Some(folder) = to.parent() {
-            fs::create_dir_all(folder).with_context(|| folder.display().to_string())?;
-        }
-        fs::copy(from, to).with_context(|| from.display().to_string())?;
-        Ok(())
+        copy(from, &self.partial.join(name))
     }
 
     /// Gives it its name. What was there before goes.
@@ -90,6 +85,15 @@ impl NewFolder {
         self.finished = true;
         Ok(())
     }
+}
+
+/// Copies a file, byte for byte; folders on the way are made.
+pub(crate) fn copy(from: &Path, to: &Path) -> Result<()> {
+    if let Some(folder) = to.parent() {
+        fs::create_dir_all(folder).with_context(|| folder.display().to_string())?;
+    }
+    fs::copy(from, to).with_context(|| from.display().to_string())?;
+    Ok(())
 }
 
 impl Drop for NewFolder {

@@ -26,7 +26,7 @@ mod threads;
 pub(crate) use capture::{Capture, OpenImage};
 pub(crate) use flow_index::flow_index;
 pub(crate) use folder::{open, open_as, read_image};
-pub(crate) use make::{NewFolder, Place};
+pub(crate) use make::{NewFolder, Place, copy};
 pub(crate) use part::{Beside, Part};
 pub(crate) use replay::Also;
 pub(crate) use setup::{correct, setup_of_raw};

@@ -93,7 +93,7 @@ fn a_link_that_leads_out_of_the_folder() {
     std::os::unix::fs::symlink(bench.path("budgets.toml"), bench.path("buoy/swo.bin")).unwrap();
     contains(
         &bench.error("profile buoy"),
-        &["capture.toml:11:", "leads out of the capture folder"],
+        &["capture.toml:11:", "is a link out of the capture folder"],
     );
 }
 

@@ -319,7 +319,7 @@ fn pipes_devices_and_links_are_no_files_of_a_capture() {
         let _ = std::fs::remove_file(bench.path(&format!("buoy/{name}")));
         symlink(bench.path("secret"), bench.path(&format!("buoy/{name}"))).unwrap();
         let ended = limited(&bench, "profile buoy");
-        assert!(ended.code == 2 && ended.err.contains("leads out of"), "{name}: {ended:?}");
+        assert!(ended.code == 2 && ended.err.contains("link out of"), "{name}: {ended:?}");
         assert!(!ended.err.contains("heave") && !ended.err.contains("password"), "{ended:?}");
     }
     let bench = Bench::new();

@@ -19,30 +19,24 @@ pub(super) struct FunctionRange {
 pub(super) fn functions_of(units: &mut Units, unit: &Unit) -> Vec<FunctionRange> {
     let mut found = Vec::new();
     let Ok(mut entries) = unit.unit.entries_raw(None) else { return found };
-    let (mut entry, mut ranges) = (Entry::null(), Vec::new());
+    let mut ranges = Vec::new();
     while !entries.is_empty() {
         let offset = entries.next_offset();
-        match entries.read_abbreviation() {
-            Ok(Some(abbreviation)) if abbreviation.tag() == gimli::DW_TAG_subprogram => {
-                let Ok(mut again) = unit.unit.entries_raw(Some(offset)) else { break };
-                if !matches!(again.read_entry(&mut entry), Ok(true)) {
-                    break;
-                }
-                let extent = units.extent(unit, &entry);
-                units.ranges(unit, &extent, &mut ranges);
-                let ranges = ranges.drain(..).filter(|range| !range.is_empty());
-                found.extend(ranges.map(|range| FunctionRange { range, entry: offset }));
-                if entries.skip_attributes(abbreviation.attributes()).is_err() {
-                    break;
-                }
-            }
-            Ok(Some(abbreviation)) => {
-                if entries.skip_attributes(abbreviation.attributes()).is_err() {
-                    break;
-                }
-            }
-            Ok(None) => {}
+        let abbreviation = match entries.read_abbreviation() {
+            Ok(Some(abbreviation)) => abbreviation,
+            Ok(None) => continue,
             Err(_) => break,
+        };
+        if abbreviation.tag() == gimli::DW_TAG_subprogram
+            && let Ok(entry) = unit.unit.entry(offset)
+        {
+            let extent = units.extent(unit, &entry);
+            units.ranges(unit, &extent, &mut ranges);
+            let ranges = ranges.drain(..).filter(|range| !range.is_empty());
+            found.extend(ranges.map(|range| FunctionRange { range, entry: offset }));
+        }
+        if entries.skip_attributes(abbreviation.attributes()).is_err() {
+            break;
         }
     }
     found.sort_by_key(|function| (function.range.start, function.range.end));

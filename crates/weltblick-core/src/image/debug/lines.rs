@@ -56,7 +56,7 @@ impl LineTable {
     pub(super) fn read(units: &Units, unit: &Unit, room: &mut usize) -> Option<Self> {
         let section = units.main().debug_line.reader();
         let offset = unit.lines?;
-        if header_length(section.bytes().get(offset.0..)?)? > LONGEST_HEADER {
+        if header_length(section, offset.0).ok()? > LONGEST_HEADER {
             return None;
         }
         let address_size = unit.unit.encoding().address_size;
@@ -175,15 +175,12 @@ fn is_rooted(path: &str) -> bool {
 }
 
 /// How long the header of a line program says that it is (DWARF 5, 6.2.4).
-fn header_length(program: &[u8]) -> Option<u64> {
-    let number = |at: usize, length: usize| {
-        let bytes = program.get(at..at + length)?;
-        // Whatever the byte order: a length that is small in neither is too long.
-        let little = bytes.iter().rev().fold(0, |n, &byte| n << 8 | u64::from(byte));
-        let big = bytes.iter().fold(0, |n, &byte| n << 8 | u64::from(byte));
-        Some(little.min(big))
-    };
-    let (at, word) = if program.starts_with(&[0xff; 4]) { (12, 8) } else { (4, 4) };
-    let sizes = if number(at, 2)? >= 5 { 2 } else { 0 };
-    number(at + 2 + sizes, word)
+fn header_length(section: &Slice, offset: usize) -> gimli::Result<u64> {
+    let mut program = section.clone();
+    program.skip(offset)?;
+    let (_, format) = program.read_initial_length()?;
+    if program.read_u16()? >= 5 {
+        program.skip(2)?; // the sizes of addresses and of segment selectors
+    }
+    Ok(program.read_length(format)? as u64)
 }

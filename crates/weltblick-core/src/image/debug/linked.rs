@@ -5,9 +5,9 @@ use crate::image::names::original;
 use crate::image::{Code, range_holding, section_holding};
 use std::ops::Range;
 
-/// Linkers give debug information of code that they dropped the address 0 or 1, or the code's place in its dropped
-/// section: what begins below this may be such, and is believed only if the symbol table agrees.
-const DOUBTFUL: u64 = 1 << 16;
+/// Linkers give debug information of what they dropped the address 0 or 1, or its place in the dropped section: what
+/// begins below this may be such, and is believed only if the symbol table agrees.
+pub(in crate::image) const DOUBTFUL: u64 = 1 << 16;
 
 /// Sections and symbols of an image.
 #[derive(Debug, Clone, Copy)]

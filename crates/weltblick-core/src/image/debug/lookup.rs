@@ -8,7 +8,6 @@ use super::units::{Reference, Unit, UnitId, Units};
 use super::{DebugFiles, Sections, SplitFile, Value};
 use crate::image::names::demangle;
 use std::collections::{HashMap, HashSet};
-use std::ops::Range;
 use std::sync::Arc;
 
 /// Inlined frames kept per address: outer ones are cut.
@@ -126,13 +125,8 @@ impl Lookup {
         Some(Location { file, line: Some(line) })
     }
 
-    /// Addresses at which a line of the file starts, in code that lies in `range`, and the line.
-    pub(in crate::image) fn of_file(
-        &mut self,
-        linked: Linked<'_>,
-        file: &str,
-        range: &Range<u64>,
-    ) -> Vec<(u64, u32)> {
+    /// Addresses at which a line of the file starts, and the line.
+    pub(in crate::image) fn of_file(&mut self, linked: Linked<'_>, file: &str) -> Vec<(u64, u32)> {
         let mut found = Vec::new();
         let mut seen = HashSet::new();
         for id in self.units.ids() {
@@ -152,9 +146,7 @@ impl Lookup {
                 continue;
             }
             for sequence in &table.sequences {
-                if !range.contains(&sequence.range.start)
-                    || !self.is_linked(linked, &table, sequence)
-                {
+                if !self.is_linked(linked, &table, sequence) {
                     continue;
                 }
                 let rows = table.rows(sequence).iter();

@@ -15,7 +15,7 @@ mod split;
 mod tree;
 mod units;
 
-pub(super) use linked::Linked;
+pub(super) use linked::{DOUBTFUL, Linked};
 pub(super) use lookup::Lookup;
 pub(crate) use lookup::ends_with_path;
 pub use lookup::{Frame, Location};

@@ -6,7 +6,7 @@ use object::{Object, ObjectSection as _};
 use std::sync::Arc;
 
 /// All sections together are unpacked up to here.
-const MOST_BYTES: u64 = 256 << 20;
+pub(super) const MOST_BYTES: u64 = 256 << 20;
 
 /// Sections together are unpacked to so many times the size of their file, and [`LEAST_ROOM`]: debug information
 /// packs to a third or a tenth.

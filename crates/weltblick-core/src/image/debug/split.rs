@@ -1,8 +1,8 @@
 //! Debug information that a compiler put into files of its own (split DWARF), found by whoever has the files.
 
-use super::sections::Split;
+use super::sections::{MOST_BYTES, Split};
 use super::units::Slice;
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 /// A file with debug information of one unit, as the image refers to it.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -46,16 +46,19 @@ pub(super) struct Splits {
     finder: Box<dyn DebugFiles>,
     /// Asked for once.
     package: Option<Option<Box<gimli::DwarfPackage<Slice>>>>,
-    missing: Vec<String>,
+    missing: BTreeSet<String>,
     /// What was looked for already: many units may refer to one file, which has room for one alone.
     asked: HashSet<SplitFile>,
     /// What may still be unpacked.
     room: u64,
+    /// What may still be read: one file may be asked for by many names.
+    unread: u64,
 }
 
 impl Splits {
     pub(super) fn new(finder: Box<dyn DebugFiles>, room: u64) -> Self {
-        Self { finder, package: None, missing: Vec::new(), asked: HashSet::new(), room }
+        let (missing, asked) = (BTreeSet::new(), HashSet::new());
+        Self { finder, package: None, missing, asked, room, unread: 2 * MOST_BYTES }
     }
 
     /// The sections of a file, or those of its part of the package.
@@ -69,7 +72,7 @@ impl Splits {
             false => None,
         };
         if found.is_none() {
-            self.is_missing(wanted);
+            self.note_missing(wanted);
         }
         found
     }
@@ -90,7 +93,11 @@ impl Splits {
         {
             return Some(dwarf);
         }
+        if self.unread == 0 {
+            return None;
+        }
         let bytes = self.finder.split(wanted)?;
+        self.unread = self.unread.saturating_sub(bytes.len() as u64);
         match Split::read(&bytes, &mut self.room)? {
             Split::File(mut dwarf) => {
                 dwarf.make_dwo(main);
@@ -100,14 +107,13 @@ impl Splits {
         }
     }
 
-    /// Notes that a file is not there, or is another one.
-    pub(super) fn is_missing(&mut self, wanted: &SplitFile) {
-        if !self.missing.contains(&wanted.name) {
-            self.missing.push(wanted.name.clone());
-        }
+    /// Notes that a file is not there, is another one, or too large.
+    pub(super) fn note_missing(&mut self, wanted: &SplitFile) {
+        self.missing.insert(wanted.name.clone());
     }
 
-    pub(super) fn missing(&self) -> &[String] {
+    /// The names of files that were not read, in alphabetical order.
+    pub(super) const fn missing(&self) -> &BTreeSet<String> {
         &self.missing
     }
 }

@@ -149,12 +149,12 @@ impl Units {
         &self.files[unit.file].dwarf
     }
 
-    /// Files that the image was split into and that were not found, or are of another build: their names.
+    /// Files that the image was split into and that were not found, are of another build, or too large: their names.
     pub(in crate::image) fn missing(&mut self) -> Vec<String> {
         for id in self.ids() {
             self.whole(id);
         }
-        self.splits.missing().to_vec()
+        self.splits.missing().iter().cloned().collect()
     }
 
     /// The numbers of the units of the image's own file.
@@ -199,7 +199,7 @@ impl Units {
                 return Some(unit);
             }
         }
-        self.splits.is_missing(wanted);
+        self.splits.note_missing(wanted);
         None
     }
 

@@ -658,7 +658,7 @@ impl Evidence<'_> {
         Some(doubt(
             "no_debug_files",
             format!(
-                "Debug information of the image is missing: {some}. Which functions were inlined, and the variables and types of that code, are not known."
+                "Debug information of the image is missing, of another build or too large: {some}. Which functions were inlined, and the variables and types of that code, are not known."
             ),
             advice.join(" "),
         ))

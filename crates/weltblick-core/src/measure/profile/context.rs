@@ -1,7 +1,8 @@
 //! What a profile needs to know beside its counts, and the doubts that follow from it.
 
 use super::conduct::{Basis, Conduct};
-use super::grouping::{Row, RowKind};
+use super::grouping::{By, Row, RowKind};
+use crate::document::few;
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
 use crate::measure::phases::{Recurring, Step};
@@ -25,7 +26,7 @@ pub struct Context<'a> {
 }
 
 impl Context<'_> {
-    pub(super) fn doubts(&self, rows: &[Row]) -> Vec<String> {
+    pub(super) fn doubts(&self, rows: &[Row], by: By) -> Vec<String> {
         let mut doubts = Vec::new();
         let total = self.timing.recording.samples();
         if self.conduct.intrusive {
@@ -40,6 +41,9 @@ impl Context<'_> {
         }
         self.doubt_ranges(rows, &mut doubts);
         self.doubt_missing(&mut doubts);
+        if by == (By::Function { inlined: true }) {
+            self.doubt_inlining(&mut doubts);
+        }
         let recording = self.timing.recording;
         if recording.unwatched > 0 && !self.conduct.between_points {
             doubts.push(format!(
@@ -75,6 +79,18 @@ impl Context<'_> {
         doubts.push(format!(
             "Only part of the code was asked for (`inside` and `exclude` of the capture): {part:.1} % of the samples lie elsewhere and are not told apart. Shares are shares of all time all the same."
         ));
+    }
+
+    /// What debug information that is missing has of inlining is in no row.
+    fn doubt_inlining(&self, doubts: &mut Vec<String>) {
+        let missing = self.image.missing_debug_files();
+        let names: Vec<&str> = missing.iter().map(String::as_str).collect();
+        if !names.is_empty() {
+            doubts.push(format!(
+                "Debug information is missing: {}. Functions that were inlined into that code have no rows; `inspect` says what to do.",
+                few(&names)
+            ));
+        }
     }
 
     fn doubt_missing(&self, doubts: &mut Vec<String>) {

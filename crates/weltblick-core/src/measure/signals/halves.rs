@@ -170,7 +170,7 @@ mod tests {
 
     proptest! {
         /// Whatever program writes, wherever the recording begins, and wherever another interrupts it: no value is
-        /// told that was not written. The halves of each value have its number, so that a mixture shows.
+        /// shown that was not written. The halves of each value have its number, so that a mixture shows.
         #[test]
         fn no_value_is_made_of_two(
             writers in writers(),
