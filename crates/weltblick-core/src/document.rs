@@ -190,7 +190,7 @@ impl<'d> Table<'d> {
     pub fn missing(&self, key: &str) -> Fault {
         let known = self.known.borrow();
         let is_typo =
-            |name: &str| !known.contains(&name) && strsim::damerau_levenshtein(name, key) <= 2;
+            |name: &str| !known.contains(&name) && strsim::osa_distance(name, key) <= 2;
         if let Some(typo) = self.entries.keys().find(|name| is_typo(name.get_ref())) {
             let message =
                 format!("{} has no key `{}`; did you mean `{key}`?", self.name, typo.get_ref());
@@ -386,13 +386,25 @@ pub fn few(names: &[&str]) -> String {
     }
 }
 
+/// Words longer than this get no suggestion, and no more candidates are compared: what it costs grows with both, and
+/// names may come from a crafted file.
+const LONGEST_SUGGESTED: usize = 128;
+const MOST_COMPARED: usize = 1 << 16;
+
 /// `; did you mean ...?`, else `; it has ...`: how an error about a word ends.
 #[must_use]
 pub fn nearest<'a>(word: &str, known: impl Iterator<Item = &'a str>) -> String {
     let known: Vec<&str> = known.collect();
+    // As many letters differ at least as one is longer: what is half as long again is nothing like the word.
+    let is_alike = |candidate: &&&str| {
+        let (short, long) = (candidate.len().min(word.len()), candidate.len().max(word.len()));
+        long <= LONGEST_SUGGESTED && long - short <= long / 2
+    };
     let best = known
         .iter()
-        .map(|candidate| (strsim::damerau_levenshtein(word, candidate), *candidate))
+        .filter(is_alike)
+        .take(MOST_COMPARED)
+        .map(|candidate| (strsim::osa_distance(word, candidate), *candidate))
         .min()
         .filter(|(distance, candidate)| *distance <= candidate.len().max(word.len()) / 2);
     match best {

@@ -47,6 +47,8 @@ pub(super) struct Functions {
     all: Vec<Function>,
     /// Starts of `all`, beside each other for the search.
     starts: Vec<u64>,
+    /// Sizes that the symbols of `all` state; 0 where they do not.
+    sizes: Vec<u64>,
     by_name: FxHashMap<String, Vec<FunctionId>>,
 }
 
@@ -90,10 +92,10 @@ impl Functions {
             function.aliases.retain(|alias| seen.insert(alias.clone()));
         }
         set_extents(&mut all, &sizes, ends, sections);
-        Self::index(all)
+        Self::index(all, sizes)
     }
 
-    fn index(all: Vec<Function>) -> Self {
+    fn index(all: Vec<Function>, sizes: Vec<u64>) -> Self {
         let starts = all.iter().map(|function| function.range.start).collect();
         let mut by_name: FxHashMap<String, Vec<FunctionId>> = FxHashMap::default();
         for (id, function) in (0..).map(FunctionId).zip(&all) {
@@ -101,7 +103,7 @@ impl Functions {
                 by_name.entry(name.clone()).or_default().push(id);
             }
         }
-        Self { all, starts, by_name }
+        Self { all, starts, sizes, by_name }
     }
 
     pub(super) fn all(&self) -> &[Function] {
@@ -116,6 +118,12 @@ impl Functions {
         let after = self.starts.partition_point(|&start| start <= address);
         let index = after.checked_sub(1)?;
         self.all[index].range.contains(&address).then_some(FunctionId(index as u32))
+    }
+
+    /// Whether a function is both before and behind `address`, and its symbol says so by its size.
+    pub(super) fn is_split_at(&self, address: u64) -> bool {
+        let id = self.at(address).filter(|&id| self.get(id).range.start < address);
+        id.is_some_and(|id| self.sizes[id.0 as usize] > 0)
     }
 
     /// Where the next function begins.

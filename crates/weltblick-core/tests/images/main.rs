@@ -87,6 +87,22 @@ fn debug_information_of_dropped_code_changes_nothing() {
     }
 }
 
+/// Debug information of assembly has lines for labels, and no names: what it has for dropped code is not said of others.
+#[test]
+fn code_without_debug_information_has_no_lines_of_dropped_assembly() {
+    for name in ["plain-dw4.elf", "plain-dw5.elf"] {
+        let image = image(name);
+        for function in image.functions() {
+            for address in function.range.clone().step_by(2) {
+                let file = image.location_at(address).map(|at| at.file);
+                let is_known = file.is_some_and(|file| file.ends_with("dropped.S"));
+                assert_eq!(is_known, function.name == "kept", "{name}: {address:#x}");
+            }
+        }
+        assert_eq!(image.lines_of("dropped.S").len(), 2, "{name}");
+    }
+}
+
 /// Where members of `struct station` lie, by the rules of the Arm and RISC-V ABIs: path, offset, size, kind, bits.
 type Member = (&'static str, u64, u64, Kind, Option<(u8, u8)>);
 

@@ -49,6 +49,15 @@ done
 arm-none-eabi-gcc -mcpu=cortex-m0plus -mthumb "${flags[@]}" "${link[@]}" -g -Wl,--defsym=FLASH=0 divides.c -lgcc \
   -o $out/divides.elf
 
+# Assembly whose debug information has no functions, among code without debug information.
+arm-none-eabi-gcc -mcpu=cortex-m3 -mthumb "${flags[@]}" -c plain.c -o plain.o
+for version in 4 5; do
+  arm-none-eabi-gcc -mcpu=cortex-m3 -mthumb -Wa,-gdwarf-$version -Wa,--debug-prefix-map="$PWD"=. -c dropped.S -o dropped.o
+  arm-none-eabi-gcc -mcpu=cortex-m3 -mthumb "${link[@]}" -Wl,--gc-sections -Wl,--defsym=FLASH=0 plain.o dropped.o \
+    -o $out/plain-dw$version.elf
+done
+rm plain.o dropped.o
+
 # Big-endian data, little-endian instructions; all big-endian; Arm state.
 be=(-mbig-endian -Wl,--no-warn-mismatch)
 "${arm[@]}" "${flags[@]}" "${link[@]}" "${be[@]}" -Wl,--be8 -g -Wl,--gc-sections -Wl,--defsym=FLASH=0x8000000 \

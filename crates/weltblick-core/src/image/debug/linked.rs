@@ -55,7 +55,11 @@ impl Linked<'_> {
                     false => Fit::OtherName,
                 }
             }
-            Some(_) if names.is_empty() => Fit::Begins,
+            // No unit's code ends within a function.
+            Some(_) if names.is_empty() => {
+                let ends_within = self.functions.is_split_at(range.end);
+                if Self::is_doubtful(range.start) && ends_within { Fit::Dead } else { Fit::Begins }
+            }
             Some(function) if names.iter().any(|name| is_name_of(&function.name, name)) => {
                 Fit::Called
             }
