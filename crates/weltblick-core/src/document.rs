@@ -189,8 +189,7 @@ impl<'d> Table<'d> {
     #[must_use]
     pub fn missing(&self, key: &str) -> Fault {
         let known = self.known.borrow();
-        let is_typo =
-            |name: &str| !known.contains(&name) && strsim::osa_distance(name, key) <= 2;
+        let is_typo = |name: &str| !known.contains(&name) && strsim::osa_distance(name, key) <= 2;
         if let Some(typo) = self.entries.keys().find(|name| is_typo(name.get_ref())) {
             let message =
                 format!("{} has no key `{}`; did you mean `{key}`?", self.name, typo.get_ref());

@@ -2,7 +2,7 @@
 
 use super::debug::{DebugFiles, Lookup, Sections};
 use super::functions::{Functions, Rank, Symbol};
-use super::{Code, Image, names::demangle, vectors::Vectors};
+use super::{Code, Image, names::Names, vectors::Vectors};
 use crate::isa::Isa;
 use object::read::elf::ElfFile;
 use object::{
@@ -59,6 +59,7 @@ fn parse_class<H: object::read::elf::FileHeader>(
     files: Box<dyn DebugFiles>,
 ) -> Result<Image, ImageError> {
     let file = ElfFile::<H>::parse(bytes).map_err(|error| damaged(&error))?;
+    check_names(&file, bytes.len())?;
     let isa = isa_of(&file)?;
     let mut room = bytes.len() as u64;
     let Executable { code, sections, overlays } = code_of(&file, &mut room)?;
@@ -88,6 +89,30 @@ fn parse_class<H: object::read::elf::FileHeader>(
     })
 }
 
+/// An ELF file of either class, whose names were checked.
+pub(super) fn opened(bytes: &[u8]) -> Result<object::File<'_>, ImageError> {
+    let file = object::File::parse(bytes).map_err(|error| damaged(&error))?;
+    check_names(&file, bytes.len())?;
+    Ok(file)
+}
+
+/// Refuses a file whose names are longer altogether than it is by far, since they lie within each other: whoever looks
+/// for a section or a symbol reads them all, each up to its end.
+fn check_names<'data>(file: &impl object::Object<'data>, length: usize) -> Result<(), ImageError> {
+    let sections = file.sections().map(|section| section.name_bytes().map_or(0, <[u8]>::len));
+    let symbols = file.symbols().map(|symbol| symbol.name_bytes().map_or(0, <[u8]>::len));
+    let most = length.saturating_mul(4);
+    let mut read = 0_usize;
+    for name in sections.chain(symbols) {
+        read += name;
+        if read > most {
+            let message = "the names of its symbols and sections are longer than the file itself";
+            return Err(ImageError::Damaged(message.into()));
+        }
+    }
+    Ok(())
+}
+
 /// Files that tools moved debug information to: no reader here follows them.
 fn links_of<'data>(file: &impl object::Object<'data>) -> Vec<String> {
     let stripped = file.gnu_debuglink().ok().flatten().map(|(name, _)| name);
@@ -96,7 +121,7 @@ fn links_of<'data>(file: &impl object::Object<'data>) -> Vec<String> {
     names.map(|name| String::from_utf8_lossy(name).into_owned()).collect()
 }
 
-pub(super) fn damaged(error: &object::read::Error) -> ImageError {
+fn damaged(error: &object::read::Error) -> ImageError {
     ImageError::Damaged(error.to_string())
 }
 
@@ -235,7 +260,7 @@ fn symbols_of<'data>(
     isa: Isa,
     sections: &HashMap<SectionIndex, bool>,
 ) -> Result<Symbols, ImageError> {
-    let mut symbols = Symbols::default();
+    let (mut symbols, mut names) = (Symbols::default(), Names::default());
     let thumb_bit = u64::from(isa == Isa::Thumb);
     for symbol in file.symbols() {
         let Ok(name) = symbol.name_bytes() else {
@@ -274,7 +299,7 @@ fn symbols_of<'data>(
         symbols.functions.push(Symbol {
             address: symbol.address() & !thumb_bit,
             size: symbol.size(),
-            name: demangle(&String::from_utf8_lossy(name)),
+            name: names.of(&String::from_utf8_lossy(name)),
             rank,
             is_thumb: symbol.address() & thumb_bit == 1,
         });

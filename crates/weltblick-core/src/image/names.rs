@@ -1,45 +1,91 @@
 //! Symbol names as people wrote them.
 
 use std::fmt::{self, Write};
+use std::hash::Hasher as _;
 
-/// The longest name that is demangled or kept: longer ones are cut.
-const LONGEST_NAME: usize = 512;
+/// The longest symbol that is demangled, and that is kept whole.
+const LONGEST_SYMBOL: usize = 4096;
 
-/// Demangles Rust and C++ names; others come back as they are. Control characters stay: whoever
-/// shows a name escapes it.
-pub(super) fn demangle(symbol: &str) -> String {
-    // An assembler's quotes around a name that it could not read otherwise; debug information may keep them.
-    let quoted = symbol.strip_prefix('"').and_then(|symbol| symbol.strip_suffix('"'));
-    let symbol = cut(quoted.unwrap_or(symbol));
-    let mut text = Short::default();
-    if let Ok(name) = rustc_demangle::try_demangle(symbol) {
-        // Stops where the text is full.
-        let _ = write!(text, "{name:#}");
-        return text.0;
-    }
-    if symbol.starts_with("_Z")
-        && let Ok(name) = cpp_demangle::Symbol::new(symbol)
-    {
-        let whole = name.structured_demangle(&mut text, &cpp_demangle::DemangleOptions::new());
-        if whole.is_ok() || text.0.len() == LONGEST_NAME {
-            return literal_operator(text.0);
-        }
-    }
-    symbol.to_owned()
+/// The longest name that a symbol is demangled to.
+const LONGEST_NAME: usize = 2 * LONGEST_SYMBOL;
+
+/// Bytes of symbols and names that are read and kept: some ten times what a large firmware has. Demangling takes most
+/// of a second for each ten megabytes.
+const ROOM: usize = 24 << 20;
+
+/// What of a name is kept where there is no room for it.
+const SHORTENED: usize = 48;
+
+/// Makes of symbols the names that people wrote.
+#[derive(Debug)]
+pub(super) struct Names {
+    room: usize,
 }
 
-/// Text up to [`LONGEST_NAME`]: a short symbol may stand for an endless name.
-#[derive(Default)]
-struct Short(String);
+impl Default for Names {
+    fn default() -> Self {
+        Self { room: ROOM }
+    }
+}
+
+impl Names {
+    /// Demangles Rust and C++ names; others come back as they are. Control characters stay: whoever
+    /// shows a name escapes it.
+    ///
+    /// Two symbols have two names, however long they are: a cut one ends with what differs.
+    pub(super) fn of(&mut self, symbol: &str) -> String {
+        // An assembler's quotes around a name that it could not read otherwise; debug information may keep them.
+        let quoted = symbol.strip_prefix('"').and_then(|symbol| symbol.strip_suffix('"'));
+        let symbol = quoted.unwrap_or(symbol);
+        let Some(room) = self.room.checked_sub(symbol.len().min(LONGEST_SYMBOL)) else {
+            return shortened(symbol);
+        };
+        self.room = room;
+        if symbol.len() >= LONGEST_SYMBOL {
+            return shortened(symbol);
+        }
+        let Some(name) = demangled(symbol, room) else { return symbol.to_owned() };
+        self.room -= name.len();
+        name
+    }
+}
+
+/// The name that a symbol stands for, if it stands for another one that is not endless.
+fn demangled(symbol: &str, room: usize) -> Option<String> {
+    let mut text = Short { text: String::new(), limit: room.min(LONGEST_NAME) };
+    if let Ok(name) = rustc_demangle::try_demangle(symbol) {
+        // Stops where the text is full.
+        return write!(text, "{name:#}").is_ok().then_some(text.text);
+    }
+    if !symbol.starts_with("_Z") {
+        return None;
+    }
+    let name = cpp_demangle::Symbol::new(symbol).ok()?;
+    name.structured_demangle(&mut text, &cpp_demangle::DemangleOptions::new()).ok()?;
+    Some(literal_operator(text.text))
+}
+
+/// The beginning of a name, and a number that other names do not have.
+fn shortened(name: &str) -> String {
+    let name = cut(name, LONGEST_SYMBOL);
+    let mut hasher = rustc_hash::FxHasher::default();
+    hasher.write(name.as_bytes());
+    format!("{}...{:016x}", cut(name, SHORTENED), hasher.finish())
+}
+
+/// Text up to a limit: a short symbol may stand for an endless name.
+struct Short {
+    text: String,
+    limit: usize,
+}
 
 impl Write for Short {
     fn write_str(&mut self, text: &str) -> fmt::Result {
-        let mut end = text.len().min(LONGEST_NAME - self.0.len());
-        while !text.is_char_boundary(end) {
-            end -= 1;
+        if self.text.len() + text.len() > self.limit {
+            return Err(fmt::Error);
         }
-        self.0.push_str(&text[..end]);
-        if end < text.len() { Err(fmt::Error) } else { Ok(()) }
+        self.text.push_str(text);
+        Ok(())
     }
 }
 
@@ -57,8 +103,8 @@ fn literal_operator(name: String) -> String {
     }
 }
 
-fn cut(name: &str) -> &str {
-    let mut end = name.len().min(LONGEST_NAME);
+fn cut(name: &str, longest: usize) -> &str {
+    let mut end = name.len().min(longest);
     while !name.is_char_boundary(end) {
         end -= 1;
     }
@@ -93,6 +139,10 @@ fn is_clone(ending: &str) -> bool {
 mod tests {
     use super::*;
 
+    fn demangle(symbol: &str) -> String {
+        Names::default().of(symbol)
+    }
+
     #[test]
     fn demangles_both_families() {
         for (symbol, name) in [
@@ -112,18 +162,33 @@ mod tests {
     }
 
     #[test]
-    fn cuts_endless_names_at_a_character() {
-        let name = demangle(&"\u{e4}".repeat(1000));
-        assert_eq!(name.len(), LONGEST_NAME);
-        assert_eq!(demangle(&"a".repeat(LONGEST_NAME)).len(), LONGEST_NAME);
+    fn names_that_are_long_or_many_stay_different() {
+        let mut names = Names::default();
+        let long = |last: char| "\u{e4}".repeat(LONGEST_SYMBOL / 2 - 1) + &last.to_string();
+        let [one, other] = ['a', 'b'].map(|last| names.of(&long(last)));
+        assert_eq!((one.chars().count(), one == other), (LONGEST_SYMBOL / 2, false));
+        let [one, other] = ['a', 'b'].map(|last| names.of(&(last.to_string() + &long(last))));
+        assert!(one.starts_with("a\u{e4}\u{e4}") && one.len() < 80 && one != other, "{one}");
+        let mut full = Names { room: 10 };
+        let few = ["wave_filter", "wave_fitter"].map(|name| full.of(name));
+        assert!(few[0].starts_with("wave_filter...") && few[0] != few[1], "{few:?}");
+    }
+
+    /// What a member function is called comes at the end, behind all that its class was made of.
+    #[test]
+    fn long_templates_keep_their_end() {
+        let class = "N4wave3bigIJ".to_owned() + &"St6vectorIiSaIiEE".repeat(30) + "EE";
+        let name = |end: &str| demangle(&format!("_Z{class}{end}Ev"));
+        let (one, other) = (name("4heap"), name("4heel"));
+        assert!(one.len() > 600 && one.ends_with("::heap()") && other.ends_with("::heel()"));
     }
 
     #[test]
-    fn short_symbols_of_endless_names_are_cut() {
+    fn short_symbols_of_endless_names_stay_as_they_are() {
         // Each template argument is twice the one before.
         let arguments: String = (0..30).map(|at| format!("S{}_IS{}_S{}_E", at, at, at)).collect();
         let symbol = format!("_Z1fI1AIiE{arguments}EvT_");
-        assert!(demangle(&symbol).len() <= LONGEST_NAME);
+        assert_eq!(demangle(&symbol), symbol);
     }
 
     #[test]

@@ -4,9 +4,9 @@ use super::ImageError;
 use super::debug::{
     DOUBTFUL, DebugFiles, Entry, NoFiles, NodeId, Reference, Sections, Unit, Units, Value, constant,
 };
-use super::elf::{damaged, has_flags};
+use super::elf::{has_flags, opened};
 use super::ends_with_path;
-use super::names::demangle;
+use super::names::Names;
 use super::shapes::{Element, Reader, ShapeId, Shapes};
 use crate::document::nearest;
 use object::{Object as _, ObjectSection as _, ObjectSymbol as _, SymbolKind, elf};
@@ -135,7 +135,7 @@ impl Variables {
     ///
     /// If it is no sound ELF file. Damaged debug information is left out.
     pub fn parse_with(bytes: &[u8], files: Box<dyn DebugFiles>) -> Result<Self, ImageError> {
-        let file = object::File::parse(bytes).map_err(|error| damaged(&error))?;
+        let file = opened(bytes)?;
         let mut read = Self::default();
         let linked = LinkedData::of(&file);
         if let Some(sections) = Sections::of(&file, bytes.len()) {
@@ -146,8 +146,9 @@ impl Variables {
                 known: HashMap::new(),
                 is_little_endian: file.is_little_endian(),
             };
-            let mut all =
-                All { reader, linked: &linked, fixed: Vec::new(), floating: HashMap::new() };
+            let (linked, names) = (&linked, Names::default());
+            let (fixed, floating) = (Vec::new(), HashMap::new());
+            let mut all = All { reader, linked, names, fixed, floating };
             all.read();
             (read.fixed, read.floating) = (all.fixed, all.floating);
             read.missing = units.missing();
@@ -327,7 +328,7 @@ struct LinkedData {
 
 impl LinkedData {
     fn of(file: &object::File<'_>) -> Self {
-        let mut linked = Self::default();
+        let (mut linked, mut names) = (Self::default(), Names::default());
         let in_memory = file.sections().filter(|section| has_flags(section, elf::SHF_ALLOC));
         linked.memory = in_memory
             .map(|section| section.address()..section.address().saturating_add(section.size()))
@@ -337,7 +338,7 @@ impl LinkedData {
                 continue;
             }
             let Ok(name) = symbol.name() else { continue };
-            let name = demangle(name);
+            let name = names.of(name);
             linked.names.entry(symbol.address()).or_default().push(name.clone());
             linked.symbols.insert(symbol.address(), (name, symbol.size()));
         }
@@ -365,6 +366,7 @@ const DEEPEST: usize = 8;
 struct All<'a> {
     reader: Reader<'a>,
     linked: &'a LinkedData,
+    names: Names,
     fixed: Vec<Variable>,
     floating: HashMap<String, Floating>,
 }
@@ -396,7 +398,7 @@ impl All<'_> {
             Where::Scattered => return self.float(unit, node, entry, Floating::Scattered),
         };
         let Some(own) = self.reader.units.name(unit, entry) else { return };
-        let linked = self.reader.units.linkage_name(unit, entry).map(|name| demangle(&name));
+        let linked = self.reader.units.linkage_name(unit, entry).map(|name| self.names.of(&name));
         let is_linked = self.linked.has(linked.as_deref().unwrap_or(&own), address);
         if !is_linked && !self.linked.has(&own, address) {
             self.floating.entry(own).or_insert(Floating::OptimisedOut);

@@ -1,8 +1,9 @@
 //! Captures and images that were made to do harm: each ends soon, in little memory, with a message that fits a screen.
 
 use super::support::{Bench, Ended, ended};
-use object::write::Object;
+use object::write::{Object, SectionId, Symbol, SymbolSection};
 use object::{Architecture, BinaryFormat, Endianness, SectionKind};
+use object::{Object as _, ObjectSection as _};
 use std::process::Command;
 
 /// Runs the program with half a gigabyte of memory and ten seconds of a core.
@@ -83,6 +84,20 @@ fn elf(sections: &[(&str, &[u8])]) -> Vec<u8> {
         file.append_section_data(id, bytes, 1);
     }
     file.write().unwrap()
+}
+
+/// A function of all of that code.
+fn symbol(name: Vec<u8>, text: SectionId) -> Symbol {
+    Symbol {
+        name,
+        value: 1,
+        size: 128,
+        kind: object::SymbolKind::Text,
+        scope: object::SymbolScope::Linkage,
+        weak: false,
+        section: SymbolSection::Section(text),
+        flags: object::SymbolFlags::None,
+    }
 }
 
 /// Samples at every instruction of such an image.
@@ -231,6 +246,101 @@ fn abbreviations_and_names_that_all_share() {
     all_of(&recorded(), &elf(&sections));
 }
 
+/// Variables, members and constants of which each has the same endless text as its name, or one within it.
+#[test]
+fn names_that_lie_within_each_other() {
+    const ENUMERATION: u64 = 0x04;
+    const ENUMERATOR: u64 = 0x28;
+    let table = abbreviations(&[
+        (COMPILE_UNIT, true, &RANGE),
+        (VARIABLE, false, &[(0x03, 0x0e), (0x49, 0x13), (0x02, 0x18)]),
+        (STRUCTURE, true, &[(0x0b, 0x0b)]),
+        (MEMBER, false, &[(0x03, 0x0e), (0x49, 0x13), (0x38, 0x0b)]),
+        (ENUMERATION, true, &[(0x0b, 0x0b)]),
+        (ENUMERATOR, false, &[(0x03, 0x0e), (0x1c, 0x0b)]),
+        (VARIABLE, false, &[(0x03, 0x08), (0x49, 0x13), (0x02, 0x18)]),
+    ]);
+    let many = 200_000_u32;
+    let (unit_head, mut entries) = (11, range(1, 0, 128));
+    let place = |entries: &[u8]| unit_head + entries.len() as u32;
+    let constants = place(&entries);
+    entries.extend([5, 4]);
+    for at in 0..many {
+        entries.push(6);
+        entries.extend(at.to_le_bytes());
+        entries.push(at as u8);
+    }
+    entries.push(0);
+    let structure = place(&entries);
+    entries.extend([3, 4]);
+    for at in 0..many {
+        entries.push(4);
+        entries.extend(at.to_le_bytes());
+        entries.extend(constants.to_le_bytes());
+        entries.push(0);
+    }
+    entries.push(0);
+    let located = |at: u32| [&[5, 0x03], at.to_le_bytes().as_slice()].concat();
+    for at in 0..many {
+        entries.push(2);
+        entries.extend(at.to_le_bytes());
+        entries.extend(constants.to_le_bytes());
+        entries.extend(located(at % 128));
+    }
+    entries.extend(b"\x07v\0");
+    entries.extend(structure.to_le_bytes());
+    entries.extend(located(0));
+    entries.push(0);
+    let (info, names) = (unit(&entries), vec![b'a'; 1 << 20]);
+    let sections = [
+        (".debug_info", info.as_slice()),
+        (".debug_abbrev", table.as_slice()),
+        (".debug_str", names.as_slice()),
+    ];
+    all_of(&recorded(), &elf(&sections));
+}
+
+/// Symbols, or sections, that all have the same endless name.
+#[test]
+fn symbols_and_sections_that_share_their_name() {
+    use object::read::elf::{ElfFile32, FileHeader as _};
+    let many = 60_000;
+    let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
+    let text = file.add_section(Vec::new(), b".text".to_vec(), SectionKind::Text);
+    file.append_section_data(text, &[0x00, 0xbf].repeat(64), 4);
+    let name = |length: usize| vec![b'a'; length];
+    for at in 0..many {
+        file.add_symbol(symbol(name(if at == 0 { 4 << 20 } else { 1 }), text));
+    }
+    for at in 0..many {
+        file.add_section(Vec::new(), name(if at == 0 { 4 << 20 } else { 1 }), SectionKind::Data);
+    }
+    let whole = file.write().unwrap();
+    let read = ElfFile32::<Endianness>::parse(whole.as_slice()).unwrap();
+    let sections = read.elf_header().e_shoff(read.endian()) as usize;
+    let table = read.section_by_name(".symtab").unwrap().file_range().unwrap();
+    let (symbols, end) = (table.0 as usize, (table.0 + table.1) as usize);
+    // The name of an entry is in its first word, as an offset into a table of names.
+    let renamed = |entries: std::ops::Range<usize>, step: usize, names: &str| {
+        let names = read.section_by_name(names).unwrap();
+        let long = names.data().unwrap().windows(4).position(|four| four == b"aaaa").unwrap();
+        let mut renamed = whole.clone();
+        // Those that are needed come first, or last.
+        let all: Vec<usize> = entries.step_by(step).collect();
+        for &at in &all[8..all.len() - 8] {
+            renamed[at..at + 4].copy_from_slice(&(long as u32).to_le_bytes());
+        }
+        renamed
+    };
+    for image in
+        [renamed(symbols..end, 16, ".strtab"), renamed(sections..whole.len(), 40, ".shstrtab")]
+    {
+        for ended in all_of(&recorded(), &image) {
+            assert!(ended.code == 2 && ended.err.contains("longer than the file"), "{ended:?}");
+        }
+    }
+}
+
 #[test]
 fn sections_that_unpack_to_more_than_a_file_can_hold() {
     use std::io::Write as _;
@@ -338,21 +448,11 @@ fn pipes_devices_and_links_are_no_files_of_a_capture() {
 /// Hundreds of thousands of names for one address, and thousands of sections that may be vector tables.
 #[test]
 fn names_and_sections_without_end() {
-    use object::write::{Symbol, SymbolSection};
     let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
     let text = file.add_section(Vec::new(), b".text".to_vec(), SectionKind::Text);
     file.append_section_data(text, &[0x00, 0xbf].repeat(64), 4);
     for number in 0..100_000 {
-        file.add_symbol(Symbol {
-            name: format!("name_{number}").into_bytes(),
-            value: 1,
-            size: 128,
-            kind: object::SymbolKind::Text,
-            scope: object::SymbolScope::Linkage,
-            weak: false,
-            section: SymbolSection::Section(text),
-            flags: object::SymbolFlags::None,
-        });
+        file.add_symbol(symbol(format!("name_{number}").into_bytes(), text));
     }
     // A stack pointer, no reset vector, and handlers: no table, but long to look at.
     let table: Vec<u8> =

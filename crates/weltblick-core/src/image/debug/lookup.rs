@@ -6,7 +6,7 @@ use super::lines::{LineTable, MOST_ROWS, Sequence};
 use super::linked::{Fit, Linked};
 use super::units::{Reference, Unit, UnitId, Units};
 use super::{DebugFiles, Sections, SplitFile, Value};
-use crate::image::names::demangle;
+use crate::image::names::Names;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -42,6 +42,7 @@ pub(in crate::image) struct Lookup {
     functions: HashMap<UnitId, Arc<[FunctionRange]>>,
     inlining: HashMap<Reference, Arc<Inlining>>,
     names: HashMap<Reference, Option<String>>,
+    demangler: Names,
 }
 
 /// What debug information has for an address.
@@ -60,6 +61,7 @@ impl Lookup {
             functions: HashMap::new(),
             inlining: HashMap::new(),
             names: HashMap::new(),
+            demangler: Names::default(),
         }
     }
 
@@ -96,9 +98,8 @@ impl Lookup {
             return vec![Frame { function: None, location }];
         };
         let inlining = self.inlining_of(&found.unit, function);
-        let inlined: Vec<_> = inlining.at(address).collect();
         let mut frames = Vec::new();
-        for inlined in inlined.into_iter().rev().take(DEEPEST) {
+        for inlined in inlining.at(address).take(DEEPEST) {
             let name = self.name_of(found.unit.at(inlined.entry));
             let call = inlined.call.and_then(|(file, line)| {
                 let file = self.table_of(&found.unit)?.path(&self.units, &found.unit, file)?;
@@ -378,7 +379,7 @@ impl Lookup {
         let name = self.units.entry(at).and_then(|(unit, entry)| {
             let linked = self.units.linkage_name(&unit, &entry);
             let name = linked.or_else(|| self.units.name(&unit, &entry))?;
-            Some(demangle(&name))
+            Some(self.demangler.of(&name))
         });
         self.names.insert(at, name.clone());
         name

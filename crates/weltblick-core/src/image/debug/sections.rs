@@ -1,6 +1,7 @@
 //! The debug sections of a file, unpacked.
 
 use super::units::Slice;
+use crate::image::elf::opened;
 use gimli::{RunTimeEndian, SectionId};
 use object::{Object, ObjectSection as _};
 use std::sync::Arc;
@@ -62,7 +63,7 @@ pub(super) enum Split {
 impl Split {
     /// Reads a file; `None` if it is none of these.
     pub(super) fn read(bytes: &[u8], room: &mut u64) -> Option<Self> {
-        let file = object::File::parse(bytes).ok()?;
+        let file = opened(bytes).ok()?;
         let name = |id: SectionId| match id {
             SectionId::DebugCuIndex | SectionId::DebugTuIndex => Some(id.name()),
             _ => id.dwo_name(),

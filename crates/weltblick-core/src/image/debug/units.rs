@@ -66,6 +66,9 @@ const MOST_STEPS: usize = 16;
 /// Texts are read so far.
 const LONGEST_TEXT: usize = 4096;
 
+/// Bytes of names that are read in all: any number of entries may have the same text, or texts within each other.
+const MOST_NAMES: usize = 128 << 20;
+
 /// Entries of range lists that are read in all: lists may be shared by any number of entries.
 const MOST_RANGES: u64 = 1 << 22;
 
@@ -84,6 +87,7 @@ pub(in crate::image) struct Units {
     whole: HashMap<UnitId, Option<Arc<Unit>>>,
     trees: HashMap<UnitId, Arc<Tree>>,
     range_room: u64,
+    name_room: usize,
 }
 
 /// A file's debug sections.
@@ -108,6 +112,7 @@ impl Units {
             whole: HashMap::new(),
             trees: HashMap::new(),
             range_room: MOST_RANGES,
+            name_room: MOST_NAMES,
         };
         units.add(sections.dwarf);
         units.own = units.headers.len();
@@ -340,8 +345,7 @@ impl Units {
 
     /// Name of an entry as the source has it, or of what it completes or is a copy of.
     pub(in crate::image) fn name(&mut self, unit: &Arc<Unit>, entry: &Entry) -> Option<String> {
-        let (unit, name) = self.attribute(unit, entry, gimli::DW_AT_name)?;
-        self.text(&unit, &name)
+        self.named(unit, entry, gimli::DW_AT_name)
     }
 
     /// Name of an entry as the linker knows it; absent where that is the source's.
@@ -350,10 +354,16 @@ impl Units {
         unit: &Arc<Unit>,
         entry: &Entry,
     ) -> Option<String> {
-        [gimli::DW_AT_linkage_name, gimli::DW_AT_MIPS_linkage_name].into_iter().find_map(|at| {
-            let (unit, name) = self.attribute(unit, entry, at)?;
-            self.text(&unit, &name)
-        })
+        let names = [gimli::DW_AT_linkage_name, gimli::DW_AT_MIPS_linkage_name];
+        names.into_iter().find_map(|name| self.named(unit, entry, name))
+    }
+
+    /// A name that an entry has; none once [`MOST_NAMES`] are read.
+    fn named(&mut self, unit: &Arc<Unit>, entry: &Entry, name: gimli::DwAt) -> Option<String> {
+        let (unit, name) = self.attribute(unit, entry, name)?;
+        let name = self.text(&unit, &name)?;
+        self.name_room = self.name_room.checked_sub(name.len())?;
+        Some(name)
     }
 
     /// What an attribute says that is an address.
