@@ -97,6 +97,52 @@ pub(crate) fn path_end(path: &str) -> String {
     if skipped > 0 || down.len() < whole.len() { format!("../{down}") } else { down.to_owned() }
 }
 
+/// A name that fits a column: what a template is made of goes first, then parameters, then the middle. The end of a
+/// name says more than its beginning.
+pub(crate) fn fitted(name: &str) -> Cow<'_, str> {
+    const WIDEST: usize = 80;
+    const BEGINNING: usize = 20;
+    let length = |name: &str| name.chars().count();
+    if length(name) <= WIDEST {
+        return Cow::Borrowed(name);
+    }
+    let name = emptied(&emptied(name, '<', '>', WIDEST), '(', ')', WIDEST);
+    let longer = length(&name).saturating_sub(WIDEST);
+    if longer == 0 {
+        return Cow::Owned(name);
+    }
+    let begin: String = name.chars().take(BEGINNING).collect();
+    let end: String = name.chars().skip(BEGINNING + longer + 3).collect();
+    Cow::Owned(format!("{begin}...{end}"))
+}
+
+/// What is between the outermost brackets left out, of a name that is longer than `widest`: `Ring<..>::put(int)`.
+fn emptied(name: &str, open: char, close: char, widest: usize) -> String {
+    if name.chars().count() <= widest {
+        return name.to_owned();
+    }
+    let (mut out, mut depth) = (String::new(), 0_usize);
+    let mut before = ' ';
+    for c in name.chars() {
+        // `->` closes nothing.
+        let closes = c == close && before != '-';
+        if closes {
+            depth = depth.saturating_sub(1);
+        }
+        if depth == 0 {
+            out.push(c);
+        }
+        if c == open {
+            if depth == 0 {
+                out.push_str("..");
+            }
+            depth += 1;
+        }
+        before = c;
+    }
+    out
+}
+
 fn is_unsafe(c: char) -> bool {
     c.is_control()
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
@@ -139,6 +185,21 @@ mod tests {
         assert!(endless.len() < 800 && endless.contains("79400 characters"), "{endless}");
         let long = message(&"line\n".repeat(100));
         assert_eq!((long.lines().count(), long.lines().last()), (17, Some("[... 84 more lines]")));
+    }
+
+    #[test]
+    fn long_names_keep_what_says_most() {
+        let ring = format!("wave::Ring<{}, 4>::put(int)", "std::pair<int, int>".repeat(6));
+        assert_eq!(fitted(&ring), "wave::Ring<..>::put(int)");
+        let call = format!("wave::put({})", "int, ".repeat(30));
+        assert_eq!(fitted(&call), "wave::put(..)");
+        let nested = format!("a{}::end", "::very_long_name".repeat(10));
+        let short = fitted(&nested);
+        assert!(short.starts_with("a::very") && short.ends_with("_name::end"), "{short}");
+        assert_eq!(short.chars().count(), 80);
+        assert_eq!(fitted("Ring<int>::put(int)"), "Ring<int>::put(int)");
+        let operators = format!("operator<< <{}>(int)", "char, ".repeat(30));
+        assert!(fitted(&operators).chars().count() <= 80, "{}", fitted(&operators));
     }
 
     #[test]

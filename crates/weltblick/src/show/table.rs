@@ -1,6 +1,7 @@
 //! Aligned columns.
 
 use super::paint::Paint;
+use super::plain::fitted;
 use anyhow::Result;
 use comfy_table::{Cell, CellAlignment, presets};
 use std::io::Write;
@@ -34,13 +35,11 @@ impl Table {
         this
     }
 
-    /// Adds a row; texts must be plain already.
+    /// Adds a row; texts must be plain already. Names that are too long for a column are shortened.
     pub(crate) fn row(&mut self, cells: impl IntoIterator<Item = String>) {
-        let cells = cells.into_iter().zip(&self.columns).map(|(text, align)| {
-            Cell::new(text).set_alignment(match align {
-                Align::Left => CellAlignment::Left,
-                Align::Right => CellAlignment::Right,
-            })
+        let cells = cells.into_iter().zip(&self.columns).map(|(text, align)| match align {
+            Align::Left => Cell::new(fitted(&text)).set_alignment(CellAlignment::Left),
+            Align::Right => Cell::new(text).set_alignment(CellAlignment::Right),
         });
         self.table.add_row(cells);
     }
