@@ -3,7 +3,7 @@
 //! `make.sh` builds them. What the answers must be comes from elsewhere: from the same program linked to another
 //! address, from the layout that the C standard and the platform's ABI prescribe, and from two independent symbolisers.
 
-mod dropped;
+mod handmade;
 mod symbolisers;
 
 use object::{Object as _, ObjectSection as _, ObjectSymbol as _};
