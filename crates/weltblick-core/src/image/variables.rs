@@ -2,7 +2,8 @@
 
 use super::ImageError;
 use super::debug::{
-    DOUBTFUL, DebugFiles, Entry, NoFiles, NodeId, Reference, Sections, Unit, Units, Value, constant,
+    DOUBTFUL, DebugFiles, Entry, NoFiles, NodeId, Reference, Sections, Unit, Units, Value,
+    constant, with_slashes,
 };
 use super::elf::{has_flags, opened};
 use super::ends_with_path;
@@ -436,7 +437,7 @@ impl All<'_> {
     fn file(&mut self, at: Reference) -> Option<String> {
         let unit = self.reader.units.open(at.unit)?;
         let root = unit.unit.entry(unit.unit.header.root_offset()).ok()?;
-        let name = self.reader.units.name(&unit, &root)?;
+        let name = with_slashes(self.reader.units.name(&unit, &root)?);
         // Of Rust: the file, and the part of its code that is one unit.
         Some(name.split("/@/").next().unwrap_or(&name).to_owned())
     }

@@ -103,6 +103,23 @@ fn code_without_debug_information_has_no_lines_of_dropped_assembly() {
     }
 }
 
+/// Paths have one kind of separator, whatever system the compiler ran on: people write them so, and patterns.
+#[test]
+fn paths_of_windows_are_found_as_others_are() {
+    let (image, variables) = (image("windows.elf"), variables("windows.elf"));
+    let files: BTreeSet<String> = halfwords(&image)
+        .into_iter()
+        .filter_map(|address| image.location_at(address))
+        .map(|at| at.file)
+        .collect();
+    let expected = ["C:/buoy/src/dsp/heave.c", "D:/buoy/src/start.c"].map(str::to_owned);
+    assert_eq!(files, BTreeSet::from(expected));
+    for (file, line) in [("dsp/heave.c", 11), ("src/start.c", 20)] {
+        assert!(image.lines_of(file).iter().any(|&(_, at)| at == line), "{file}");
+    }
+    assert_eq!(variables.find("windows.c#heave_level"), variables.find("heave_level"));
+}
+
 /// Where members of `struct station` lie, by the rules of the Arm and RISC-V ABIs: path, offset, size, kind, bits.
 type Member = (&'static str, u64, u64, Kind, Option<(u8, u8)>);
 

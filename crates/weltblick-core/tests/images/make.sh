@@ -58,6 +58,10 @@ for version in 4 5; do
 done
 rm plain.o dropped.o
 
+# Paths of Windows.
+"${arm[@]}" "${flags[@]}" "${link[@]}" -g -gdwarf-4 -ffile-prefix-map="$PWD"='D:\buoy' -Wl,--defsym=FLASH=0x8000000 \
+  windows.c -o $out/windows.elf
+
 # Big-endian data, little-endian instructions; all big-endian; Arm state.
 be=(-mbig-endian -Wl,--no-warn-mismatch)
 "${arm[@]}" "${flags[@]}" "${link[@]}" "${be[@]}" -Wl,--be8 -g -Wl,--gc-sections -Wl,--defsym=FLASH=0x8000000 \

@@ -259,6 +259,8 @@ fn names_that_lie_within_each_other() {
         (ENUMERATION, true, &[(0x0b, 0x0b)]),
         (ENUMERATOR, false, &[(0x03, 0x0e), (0x1c, 0x0b)]),
         (VARIABLE, false, &[(0x03, 0x08), (0x49, 0x13), (0x02, 0x18)]),
+        (VARIABLE, false, &[(0x03, 0x0e)]),
+        (COMPILE_UNIT, false, &[(0x1b, 0x0e)]),
     ]);
     let many = 200_000_u32;
     let (unit_head, mut entries) = (11, range(1, 0, 128));
@@ -286,18 +288,24 @@ fn names_that_lie_within_each_other() {
         entries.extend(at.to_le_bytes());
         entries.extend(constants.to_le_bytes());
         entries.extend(located(at % 128));
+        // One without an address.
+        entries.push(8);
+        entries.extend(at.to_le_bytes());
     }
     entries.extend(b"\x07v\0");
     entries.extend(structure.to_le_bytes());
     entries.extend(located(0));
     entries.push(0);
-    let (info, names) = (unit(&entries), vec![b'a'; 1 << 20]);
-    let sections = [
-        (".debug_info", info.as_slice()),
-        (".debug_abbrev", table.as_slice()),
-        (".debug_str", names.as_slice()),
-    ];
-    all_of(&recorded(), &elf(&sections));
+    let names = vec![b'a'; 1 << 20];
+    // And as many units that were compiled in a folder of that name.
+    for info in [unit(&entries), unit(&[9, 0, 0, 0, 0]).repeat(many as usize)] {
+        let sections = [
+            (".debug_info", info.as_slice()),
+            (".debug_abbrev", table.as_slice()),
+            (".debug_str", names.as_slice()),
+        ];
+        all_of(&recorded(), &elf(&sections));
+    }
 }
 
 /// Symbols, or sections, that all have the same endless name.

@@ -1,6 +1,6 @@
 //! Line tables, each read once, whoever refers to it.
 
-use super::units::{Slice, Unit, Units, text_in};
+use super::units::{Slice, Unit, Units, text_in, with_slashes};
 use gimli::{AttributeValue, Reader as _, Section as _};
 use std::ops::Range;
 
@@ -137,7 +137,7 @@ impl LineTable {
         self.first as u32..(self.first + self.files.len()) as u32
     }
 
-    /// A file's path, as the compiler named it, without a leading `./`.
+    /// A file's path, as the compiler named it, with `/` and without `./`.
     pub(super) fn path(&self, units: &Units, unit: &Unit, file: u32) -> Option<String> {
         let file = self.files.get((file as usize).checked_sub(self.first)?)?;
         // Relative folders begin at the unit's, which is the one with the number 0.
@@ -153,8 +153,9 @@ impl LineTable {
         let parts = [base, folder, text(units, file.name)].into_iter().flatten();
         let parts: Vec<String> = parts.collect();
         let rooted = parts.iter().rposition(|part| is_rooted(part)).unwrap_or(0);
-        let whole = parts[rooted..].iter().map(|part| part.trim_end_matches('/'));
+        let whole = parts[rooted..].iter().map(|part| part.trim_end_matches(['/', '\\']));
         let path = whole.collect::<Vec<_>>().join("/");
+        let path = with_slashes(path).replace("/./", "/");
         Some(path.strip_prefix("./").unwrap_or(&path).to_owned())
     }
 }

@@ -22,7 +22,7 @@ pub use lookup::{Frame, Location};
 pub(super) use sections::Sections;
 pub use split::{DebugFiles, NoFiles, SplitFile};
 pub(super) use tree::NodeId;
-pub(super) use units::{Reference, Slice, Unit, Units, constant};
+pub(super) use units::{Reference, Slice, Unit, Units, constant, with_slashes};
 
 /// An entry of debug information, with its attributes.
 pub(super) type Entry = gimli::DebuggingInformationEntry<Slice>;

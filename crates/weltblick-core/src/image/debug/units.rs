@@ -66,8 +66,8 @@ const MOST_STEPS: usize = 16;
 /// Texts are read so far.
 const LONGEST_TEXT: usize = 4096;
 
-/// Bytes of names that are read in all: any number of entries may have the same text, or texts within each other.
-const MOST_NAMES: usize = 128 << 20;
+/// Bytes of texts that are read in all: any number of entries may have the same one, or texts within each other.
+const MOST_TEXTS: usize = 128 << 20;
 
 /// Entries of range lists that are read in all: lists may be shared by any number of entries.
 const MOST_RANGES: u64 = 1 << 22;
@@ -87,7 +87,7 @@ pub(in crate::image) struct Units {
     whole: HashMap<UnitId, Option<Arc<Unit>>>,
     trees: HashMap<UnitId, Arc<Tree>>,
     range_room: u64,
-    name_room: usize,
+    text_room: usize,
 }
 
 /// A file's debug sections.
@@ -112,7 +112,7 @@ impl Units {
             whole: HashMap::new(),
             trees: HashMap::new(),
             range_room: MOST_RANGES,
-            name_room: MOST_NAMES,
+            text_room: MOST_TEXTS,
         };
         units.add(sections.dwarf);
         units.own = units.headers.len();
@@ -263,13 +263,15 @@ impl Units {
             Some(Value::DebugLineRef(offset)) => Some(offset),
             _ => None,
         };
-        let text = |name| text_of(dwarf, &unit, &root.attr_value(name)?);
+        let text = |name| Some(with_slashes(text_of(dwarf, &unit, &root.attr_value(name)?)?));
         let folder = text(gimli::DW_AT_comp_dir);
         let is_skeleton =
             file == 0 && !matches!(unit.header.type_(), UnitType::SplitCompilation(_));
         let split = text(gimli::DW_AT_dwo_name).or_else(|| text(gimli::DW_AT_GNU_dwo_name));
         let split = split.filter(|_| is_skeleton).zip(unit.dwo_id);
         let split = split.map(|(name, id)| SplitFile { name, folder: folder.clone(), id: id.0 });
+        let kept = folder.iter().chain(split.iter().map(|split| &split.name)).map(String::len);
+        self.text_room = self.text_room.checked_sub(kept.sum())?;
         Some(Unit { id, unit, file, lines, folder, extent, split })
     }
 
@@ -338,9 +340,12 @@ impl Units {
         at
     }
 
-    /// A text that an attribute says, up to [`LONGEST_TEXT`]; what is no UTF-8 is replaced.
-    pub(in crate::image) fn text(&self, unit: &Unit, value: &Value) -> Option<String> {
-        text_of(self.dwarf(unit), &unit.unit, value)
+    /// A text that an attribute says, up to [`LONGEST_TEXT`]; what is no UTF-8 is replaced. None once [`MOST_TEXTS`]
+    /// are read.
+    pub(in crate::image) fn text(&mut self, unit: &Unit, value: &Value) -> Option<String> {
+        let text = text_of(self.dwarf(unit), &unit.unit, value)?;
+        self.text_room = self.text_room.checked_sub(text.len())?;
+        Some(text)
     }
 
     /// Name of an entry as the source has it, or of what it completes or is a copy of.
@@ -358,12 +363,9 @@ impl Units {
         names.into_iter().find_map(|name| self.named(unit, entry, name))
     }
 
-    /// A name that an entry has; none once [`MOST_NAMES`] are read.
     fn named(&mut self, unit: &Arc<Unit>, entry: &Entry, name: gimli::DwAt) -> Option<String> {
         let (unit, name) = self.attribute(unit, entry, name)?;
-        let name = self.text(&unit, &name)?;
-        self.name_room = self.name_room.checked_sub(name.len())?;
-        Some(name)
+        self.text(&unit, &name)
     }
 
     /// What an attribute says that is an address.
@@ -456,6 +458,11 @@ pub(super) fn text_in(section: &Slice, offset: usize) -> Option<String> {
     let bytes = &bytes[..bytes.len().min(LONGEST_TEXT)];
     let end = bytes.iter().position(|&byte| byte == 0).unwrap_or(bytes.len());
     Some(String::from_utf8_lossy(&bytes[..end]).into_owned())
+}
+
+/// A path as compilers for Windows write it, with the separators that all others have.
+pub(in crate::image) fn with_slashes(path: String) -> String {
+    if path.contains('\\') { path.replace('\\', "/") } else { path }
 }
 
 /// What an entry completes, or is a copy of.
