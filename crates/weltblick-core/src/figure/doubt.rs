@@ -199,6 +199,11 @@ pub enum Doubt {
     SeveralCores,
     /// Other code of the image has the same address.
     Overlaid,
+    /// Debug information that says in which files functions are is missing.
+    DeclarationsMissing {
+        /// The files that have it.
+        files: String,
+    },
     /// So many packets of an event trace end long after their events.
     StampsWrapped {
         /// Packets.
@@ -299,6 +304,7 @@ impl Doubt {
             Self::ClockStopped { .. } => "clock_stopped",
             Self::SeveralCores => "several_cores",
             Self::Overlaid => "overlaid",
+            Self::DeclarationsMissing { .. } => "declarations_missing",
             Self::Head { .. } => "head",
             Self::StampsWrapped { .. } => "stamps_wrapped",
             Self::InstructionsMissing { .. } => "instructions_missing",
@@ -367,6 +373,7 @@ impl Doubt {
             | Self::ClockChanged { .. }
             | Self::ClockStopped { .. }
             | Self::Overlaid
+            | Self::DeclarationsMissing { .. }
             | Self::SeveralCores
             | Self::Head { .. }
             | Self::StampsWrapped { .. }
@@ -481,6 +488,9 @@ impl Doubt {
             ),
             Self::SeveralCores => "interrupts, or turns of tasks, come from several files by turns: they may be those of several cores".into(),
             Self::Overlaid => "other code of the image has the same address: which of the two was there is not known".into(),
+            Self::DeclarationsMissing { files } => format!(
+                "debug information is missing ({files}): a function may count for a file that its own only includes"
+            ),
             Self::StampsWrapped { packets, within } => format!(
                 "{packets} packets{} of the event trace end so long after their events that short timestamps may have wrapped unseen",
                 Interval::aside(*within)
@@ -579,6 +589,9 @@ impl Doubt {
             }
             Self::Overlaid => {
                 "link it to an address of its own for the measurement".into()
+            }
+            Self::DeclarationsMissing { .. } => {
+                "put the files beside the image, or name their folder with `--debug-info`".into()
             }
             Self::StampsWrapped { .. } => {
                 "let the tracer write longer timestamps, or an event of its own before they wrap twice".into()

@@ -45,6 +45,7 @@ fn import_takes_the_files_along() {
         let inlined = bench.out("profile sea --inline");
         assert!(inlined.contains("scaled"), "{inlined}");
         assert!(!bench.out("inspect sea").contains("debug information"));
+        assert!(!bench.out("coverage sea").contains("is missing"));
         // Without them lines and functions are still known, and what is missing is named.
         std::fs::remove_dir_all(bench.path("sea/debug-info")).unwrap();
         let inspected = bench.out("inspect sea");
@@ -52,9 +53,17 @@ fn import_takes_the_files_along() {
         assert!(bench.out("profile sea").contains("hull_heel"));
         let inlined = bench.out("profile sea --inline");
         assert!(!inlined.contains("scaled") && inlined.contains(files[0]), "{inlined}");
+        let covered = bench.out("coverage sea");
+        assert!(covered.contains(files[0]) && covered.contains("A function counts"), "{covered}");
+        // Which file a function counts for is not known then, and no budget of a file is met.
+        bench.write("sea.toml", "[coverage.\"hull.c\"]\nfunctions = \">= 1 %\"\n");
+        let undecided = bench.run("check sea sea.toml");
+        assert!(undecided.code == 3 && undecided.out.contains(files[0]), "{undecided:?}");
         // Their folder may be named.
         build(&bench, files);
         assert!(bench.out("profile sea --inline --debug-info build").contains("scaled"));
+        let decided = bench.run("check sea sea.toml --debug-info build");
+        assert!(decided.code == 0, "{decided:?}");
     }
 }
 

@@ -1,6 +1,8 @@
 //! How far to believe coverage.
 
 use super::rows::Evidence;
+use crate::document::few;
+use crate::image::Image;
 use crate::measure::execution::Seen;
 
 /// What the figures rest on, and what is missing.
@@ -25,4 +27,16 @@ fn doubts(seen: &Seen) -> Vec<String> {
                    samples tell no branches.";
     let of_samples = seen.lower_bound.then(|| samples.to_owned());
     of_samples.into_iter().chain(seen.gaps.doubts()).collect()
+}
+
+/// What debug information that is missing would say: where functions are declared. Lines are in the image itself.
+pub(super) fn missing_declarations(image: &Image) -> Option<String> {
+    let missing = image.missing_debug_files();
+    let names: Vec<&str> = missing.iter().map(String::as_str).collect();
+    (!names.is_empty()).then(|| {
+        format!(
+            "Debug information is missing: {}. A function counts for the file of its first instruction, which may be one that it includes; `inspect` says what to do.",
+            few(&names)
+        )
+    })
 }

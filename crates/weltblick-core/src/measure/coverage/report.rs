@@ -1,7 +1,7 @@
 //! What was seen, named and added up.
 
 use super::choice::{Choice, Covered};
-use super::evidence::evidence;
+use super::evidence::{evidence, missing_declarations};
 use super::pieces::{Build, Function, Pieces, Place};
 use super::rows::{
     CoverageReport, Evidence, FileRow, FunctionRow, LineRow, Measures, NeverRow, OneWayRow, Part,
@@ -17,7 +17,8 @@ pub const SCHEMA: &str = "weltblick/coverage/1";
 /// Names and adds up what was seen of an image, as far as it was chosen.
 #[must_use]
 pub fn report(build: &Build<'_>, choice: &Choice) -> CoverageReport {
-    let evidence = evidence(build.seen, build.untold_conditions());
+    let mut evidence = evidence(build.seen, build.untold_conditions());
+    evidence.doubts.extend(missing_declarations(build.image));
     Gather::new(Pieces::of(build, 0, choice)).finish(evidence, 1)
 }
 
@@ -42,6 +43,7 @@ pub fn report_of_builds(
         }
         conditions += build.untold_conditions();
         whole.add_evidence(build.seen);
+        doubts.extend(missing_declarations(build.image));
     }
     let mut evidence = evidence(&whole, conditions);
     evidence.doubts.extend(doubts);

@@ -3,6 +3,7 @@
 mod share;
 
 use super::{CallFigures, Calls, Listing, Named, Seen};
+use crate::document::few;
 use crate::figure::{Absent, Basis, Doubt, Effect, Figure, Note, SHARE};
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Build, Choice, Covered, Measures, Part, report};
@@ -220,12 +221,26 @@ impl Executed<'_> {
         if self.kept_the_end {
             found.doubt(Doubt::KeptTheEnd);
         }
+        if let Some(doubt) = self.misplaced(choice) {
+            found.doubt(doubt);
+        }
         self.weigh_missing(&mut found);
         if self.times_disagree > 0 {
             let doubt = Doubt::TimesDisagree { places: self.times_disagree };
             found.doubt_with(doubt, Effect::Above);
         }
         Ok(found)
+    }
+
+    /// What speaks against a choice by files, where it is not known in which of them functions are.
+    fn misplaced(&self, choice: &Choice) -> Option<Doubt> {
+        let is_function = |pattern: &String| !self.image.functions_named(pattern).is_empty();
+        if choice.inside.iter().chain(&choice.exclude).all(is_function) {
+            return None;
+        }
+        let missing = self.image.missing_debug_files();
+        let names: Vec<&str> = missing.iter().map(String::as_str).collect();
+        (!names.is_empty()).then(|| Doubt::DeclarationsMissing { files: few(&names) })
     }
 
     /// A figure of a function's calls.
