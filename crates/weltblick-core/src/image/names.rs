@@ -6,8 +6,8 @@ use std::hash::Hasher as _;
 /// The longest symbol that is demangled, and that is kept whole.
 const LONGEST_SYMBOL: usize = 4096;
 
-/// The longest name that a symbol is demangled to.
-const LONGEST_NAME: usize = 2 * LONGEST_SYMBOL;
+/// The longest name that a symbol is demangled to: templates of templates may be as long.
+const LONGEST_NAME: usize = 16 * LONGEST_SYMBOL;
 
 /// Bytes of symbols and names that are read and kept: some ten times what a large firmware has. Demangling takes most
 /// of a second for each ten megabytes.
