@@ -41,7 +41,9 @@ pub(in crate::image) struct Lookup {
     rows: usize,
     functions: HashMap<UnitId, Arc<[FunctionRange]>>,
     inlining: HashMap<Reference, Arc<Inlining>>,
-    names: HashMap<Reference, Option<String>>,
+    names: HashMap<Reference, Option<Arc<str>>>,
+    /// Names by what the linker calls them: a function has an entry for each place that it was inlined into.
+    demangled: HashMap<String, Arc<str>>,
     demangler: Names,
 }
 
@@ -61,6 +63,7 @@ impl Lookup {
             functions: HashMap::new(),
             inlining: HashMap::new(),
             names: HashMap::new(),
+            demangled: HashMap::new(),
             demangler: Names::default(),
         }
     }
@@ -374,14 +377,23 @@ impl Lookup {
     /// A function's name, demangled.
     fn name_of(&mut self, at: Reference) -> Option<String> {
         if let Some(known) = self.names.get(&at) {
+            return known.as_deref().map(str::to_owned);
+        }
+        let linked = self.units.entry(at).and_then(|(unit, entry)| {
+            let linked = self.units.linkage_name(&unit, &entry);
+            linked.or_else(|| self.units.name(&unit, &entry))
+        });
+        let name = linked.map(|linked| self.demangle(linked));
+        self.names.insert(at, name.clone());
+        name.as_deref().map(str::to_owned)
+    }
+
+    fn demangle(&mut self, linked: String) -> Arc<str> {
+        if let Some(known) = self.demangled.get(&linked) {
             return known.clone();
         }
-        let name = self.units.entry(at).and_then(|(unit, entry)| {
-            let linked = self.units.linkage_name(&unit, &entry);
-            let name = linked.or_else(|| self.units.name(&unit, &entry))?;
-            Some(self.demangler.of(&name))
-        });
-        self.names.insert(at, name.clone());
+        let name: Arc<str> = self.demangler.of(&linked).into();
+        self.demangled.insert(linked, name.clone());
         name
     }
 }
