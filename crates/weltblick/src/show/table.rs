@@ -18,7 +18,8 @@ pub(crate) enum Align {
 /// A table without lines: a heading, then rows.
 pub(crate) struct Table {
     table: comfy_table::Table,
-    columns: Vec<Align>,
+    /// How each column is aligned, and whether it has names of functions: those of templates are too long for any.
+    columns: Vec<(Align, bool)>,
 }
 
 impl Table {
@@ -26,8 +27,8 @@ impl Table {
     pub(crate) fn new(paint: Paint, columns: &[(&str, Align)]) -> Self {
         let mut table = comfy_table::Table::new();
         table.load_style(presets::NOTHING);
-        let align: Vec<Align> = columns.iter().map(|&(_, align)| align).collect();
-        let mut this = Self { table, columns: align };
+        let kinds = columns.iter().map(|&(name, align)| (align, name == "function"));
+        let mut this = Self { table, columns: kinds.collect() };
         if columns.iter().any(|(name, _)| !name.is_empty()) {
             let heading: Vec<String> = columns.iter().map(|&(name, _)| paint.faint(name)).collect();
             this.row(heading);
@@ -35,11 +36,14 @@ impl Table {
         this
     }
 
-    /// Adds a row; texts must be plain already. Names that are too long for a column are shortened.
+    /// Adds a row; texts must be plain already.
     pub(crate) fn row(&mut self, cells: impl IntoIterator<Item = String>) {
-        let cells = cells.into_iter().zip(&self.columns).map(|(text, align)| match align {
-            Align::Left => Cell::new(fitted(&text)).set_alignment(CellAlignment::Left),
-            Align::Right => Cell::new(text).set_alignment(CellAlignment::Right),
+        let cells = cells.into_iter().zip(&self.columns).map(|(text, &(align, is_name))| {
+            let cell = Cell::new(if is_name { fitted(&text) } else { text.as_str().into() });
+            cell.set_alignment(match align {
+                Align::Left => CellAlignment::Left,
+                Align::Right => CellAlignment::Right,
+            })
         });
         self.table.add_row(cells);
     }
