@@ -385,9 +385,11 @@ pub fn few(names: &[&str]) -> String {
     }
 }
 
-/// Words longer than this get no suggestion, and no more candidates are compared: what it costs grows with both, and
-/// names may come from a crafted file.
+/// The longest word that is compared with others: the time grows with the product of the lengths, and names may come
+/// from a crafted file.
 const LONGEST_SUGGESTED: usize = 128;
+
+/// How many candidates are compared.
 const MOST_COMPARED: usize = 1 << 16;
 
 /// `; did you mean ...?`, else `; it has ...`: how an error about a word ends.
@@ -410,5 +412,26 @@ pub fn nearest<'a>(word: &str, known: impl Iterator<Item = &'a str>) -> String {
         Some((_, candidate)) => format!("; did you mean `{candidate}`?"),
         None if known.is_empty() || known.len() > 12 => String::new(),
         None => format!("; known: {}", known.join(", ")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn suggests_what_is_like_the_word() {
+        let known = ["wave_filter", "wave_height", "main"];
+        let hint = |word: &str| nearest(word, known.into_iter());
+        assert_eq!(hint("wave_fitler"), "; did you mean `wave_filter`?");
+        assert_eq!(hint("x"), "; known: wave_filter, wave_height, main");
+    }
+
+    /// Each comparison of these would take a second, and memory for as many letters squared.
+    #[test]
+    fn names_without_end_are_not_compared() {
+        let endless = "a".repeat(1 << 16);
+        let known = vec![endless.as_str(); 10_000];
+        assert_eq!(nearest(&endless[1..], known.into_iter()), "");
     }
 }

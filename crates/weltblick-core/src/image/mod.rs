@@ -24,6 +24,7 @@ pub use shapes::{Element, Kind, Labels};
 pub use variables::{NotFixed, Variable, Variables};
 pub use vectors::{Vector, system_exception};
 
+use crate::document::few;
 use crate::isa::{Isa, instruction_length};
 use debug::{Linked, Lookup};
 use functions::Functions;
@@ -105,6 +106,14 @@ impl Image {
     #[must_use]
     pub fn missing_debug_files(&self) -> Vec<String> {
         self.debug().map_or_else(Vec::new, |mut debug| debug.missing_files())
+    }
+
+    /// [`Image::missing_debug_files`] as a sentence names them: a few of them. `None` if none are missing.
+    #[must_use]
+    pub fn missing_debug_files_in_words(&self) -> Option<String> {
+        let missing = self.missing_debug_files();
+        let names: Vec<&str> = missing.iter().map(String::as_str).collect();
+        (!names.is_empty()).then(|| few(&names))
     }
 
     /// Files that debug information was moved to after linking, which are not read (`.gnu_debuglink`,

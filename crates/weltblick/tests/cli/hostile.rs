@@ -74,11 +74,17 @@ fn range(code: u8, address: u32, length: u32) -> Vec<u8> {
     [&[code][..], &address.to_le_bytes(), &length.to_le_bytes()].concat()
 }
 
-/// An image with 64 instructions at 0, and these sections.
-fn elf(sections: &[(&str, &[u8])]) -> Vec<u8> {
+/// 64 instructions at 0, in a section of their own.
+fn code() -> (Object<'static>, SectionId) {
     let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
     let text = file.add_section(Vec::new(), b".text".to_vec(), SectionKind::Text);
     file.append_section_data(text, &[0x00, 0xbf].repeat(64), 4);
+    (file, text)
+}
+
+/// An image with that code, and these sections.
+fn elf(sections: &[(&str, &[u8])]) -> Vec<u8> {
+    let (mut file, _) = code();
     for (name, bytes) in sections {
         let id = file.add_section(Vec::new(), name.as_bytes().to_vec(), SectionKind::Debug);
         file.append_section_data(id, bytes, 1);
@@ -313,9 +319,7 @@ fn names_that_lie_within_each_other() {
 fn symbols_and_sections_that_share_their_name() {
     use object::read::elf::{ElfFile32, FileHeader as _};
     let many = 60_000;
-    let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
-    let text = file.add_section(Vec::new(), b".text".to_vec(), SectionKind::Text);
-    file.append_section_data(text, &[0x00, 0xbf].repeat(64), 4);
+    let (mut file, text) = code();
     let name = |length: usize| vec![b'a'; length];
     for at in 0..many {
         file.add_symbol(symbol(name(if at == 0 { 4 << 20 } else { 1 }), text));
@@ -456,9 +460,7 @@ fn pipes_devices_and_links_are_no_files_of_a_capture() {
 /// Hundreds of thousands of names for one address, and thousands of sections that may be vector tables.
 #[test]
 fn names_and_sections_without_end() {
-    let mut file = Object::new(BinaryFormat::Elf, Architecture::Arm, Endianness::Little);
-    let text = file.add_section(Vec::new(), b".text".to_vec(), SectionKind::Text);
-    file.append_section_data(text, &[0x00, 0xbf].repeat(64), 4);
+    let (mut file, text) = code();
     for number in 0..100_000 {
         file.add_symbol(symbol(format!("name_{number}").into_bytes(), text));
     }

@@ -1,7 +1,6 @@
 //! How far to believe coverage.
 
 use super::rows::Evidence;
-use crate::document::few;
 use crate::image::Image;
 use crate::measure::execution::Seen;
 
@@ -31,12 +30,8 @@ fn doubts(seen: &Seen) -> Vec<String> {
 
 /// What debug information that is missing would say: where functions are declared. Lines are in the image itself.
 pub(super) fn missing_declarations(image: &Image) -> Option<String> {
-    let missing = image.missing_debug_files();
-    let names: Vec<&str> = missing.iter().map(String::as_str).collect();
-    (!names.is_empty()).then(|| {
-        format!(
-            "Debug information is missing: {}. A function counts for the file of its first instruction, which may be one that it includes; `inspect` says what to do.",
-            few(&names)
-        )
-    })
+    let missing = image.missing_debug_files_in_words()?;
+    Some(format!(
+        "Debug information is missing: {missing}. A function counts for the file of its first instruction, which may be one that its own includes; `inspect` says what to do."
+    ))
 }

@@ -2,7 +2,6 @@
 
 use super::conduct::{Basis, Conduct};
 use super::grouping::{By, Row, RowKind};
-use crate::document::few;
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
 use crate::measure::phases::{Recurring, Step};
@@ -83,12 +82,9 @@ impl Context<'_> {
 
     /// What debug information that is missing has of inlining is in no row.
     fn doubt_inlining(&self, doubts: &mut Vec<String>) {
-        let missing = self.image.missing_debug_files();
-        let names: Vec<&str> = missing.iter().map(String::as_str).collect();
-        if !names.is_empty() {
+        if let Some(missing) = self.image.missing_debug_files_in_words() {
             doubts.push(format!(
-                "Debug information is missing: {}. Functions that were inlined into that code have no rows; `inspect` says what to do.",
-                few(&names)
+                "Debug information is missing: {missing}. Functions that were inlined into that code have no rows; `inspect` says what to do."
             ));
         }
     }

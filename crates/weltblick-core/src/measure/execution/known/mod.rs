@@ -3,7 +3,6 @@
 mod share;
 
 use super::{CallFigures, Calls, Listing, Named, Seen};
-use crate::document::few;
 use crate::figure::{Absent, Basis, Doubt, Effect, Figure, Note, SHARE};
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Build, Choice, Covered, Measures, Part, report};
@@ -238,9 +237,8 @@ impl Executed<'_> {
         if choice.inside.iter().chain(&choice.exclude).all(is_function) {
             return None;
         }
-        let missing = self.image.missing_debug_files();
-        let names: Vec<&str> = missing.iter().map(String::as_str).collect();
-        (!names.is_empty()).then(|| Doubt::DeclarationsMissing { files: few(&names) })
+        let files = self.image.missing_debug_files_in_words()?;
+        Some(Doubt::DeclarationsMissing { files })
     }
 
     /// A figure of a function's calls.
