@@ -128,9 +128,9 @@ fn rows(report: &CoverageReport, look: &Look<'_>, out: &mut dyn Write) -> Result
     }
     columns.extend([("instr. %", Align::Right), ("instr.", Align::Right)]);
     columns.extend(if look.by_function {
-        [("entries", Align::Right), (what, Align::Left), ("line", Align::Left)].to_vec()
+        [("entries", Align::Right), (what, Align::Name), ("line", Align::Left)].to_vec()
     } else {
-        [("functions", Align::Right), (what, Align::Left)].to_vec()
+        [("functions", Align::Right), (what, Align::Name)].to_vec()
     });
     let mut table = Table::new(paint, &columns);
     let measures = |measures: &Measures| {
@@ -206,7 +206,7 @@ fn never(rows: &[NeverRow], lower_bound: bool, look: &Look<'_>, out: &mut dyn Wr
             look.paint,
             &[
                 ("instr.", Align::Right),
-                ("function", Align::Left),
+                ("function", Align::Name),
                 ("file", Align::Left),
                 ("lines", Align::Left),
             ],
@@ -237,7 +237,7 @@ fn one_way(report: &CoverageReport, look: &Look<'_>, out: &mut dyn Write) -> Res
         &[
             ("branch", Align::Left),
             ("times", Align::Right),
-            ("function", Align::Left),
+            ("function", Align::Name),
             ("line", Align::Left),
             ("address", Align::Left),
         ],

@@ -54,9 +54,9 @@ pub(crate) fn text(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) 
     } else if report.by == "interrupt" {
         columns.push(("entries", Align::Right));
     }
-    columns.push((report.by.as_str(), Align::Left));
+    columns.push((report.by.as_str(), Align::Name));
     if !functions {
-        columns.push(("", Align::Left));
+        columns.push(("", Align::Name));
     }
     let mut table = Table::new(look.paint, &columns);
     for row in report.rows.iter().take(look.top) {
@@ -328,7 +328,7 @@ fn partners(title: &str, partners: &[Partner], look: &Look<'_>, out: &mut dyn Wr
         return Ok(());
     }
     writeln!(out)?;
-    let columns = [("calls", Align::Right), ("instructions", Align::Right), (title, Align::Left)];
+    let columns = [("calls", Align::Right), ("instructions", Align::Right), (title, Align::Name)];
     let mut table = Table::new(look.paint, &columns);
     for partner in partners.iter().take(look.top) {
         table.row([

@@ -42,8 +42,8 @@ pub(crate) fn text(report: &ProfileReport, look: &Look<'_>, out: &mut dyn Write)
             ("sum %", Align::Right),
             ("time", Align::Right),
             ("samples", Align::Right),
-            (name, Align::Left),
-            (place, Align::Left),
+            (name, Align::Name),
+            (place, Align::Name),
         ],
     );
     for row in report.rows.iter().take(look.top) {

@@ -11,6 +11,8 @@ use std::io::Write;
 pub(crate) enum Align {
     /// Text.
     Left,
+    /// Names of functions, or what stands in their column: left, and shortened where they are longer than any column.
+    Name,
     /// Numbers.
     Right,
 }
@@ -18,8 +20,7 @@ pub(crate) enum Align {
 /// A table without lines: a heading, then rows.
 pub(crate) struct Table {
     table: comfy_table::Table,
-    /// How each column is aligned, and whether it has names of functions: those of templates are too long for any.
-    columns: Vec<(Align, bool)>,
+    columns: Vec<Align>,
 }
 
 impl Table {
@@ -27,8 +28,8 @@ impl Table {
     pub(crate) fn new(paint: Paint, columns: &[(&str, Align)]) -> Self {
         let mut table = comfy_table::Table::new();
         table.load_style(presets::NOTHING);
-        let kinds = columns.iter().map(|&(name, align)| (align, name == "function"));
-        let mut this = Self { table, columns: kinds.collect() };
+        let align = columns.iter().map(|&(_, align)| align).collect();
+        let mut this = Self { table, columns: align };
         if columns.iter().any(|(name, _)| !name.is_empty()) {
             let heading: Vec<String> = columns.iter().map(|&(name, _)| paint.faint(name)).collect();
             this.row(heading);
@@ -38,12 +39,10 @@ impl Table {
 
     /// Adds a row; texts must be plain already.
     pub(crate) fn row(&mut self, cells: impl IntoIterator<Item = String>) {
-        let cells = cells.into_iter().zip(&self.columns).map(|(text, &(align, is_name))| {
-            let cell = Cell::new(if is_name { fitted(&text) } else { text.as_str().into() });
-            cell.set_alignment(match align {
-                Align::Left => CellAlignment::Left,
-                Align::Right => CellAlignment::Right,
-            })
+        let cells = cells.into_iter().zip(&self.columns).map(|(text, align)| match align {
+            Align::Left => Cell::new(text).set_alignment(CellAlignment::Left),
+            Align::Name => Cell::new(fitted(&text)).set_alignment(CellAlignment::Left),
+            Align::Right => Cell::new(text).set_alignment(CellAlignment::Right),
         });
         self.table.add_row(cells);
     }

@@ -59,6 +59,9 @@ fn import_takes_the_files_along() {
         bench.write("sea.toml", "[coverage.\"hull.c\"]\nfunctions = \">= 1 %\"\n");
         let undecided = bench.run("check sea sea.toml");
         assert!(undecided.code == 3 && undecided.out.contains(files[0]), "{undecided:?}");
+        // Of everything it does not matter.
+        bench.write("all.toml", "[coverage.\"*\"]\nfunctions = \">= 1 %\"\n");
+        assert_eq!(bench.run("check sea all.toml").code, 0);
         // Their folder may be named.
         build(&bench, files);
         assert!(bench.out("profile sea --inline --debug-info build").contains("scaled"));

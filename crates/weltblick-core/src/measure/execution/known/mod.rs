@@ -233,8 +233,10 @@ impl Executed<'_> {
 
     /// What speaks against a choice by files, where it is not known in which of them functions are.
     fn misplaced(&self, choice: &Choice) -> Option<Doubt> {
-        let is_function = |pattern: &String| !self.image.functions_named(pattern).is_empty();
-        if choice.inside.iter().chain(&choice.exclude).all(is_function) {
+        // A function by its name, and everything, are the same in any file.
+        let is_certain =
+            |name: &String| name == "*" || !self.image.functions_named(name).is_empty();
+        if choice.inside.iter().chain(&choice.exclude).all(is_certain) {
             return None;
         }
         let files = self.image.missing_debug_files_in_words()?;
