@@ -205,8 +205,12 @@ impl Phases {
     fn step(&self, place: usize) -> Option<Step> {
         let subject = &self.subjects[place];
         let period = subject.period().filter(|_| subject.seen >= FEWEST_BEGINNINGS)?;
-        let near = |kept: &&Kept| f64::from(kept[place].1) < period;
-        let seen: Vec<(u32, u32)> = self.kept.iter().filter(near).map(|kept| kept[place]).collect();
+        let within = self.kept.iter().filter_map(|kept| {
+            let (number, since) = kept[place];
+            let phase = f64::from(since) / period;
+            (phase < 1.0).then_some((number, phase))
+        });
+        let seen: Vec<(u32, f64)> = within.collect();
         if seen.len() < EXPECTED * 4 {
             return None;
         }
@@ -281,13 +285,15 @@ impl Subject {
         time
     }
 
-    /// The longest part of the time in so many periods in which hardly a sample fell, if that is no chance.
-    fn unvisited(&self, seen: &[(u32, u32)], period: f64, every: u32) -> f64 {
+    /// The longest part of the time in so many periods in which hardly a sample fell, if that is no chance. Of each
+    /// sample: the number of the beginning that it follows, and how much of a period later it is.
+    fn unvisited(&self, seen: &[(u32, f64)], period: f64, every: u32) -> f64 {
         let parts = (seen.len() / EXPECTED).max(4);
+        let per_period = parts as f64 / f64::from(every);
         let mut counts = vec![0_usize; parts];
-        for &(number, since) in seen {
-            let phase = (f64::from(number % every) + f64::from(since) / period) / f64::from(every);
-            counts[((phase * parts as f64) as usize).min(parts - 1)] += 1;
+        for &(number, phase) in seen {
+            let part = (f64::from(number % every) + phase) * per_period;
+            counts[(part as usize).min(parts - 1)] += 1;
         }
         let time = self.time_in(period, every, parts);
         // A quarter of what is expected is a visit: single samples from another time are none.

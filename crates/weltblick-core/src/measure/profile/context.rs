@@ -25,7 +25,7 @@ pub struct Context<'a> {
 }
 
 impl Context<'_> {
-    pub(super) fn doubts(&self, rows: &[Row], by: By) -> Vec<String> {
+    pub(super) fn doubts(&self, rows: &[Row], by: By, in_step: &[InStep]) -> Vec<String> {
         let mut doubts = Vec::new();
         let total = self.timing.recording.samples();
         if self.conduct.intrusive {
@@ -55,7 +55,7 @@ impl Context<'_> {
                     .into(),
             );
         }
-        self.doubt_beats(&mut doubts);
+        doubt_beats(in_step, &mut doubts);
         self.doubt_period(&mut doubts);
         if !self.image.has_lines() {
             doubts.push("The image has no line data (DWARF): files, lines and inlining are unknown; build with -g.".into());
@@ -143,21 +143,7 @@ impl Context<'_> {
     /// What the samples keep step with to a degree that deserves a word.
     #[must_use]
     pub fn beats(&self) -> Vec<InStep> {
-        self.in_step().into_iter().filter(|step| step.unvisited >= MUCH_UNVISITED).collect()
-    }
-
-    fn doubt_beats(&self, doubts: &mut Vec<String>) {
-        for InStep { name, every, unvisited, period } in self.beats() {
-            let of = if every == 1 {
-                "its period".to_owned()
-            } else {
-                format!("{every} of its periods")
-            };
-            doubts.push(format!(
-                "Samples keep step with {name}: into {:.0} % of {of} ({period:.0} cycles each) hardly one falls, so what runs there is seen too often or never; choose a sampling period that shares no factor with it.",
-                100.0 * unvisited
-            ));
-        }
+        self.in_step().into_iter().filter(InStep::is_much).collect()
     }
 
     fn doubt_period(&self, doubts: &mut Vec<String>) {
@@ -189,6 +175,24 @@ pub struct InStep {
     pub unvisited: f64,
     /// Its period in core cycles.
     pub period: f64,
+}
+
+impl InStep {
+    fn is_much(&self) -> bool {
+        self.unvisited >= MUCH_UNVISITED
+    }
+}
+
+fn doubt_beats(in_step: &[InStep], doubts: &mut Vec<String>) {
+    for step in in_step.iter().filter(|step| step.is_much()) {
+        let InStep { name, every, unvisited, period } = step;
+        let of =
+            if *every == 1 { "its period".to_owned() } else { format!("{every} of its periods") };
+        doubts.push(format!(
+            "Samples keep step with {name}: into {:.0} % of {of} ({period:.0} cycles each) hardly one falls, so what runs there is seen too often or never; choose a sampling period that shares no factor with it.",
+            100.0 * unvisited
+        ));
+    }
 }
 
 /// A smaller part that no sample visits is within what shares are known to.

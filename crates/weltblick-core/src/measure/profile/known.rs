@@ -25,8 +25,8 @@ pub struct Shares<'a> {
     confidence: f64,
     samples: u64,
     missing: Option<u64>,
-    /// What the samples keep step with most.
-    in_step: Option<InStep>,
+    /// What the samples keep step with, the worst first.
+    in_step: Vec<InStep>,
     /// How many dependent samples say as much as one independent one, by the function where that is most.
     effect: Option<f64>,
     against: Vec<Doubt>,
@@ -44,7 +44,7 @@ impl<'a> Shares<'a> {
             confidence,
             samples,
             missing,
-            in_step: context.in_step().into_iter().next(),
+            in_step: context.in_step(),
             effect: largest_effect(counts, context, confidence),
             against: against(counts, context, samples, missing),
         }
@@ -64,6 +64,11 @@ impl<'a> Shares<'a> {
     /// How many samples there are.
     pub(crate) const fn samples(&self) -> u64 {
         self.samples
+    }
+
+    /// What the samples keep step with, the worst first.
+    pub(super) fn in_step(&self) -> &[InStep] {
+        &self.in_step
     }
 
     /// The share of samples in a function, without what it calls.
@@ -148,7 +153,7 @@ impl<'a> Shares<'a> {
         if uncovered > LITTLE_TIME {
             found.doubt(Doubt::UnwatchedTime { part: uncovered });
         }
-        if let Some(InStep { name, every, unvisited, .. }) = &self.in_step
+        if let Some(InStep { name, every, unvisited, .. }) = self.in_step.first()
             && *unvisited > (estimate.high - estimate.low) / 8.0
         {
             let (with, every, unvisited) = (name.clone(), *every, *unvisited);
@@ -179,7 +184,7 @@ impl<'a> Shares<'a> {
         let n = self.samples as f64;
         let missing = self.missing.unwrap_or(0) as f64;
         let all = n + missing;
-        let unvisited = self.in_step.as_ref().map_or(0.0, |step| step.unvisited);
+        let unvisited = self.in_step.first().map_or(0.0, |step| step.unvisited);
         let low = estimate.low * n / all - unvisited;
         let high = (estimate.high * n + missing + unknown as f64) / all + unvisited;
         Bounds { low: low.max(0.0), high: high.min(1.0) }

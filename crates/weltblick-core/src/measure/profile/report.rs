@@ -158,7 +158,7 @@ pub fn report(counts: &SampleCounts, by: By, context: &Context<'_>) -> ProfileRe
         samples_missing_at_most: context.timing.missing(),
         samples_cut: context.cut,
         objections,
-        doubts: context.doubts(&rows, by),
+        doubts: context.doubts(&rows, by, shares.in_step()),
     };
     let recording = head(counts, context);
     let sample_ns = context.timing.sample_ns();
