@@ -7,8 +7,7 @@
 
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::TraceSetup;
-use weltblick_standin::trace::{Fitted, etmv3};
-use weltblick_standin::{Machine, Program};
+use weltblick_standin::{Machine, Model, Program};
 
 /// `DEMCR`.
 const DEMCR: u32 = 0xe000_edfc;
@@ -28,14 +27,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     };
     let program = Program::parse(&std::fs::read(firmware)?)?;
     // A trace port of eight pins, on both edges of half the core clock.
-    let setup = Setup { link_bit_rate: 480_000_000, ..Setup::default() };
+    let model = if unit == "etmv3" { Model::CortexM3 } else { Model::CortexM7 };
+    let setup = Setup { model, link_bit_rate: 480_000_000, ..Setup::default() };
     let cycle = |seconds: &str| -> Result<u64, std::num::ParseFloatError> {
         Ok((seconds.parse::<f64>()? * setup.core_clock as f64) as u64)
     };
     let mut machine = Machine::new(&program, setup)?;
-    if unit == "etmv3" {
-        machine.trace_mut().fit(Fitted::Etmv3(etmv3::Etm::default()));
-    }
     machine.run(cycle(from)?);
     for (address, value) in registers(unit)? {
         machine.poke(address, 4, value).map_err(|fault| fault.to_string())?;

@@ -7,6 +7,7 @@
 pub mod core;
 pub mod machine;
 pub mod memory;
+mod model;
 pub mod nvic;
 pub mod peripheral;
 pub mod program;
@@ -17,5 +18,6 @@ pub mod trace;
 pub mod truth;
 
 pub use machine::{Machine, Stop};
+pub use model::{Model, UnknownModel};
 pub use program::{Program, ProgramError};
 pub use truth::Truth;

@@ -2,6 +2,7 @@
 
 use crate::core::{Branch, Effect, Instruction, Registers, branch, cycles, execute};
 use crate::memory::{Bus as _, BusFault, Flash, Memory};
+use crate::model::Model;
 use crate::nvic::SVCALL;
 use crate::peripheral::Peripherals;
 use crate::program::{Program, ProgramError};
@@ -23,6 +24,8 @@ const NO_PC: u32 = 0xffff_ffff;
 /// How a machine is set up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Setup {
+    /// The core that it passes for.
+    pub model: Model,
     /// Core cycles per second.
     pub core_clock: u64,
     /// Bits per second of the trace link.
@@ -35,7 +38,13 @@ pub struct Setup {
 
 impl Default for Setup {
     fn default() -> Self {
-        Self { core_clock: 47_972_352, link_bit_rate: 4_000_000, link_buffer: 224, seed: 1 }
+        Self {
+            model: Model::default(),
+            core_clock: 47_972_352,
+            link_bit_rate: 4_000_000,
+            link_buffer: 224,
+            seed: 1,
+        }
     }
 }
 
@@ -129,7 +138,8 @@ impl Machine {
         let link = Link::new(setup.core_clock, setup.link_bit_rate, setup.link_buffer);
         let ram = Memory::new(RAM_BASE, RAM_SIZE);
         let peripherals = Peripherals::new(setup.seed);
-        let system = System::new(flash, ram, peripherals, TraceUnit::new(link, setup.core_clock));
+        let trace = TraceUnit::new(link, setup.core_clock, setup.model);
+        let system = System::new(flash, ram, peripherals, trace, setup.model.cpuid());
         let truth = Truth::new(base, FLASH_SIZE);
         Ok(Self {
             regs,

@@ -18,6 +18,7 @@ pub(crate) struct System {
     systick: SysTick,
     peripherals: Peripherals,
     pub(crate) trace: TraceUnit,
+    cpuid: u32,
     pub(crate) mtb: Mtb,
     pub(crate) vector_base: u32,
     pub(crate) cycle: u64,
@@ -39,6 +40,7 @@ impl System {
         ram: Memory,
         peripherals: Peripherals,
         trace: TraceUnit,
+        cpuid: u32,
     ) -> Self {
         Self {
             vector_base: flash.memory().base(),
@@ -48,6 +50,7 @@ impl System {
             systick: SysTick::default(),
             peripherals,
             trace,
+            cpuid,
             mtb: Mtb::default(),
             cycle: 0,
             next_event: u64::MAX,
@@ -87,7 +90,7 @@ impl System {
         match address {
             0xe000_e010..=0xe000_e01c => Some(self.systick.read(address - 0xe000_e010, self.cycle)),
             0xe000_e100..=0xe000_e5ff => Some(self.nvic.read(address - 0xe000_e100)),
-            0xe000_ed00 => Some(0x412f_c231),
+            0xe000_ed00 => Some(self.cpuid),
             0xe000_ed04 => Some(
                 u32::from(self.nvic.is_pending(PENDSV)) << 28
                     | u32::from(self.nvic.is_pending(SYSTICK)) << 26,

@@ -1,5 +1,6 @@
 //! The trace unit through its registers, and its encoder by the manual's figures.
 
+use weltblick_standin::Model;
 use weltblick_standin::trace::itm::{self, Encoded};
 use weltblick_standin::trace::{Link, TraceUnit};
 
@@ -11,7 +12,8 @@ const ITM_TER: u32 = 0xe000_0e00;
 
 /// A unit on a link that never fills.
 fn unit(writes: &[(u32, u32)]) -> TraceUnit {
-    let mut unit = TraceUnit::new(Link::new(1_000_000, 1_000_000_000, 1 << 20), 1_000_000);
+    let mut unit =
+        TraceUnit::new(Link::new(1_000_000, 1_000_000_000, 1 << 20), 1_000_000, Model::default());
     for &(address, value) in writes {
         unit.write(address, 4, value, 0).unwrap();
     }
@@ -107,7 +109,7 @@ fn packets_of_one_cycle_share_a_timestamp() {
 #[test]
 fn a_full_buffer_delays_the_timestamp_and_then_drops() {
     // 100 cycles per byte, room for 8 bytes.
-    let mut unit = TraceUnit::new(Link::new(1_000_000, 100_000, 8), 1_000_000);
+    let mut unit = TraceUnit::new(Link::new(1_000_000, 100_000, 8), 1_000_000, Model::default());
     for (address, value) in [ON[0], (ITM_TCR, 0b1011), (DWT_CTRL, 1 | 1 << 16)] {
         unit.write(address, 4, value, 0).unwrap();
     }
@@ -201,7 +203,7 @@ fn comparators_send_what_their_function_says() {
 
 #[test]
 fn the_divisor_sets_the_pace() {
-    let mut unit = TraceUnit::new(Link::new(1_000_000, 1_000_000, 8), 1_000_000);
+    let mut unit = TraceUnit::new(Link::new(1_000_000, 1_000_000, 8), 1_000_000, Model::default());
     assert_eq!(unit.bit_rate(), None);
     unit.write(DIVISOR, 4, 99, 0).unwrap();
     assert_eq!((unit.bit_rate(), unit.read(DIVISOR, 0)), (Some(10_000), Some(99)));

@@ -23,8 +23,7 @@ use weltblick_core::wire::{etmv3, etmv4};
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::{TraceSetup, record};
 use weltblick_standin::trace::tpiu::Formatter;
-use weltblick_standin::trace::{Fitted, etmv3 as etmv3_unit};
-use weltblick_standin::{Machine, Program};
+use weltblick_standin::{Machine, Model, Program};
 
 const FIRMWARE: &[u8] = include_bytes!("../../../demo/buoy/wave-buoy.elf");
 const SIZE: usize = 64 << 20;
@@ -172,7 +171,7 @@ const CYCLE_COUNTS: u32 = 1 << 4;
 
 fn instructions(trcconfigr: u32, synchronises: u32) -> (Vec<u8>, u64) {
     let program = Program::parse(FIRMWARE).expect("the demo firmware");
-    let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
+    let setup = Setup { model: Model::CortexM7, link_bit_rate: 10_000_000_000, ..Setup::default() };
     let mut machine = Machine::new(&program, setup).expect("it fits");
     const ETM: u32 = 0xe004_1000;
     for (address, value) in [
@@ -310,7 +309,6 @@ static ATOMS: LazyLock<(Vec<u8>, u64)> = LazyLock::new(|| {
     let program = Program::parse(FIRMWARE).expect("the demo firmware");
     let setup = Setup { link_bit_rate: 10_000_000_000, ..Setup::default() };
     let mut machine = Machine::new(&program, setup).expect("it fits");
-    machine.trace_mut().fit(Fitted::Etmv3(etmv3_unit::Etm::default()));
     const ETM: u32 = 0xe004_1000;
     for (address, value) in [(0xe000_edfc, 1 << 24), (ETM + 0x020, 0x6f), (ETM, 0)] {
         machine.poke(address, 4, value).expect("debug registers answer");

@@ -49,7 +49,7 @@ pub(crate) struct SetupArgs {
     /// Only the instruction trace, where something else tells of exceptions too: events are told by what ran
     #[arg(long, help_heading = "Options")]
     pub(crate) flow_only: bool,
-    /// What a raw file's packets are [default: itm]
+    /// What the packets of a raw file are, or of a capture's first source [default: itm]
     #[arg(long, value_name = "PROTOCOL")]
     pub(crate) protocol: Option<ProtocolArg>,
     /// A register of the trace macrocell as it was written or read, such as `trcconfigr=0x1811`

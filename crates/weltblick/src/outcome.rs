@@ -7,11 +7,11 @@ use std::process::ExitCode;
 pub(crate) enum Outcome {
     /// Done, and every budget is met.
     Done,
-    /// A budget is broken.
+    /// A budget is broken, or a strict inspection found that figures are wrong.
     Broken,
     /// The command line or a file could not be understood.
     NotUnderstood,
-    /// No budget is broken, but one is undecided.
+    /// No budget is broken, but one is undecided; or a strict inspection found that figures are weak.
     Undecided,
 }
 

@@ -31,6 +31,7 @@ fn framed(start: Start, ids: &[TraceId]) -> StreamSpec {
         segments: None,
         files: vec![At { value: "port.bin".into(), span: 0..0 }],
         framing: Framing::Tpiu(start),
+        capacity: None,
         sources: ids.iter().map(source).collect(),
     }
 }

@@ -196,7 +196,7 @@ impl LossReason {
     /// Whether it lies behind everything that was recorded: the recording ends inside a packet.
     #[must_use]
     pub const fn is_end(self) -> bool {
-        matches!(self, Self::Malformed(Malformed::CutOff))
+        matches!(self, Self::Malformed(Malformed::CutOff) | Self::Framing(Damage::CutOff))
     }
 
     /// Whether events of any kind are missing, and time without them is all that tells.

@@ -12,6 +12,8 @@ const EXCEPTIONS: usize = 512;
 const FEWEST_INTERVALS: u64 = 16;
 /// Intervals between ticks that are looked at together.
 const TICKS_IN_ROW: u32 = 16;
+/// An interval that is so much longer than another may be one in which a tick is missing.
+const MISSING: f64 = 1.5;
 /// The largest spread of a periodic interrupt's intervals, relative to their mean.
 const MOST_SPREAD: f64 = 0.05;
 
@@ -113,10 +115,10 @@ impl Sink for SysTicks {
 }
 
 impl SysTicks {
-    /// The mean time between them, in ticks of the timestamps.
+    /// The mean time between them, in ticks of the timestamps: of rows in which none can be missing.
     #[must_use]
-    pub fn cadence(&self) -> Option<Cadence> {
-        self.entries.cadence(SYSTICK)
+    pub fn period(&self) -> Option<f64> {
+        (self.rows.whole > 0).then(|| self.rows.whole_sum / self.rows.whole as f64)
     }
 
     /// How often the intervals between them became others, all of them at once.
@@ -167,6 +169,9 @@ struct TickRows {
     /// The mean of the last row in which all were alike.
     before: Option<f64>,
     changes: u64,
+    /// Intervals of rows in which none can be missing, and how long they are together.
+    whole: u64,
+    whole_sum: f64,
 }
 
 impl TickRows {
@@ -188,7 +193,13 @@ impl TickRows {
 
     #[cold]
     fn end_row(&mut self) {
-        let mean = self.sum / f64::from(std::mem::take(&mut self.count));
+        let count = std::mem::take(&mut self.count);
+        let mean = self.sum / f64::from(count);
+        // A tick that was left out, or lost without a trace, makes one interval of two.
+        if self.most < MISSING * self.least {
+            self.whole += u64::from(count);
+            self.whole_sum += self.sum;
+        }
         // Where some are late, or left out in sleep, the row says nothing.
         if self.most - self.least > MOST_SPREAD * mean {
             return;
@@ -255,6 +266,20 @@ mod tests {
         assert_eq!(periodic[0].intervals, 49);
         assert!((periodic[0].period - 48_000.0).abs() < 1.0);
         assert_eq!(cadences.ticks.changes(), 0);
+        assert!((cadences.ticks.period().unwrap() - 48_000.0).abs() < 1.0);
+    }
+
+    #[test]
+    fn ticks_that_went_missing_without_a_trace_make_no_other_clock() {
+        let mut cadences = Cadences::default();
+        for tick in (0..400).filter(|tick| tick % 40 != 7) {
+            enter(&mut cadences, tick * 48_000);
+        }
+        assert!((cadences.ticks.period().unwrap() - 48_000.0).abs() < 1.0);
+        // Where every other one is left out nobody knows.
+        let mut asleep = Cadences::default();
+        (0..400).filter(|tick| tick % 3 > 0).for_each(|tick| enter(&mut asleep, tick * 48_000));
+        assert_eq!(asleep.ticks.period(), None);
     }
 
     #[test]

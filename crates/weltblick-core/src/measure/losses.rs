@@ -14,6 +14,9 @@ const MOST_PLACES: usize = 16;
 pub struct Losses {
     by_reason: BTreeMap<LossReason, Tally>,
     places: Vec<Place>,
+    /// Where the connection broke last, until it is known how much could not be read behind that.
+    broke_at: Option<u64>,
+    behind_breaks: u64,
 }
 
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -57,6 +60,12 @@ impl Losses {
         let tally = self.by_reason.entry(why).or_default();
         tally.count += 1;
         tally.bytes += bytes.end - bytes.start;
+        if why == LossReason::Disconnected {
+            self.broke_at = Some(bytes.start);
+        } else if self.broke_at.is_some_and(|at| bytes.start <= at && at < bytes.end) {
+            self.broke_at = None;
+            self.behind_breaks += bytes.end - bytes.start;
+        }
         if self.places.len() < MOST_PLACES {
             self.places.push(Place { bytes: bytes.clone(), why });
         }
@@ -91,6 +100,12 @@ impl Losses {
     #[must_use]
     pub fn of(&self, why: LossReason) -> u64 {
         self.by_reason.get(&why).map_or(0, |tally| tally.count)
+    }
+
+    /// How many bytes could not be read behind broken connections, up to the next synchronisation each.
+    #[must_use]
+    pub const fn behind_breaks(&self) -> u64 {
+        self.behind_breaks
     }
 
     /// Whether an unknown number of bytes never arrived.

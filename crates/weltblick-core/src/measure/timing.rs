@@ -96,8 +96,8 @@ impl Timing<'_> {
             return None;
         }
         let tick = self.clocks.tick_period?.as_secs_f64();
-        let cadence = ticks.cadence()?;
-        Some((cadence.period / tick, cadence.period))
+        let period = ticks.period()?;
+        Some((period / tick, period))
     }
 
     /// How far the stated clock is off by the tick interrupt's known period, as a part of it, where that is more than

@@ -1,6 +1,6 @@
 //! The part of a plan that `capture` applies: register writes, and what to say in the manifest.
 
-use super::core::{Architecture, InstructionTrace};
+use super::core::{Architecture, Core, InstructionTrace};
 use super::description::Description;
 use super::narrow::TraceUnit;
 use super::registers::{ETM_TRACE_ID, ITM_TRACE_ID, Register};
@@ -24,6 +24,8 @@ const ITM_TCR: u32 = 0xe000_0e80;
 /// What `capture` needs of a plan.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Applied {
+    /// The core that it is for.
+    pub core: Option<Core>,
     /// What the manifest says of the target.
     pub target: Target,
     /// Bytes per second that the link carries.
@@ -86,6 +88,7 @@ impl Applied {
     #[must_use]
     pub fn new(description: &Description, plan: &PlanReport) -> Self {
         Self {
+            core: description.core,
             target: Target {
                 name: description.name.clone(),
                 isa: Some(Isa::Thumb),
@@ -119,7 +122,7 @@ impl Applied {
         root.require_format(FORMAT)?;
         let mut applied = Self::default();
         if let Some(target) = root.table("target")? {
-            applied.target = read_target(target)?;
+            read_target(target, &mut applied)?;
         }
         if let Some(link) = root.table("link")? {
             let number = |value: Option<At<u64>>| value.map(|value| value.value as f64);
@@ -149,6 +152,9 @@ impl Applied {
         let Target { name, isa: _, core_clock, tick_period } = &self.target;
         if let Some(name) = name {
             let _ = writeln!(text, "name = {}", toml::Value::String(name.clone()));
+        }
+        if let Some(core) = self.core {
+            let _ = writeln!(text, "core = \"{core}\"");
         }
         if let Some(clock) = core_clock {
             let _ = writeln!(text, "core_clock = \"{} Hz\"", clock.hertz());
@@ -211,7 +217,10 @@ impl Applied {
         }
         // Without framing there is one source.
         sources.extend(instructions.filter(|_| self.framed || sources.is_empty()));
-        StreamSpec { files: Vec::new(), segments: Some(name.to_owned()), framing, sources }
+        let capacity =
+            self.capacity.map(|capacity| capacity as u64).filter(|capacity| *capacity > 0);
+        let segments = Some(name.to_owned());
+        StreamSpec { files: Vec::new(), segments, framing, capacity, sources }
     }
 
     /// The instruction trace of a macrocell, as its registers are written. Its identification registers
@@ -243,11 +252,15 @@ impl Applied {
     }
 }
 
-fn read_target(table: Table<'_>) -> Result<Target, Fault> {
+fn read_target(table: Table<'_>, applied: &mut Applied) -> Result<(), Fault> {
     let fault = |text: &At<&str>, key: &str, error: crate::time::QuantityError| {
         table.fault(text.span.clone(), format!("`{key}`: {error}"))
     };
     let name = table.text("name")?.map(|name| name.value.to_owned());
+    if let Some(core) = table.text("core")? {
+        let known = core.value.parse::<Core>();
+        applied.core = Some(known.map_err(|error| table.fault(core.span, error.to_string()))?);
+    }
     let core_clock = match table.text("core_clock")? {
         None => None,
         Some(text) => Some(text.value.parse().map_err(|e| fault(&text, "core_clock", e))?),
@@ -257,7 +270,8 @@ fn read_target(table: Table<'_>) -> Result<Target, Fault> {
         Some(text) => Some(parse_duration(text.value).map_err(|e| fault(&text, "tick_period", e))?),
     };
     table.finish()?;
-    Ok(Target { name, isa: Some(Isa::Thumb), core_clock, tick_period })
+    applied.target = Target { name, isa: Some(Isa::Thumb), core_clock, tick_period };
+    Ok(())
 }
 
 fn read_stream(table: Table<'_>, applied: &mut Applied) -> Result<(), Fault> {

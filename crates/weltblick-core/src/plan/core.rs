@@ -15,6 +15,8 @@ pub struct Core {
     pub comparators: u8,
     /// The unit that traces instructions, where one can be built in.
     pub instructions: InstructionTrace,
+    /// `CPUID.PARTNO`, by which a debugger knows it.
+    part: u16,
 }
 
 /// Editions of the debug architecture.
@@ -62,24 +64,35 @@ const fn core(
     architecture: Architecture,
     comparators: u8,
     instructions: InstructionTrace,
+    part: u16,
 ) -> Core {
-    Core { name, architecture, comparators, instructions }
+    Core { name, architecture, comparators, instructions, part }
 }
 
 /// Every core that is known.
 pub const CORES: [Core; 9] = [
-    core("cortex-m0+", Architecture::V6, 2, InstructionTrace::Mtb),
-    core("cortex-m3", Architecture::V7, 4, InstructionTrace::Etm3),
-    core("cortex-m4", Architecture::V7, 4, InstructionTrace::Etm3),
-    core("cortex-m7", Architecture::V7, 4, InstructionTrace::Etm4),
-    core("cortex-m23", Architecture::V8Base, 4, InstructionTrace::Mtb),
-    core("cortex-m33", Architecture::V8, 4, InstructionTrace::Etm4),
-    core("cortex-m52", Architecture::V8, 8, InstructionTrace::Etm4),
-    core("cortex-m55", Architecture::V8, 8, InstructionTrace::Etm4),
-    core("cortex-m85", Architecture::V8, 8, InstructionTrace::Etm4),
+    core("cortex-m0+", Architecture::V6, 2, InstructionTrace::Mtb, 0xc60),
+    core("cortex-m3", Architecture::V7, 4, InstructionTrace::Etm3, 0xc23),
+    core("cortex-m4", Architecture::V7, 4, InstructionTrace::Etm3, 0xc24),
+    core("cortex-m7", Architecture::V7, 4, InstructionTrace::Etm4, 0xc27),
+    core("cortex-m23", Architecture::V8Base, 4, InstructionTrace::Mtb, 0xd20),
+    core("cortex-m33", Architecture::V8, 4, InstructionTrace::Etm4, 0xd21),
+    core("cortex-m52", Architecture::V8, 8, InstructionTrace::Etm4, 0xd24),
+    core("cortex-m55", Architecture::V8, 8, InstructionTrace::Etm4, 0xd22),
+    core("cortex-m85", Architecture::V8, 8, InstructionTrace::Etm4, 0xd23),
 ];
 
+/// `CPUID.Implementer` of Arm.
+const ARM: u32 = 0x41;
+
 impl Core {
+    /// The core that has this `CPUID` (Arm's technical reference manuals of each), if it is one that is known.
+    #[must_use]
+    pub fn of_cpuid(cpuid: u32) -> Option<Self> {
+        let part = (cpuid >> 4 & 0xfff) as u16;
+        CORES.into_iter().find(|core| cpuid >> 24 == ARM && core.part == part)
+    }
+
     /// Whether the core can have an ITM, and with it a DWT that sends packets.
     #[must_use]
     pub const fn has_itm(&self) -> bool {
@@ -89,7 +102,7 @@ impl Core {
 
 /// A name that is no core.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("`{0}` is no core that Weltblick knows{hint}", hint = crate::document::nearest(.0, CORES.iter().map(|core| core.name)))]
+#[error("`{0}` is no core that Weltblick knows{hint}; it knows {names}", hint = crate::document::nearest(.0, CORES.iter().map(|core| core.name)), names = CORES.map(|core| core.name).join(", "))]
 pub struct UnknownCore(String);
 
 impl FromStr for Core {
@@ -129,6 +142,9 @@ mod tests {
         assert_eq!("Cortex-M3".parse::<Core>().unwrap().architecture, Architecture::V7);
         let error = "cortex-m5".parse::<Core>().unwrap_err().to_string();
         assert!(error.contains("did you mean"), "{error}");
+        assert!(error.contains("it knows cortex-m0+, cortex-m3"), "{error}");
         assert!(!"cortex-m0+".parse::<Core>().unwrap().has_itm());
+        assert_eq!(Core::of_cpuid(0x410f_d214).map(|core| core.name), Some("cortex-m33"));
+        assert_eq!(Core::of_cpuid(0x630f_d214), None, "of somebody else");
     }
 }

@@ -47,6 +47,7 @@ fn writes_the_registers_that_the_manual_asks_for() {
             ("ITM_TER", 0xe000_0e00, 1),
             ("ITM_TPR", 0xe000_0e40, 0b1110),
             ("ITM_TCR", 0xe000_0e80, 0x0001_000f),
+            ("DWT_CYCCNT", 0xe000_1004, 0x0fff_ffff),
             ("DWT_CTRL", 0xe000_1000, 0x0001_1607),
         ]
     );

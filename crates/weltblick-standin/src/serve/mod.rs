@@ -93,16 +93,17 @@ pub fn serve(
         disconnected: false,
     };
     while !stop.load(Ordering::Relaxed) {
-        if let Some(stream) = accepted(trace)? {
-            server.trace = Some(stream);
-            server.waiting.clear();
-        }
         if let Some(stream) = accepted(stub)? {
             // As most stubs do: whoever connects finds the target stopped.
             server.running = Running::Halted;
             server.debugger = Some((stream, Stub::new()));
         }
         let heard = server.hear();
+        // After the debugger: who listened before a register was written has what follows from that.
+        if let Some(stream) = accepted(trace)? {
+            server.trace = Some(stream);
+            server.waiting.clear();
+        }
         let ran = server.run();
         server.send();
         if !heard && !ran {

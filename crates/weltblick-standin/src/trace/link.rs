@@ -62,9 +62,22 @@ impl Link {
         }
     }
 
+    /// Frames are synchronised after so many bytes of them, again and again.
+    pub fn synchronise_every(&mut self, bytes: Option<u64>) {
+        if let Some(formatter) = &mut self.formatter {
+            formatter.synchronise_every(bytes);
+        }
+    }
+
     /// Nothing leaves for so many cycles: the receiver does not listen.
     pub fn stall(&mut self, cycle: u64, cycles: u64) {
         self.empty_at = self.empty_at.max(cycle * 65_536) + cycles * 65_536;
+    }
+
+    /// Bytes that the buffer holds at most.
+    #[must_use]
+    pub const fn capacity(&self) -> u64 {
+        self.capacity
     }
 
     /// The first cycle from `cycle` on at which `bytes` more bytes fit.

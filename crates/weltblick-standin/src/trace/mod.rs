@@ -1,5 +1,6 @@
 //! The trace unit: what a debug block makes of a running core, and the link that carries it away.
 
+mod comparators;
 mod etb;
 pub mod etmv3;
 pub mod etmv4;

@@ -19,6 +19,9 @@ pub struct Formatter {
     out: Vec<u8>,
     frame: Vec<u8>,
     flags: u8,
+    /// Bytes between synchronisations that it sends of its own accord, and bytes since the last one.
+    every: Option<u64>,
+    since: u64,
 }
 
 impl Formatter {
@@ -45,10 +48,16 @@ impl Formatter {
         }
     }
 
+    /// Sends a full synchronisation after so many bytes of frames, again and again.
+    pub fn synchronise_every(&mut self, bytes: Option<u64>) {
+        self.every = bytes;
+    }
+
     /// A full synchronisation; the open frame is completed with the null source first.
     pub fn synchronise(&mut self) {
         self.complete();
         self.out.extend(FULL_SYNC);
+        self.since = 0;
     }
 
     /// A half synchronisation between two bytes of a frame; only at an even position, which every
@@ -107,8 +116,13 @@ impl Formatter {
     fn close_if_full(&mut self) {
         if self.frame.len() == LAST_EVEN + 1 {
             self.frame.push(self.flags);
+            self.since += self.frame.len() as u64;
             self.out.append(&mut self.frame);
             self.flags = 0;
+            if self.every.is_some_and(|every| self.since >= every) {
+                self.out.extend(FULL_SYNC);
+                self.since = 0;
+            }
         }
     }
 }

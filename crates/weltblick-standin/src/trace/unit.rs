@@ -1,10 +1,12 @@
 //! The debug block: DWT, ITM and their registers (DDI 0403E, C1).
 
+use super::comparators::{self, Comparators};
 use super::etb::Etb;
 use super::fitted::Fitted;
 use super::itm::{self, Encoded};
 use super::link::Link;
 use super::step::Step;
+use crate::model::Model;
 
 /// `DWT_CTRL` bits.
 mod control {
@@ -23,22 +25,6 @@ mod trace_control {
     pub(super) const GLOBAL_ON: u32 = 0b11 << 10;
 }
 
-/// `DWT_FUNCTION` of the comparators (DDI 0403E, table C1-14): which accesses, and what is sent.
-mod function {
-    /// The accessing instruction.
-    pub(super) const CODE: u32 = 0b0001;
-    /// The value, or value and instruction, of any access.
-    pub(super) const ANY: [u32; 2] = [0b0010, 0b0011];
-    /// The same of reads.
-    pub(super) const READ: [u32; 2] = [0b1100, 0b1110];
-    /// The same of writes.
-    pub(super) const WRITE: [u32; 2] = [0b1101, 0b1111];
-    /// An instruction: other units see it.
-    pub(super) const INSTRUCTION: u32 = 0b1000;
-    /// The offset of the address too.
-    pub(super) const EMIT_RANGE: u32 = 1 << 5;
-}
-
 /// Registers of the buffer on the chip: one CoreSight component.
 const ETB: u32 = 0xe004_2000;
 const ETB_END: u32 = 0xe004_2fff;
@@ -51,20 +37,12 @@ const ETM_END: u32 = 0xe004_1fff;
 const ITM_SOURCE: u8 = 1;
 /// `TPIU_FFCR.EnFCont`.
 const FRAMES_ON: u32 = 1 << 1;
-
-/// One comparator of the DWT.
-#[derive(Debug, Clone, Copy, Default)]
-struct Comparator {
-    compare: u32,
-    mask: u32,
-    function: u32,
-}
-
-impl Comparator {
-    const fn holds(&self, address: u32) -> bool {
-        (address ^ self.compare) >> (self.mask & 0x1f) == 0
-    }
-}
+/// `TPIU_SPPR.TXMODE` of a parallel port.
+const PARALLEL: u32 = 0;
+/// The link counts ten bits a byte, as a serial wire has them.
+const BITS_PER_BYTE: u64 = 10;
+/// `TPIU_PSCR` after a reset: every 1024 bytes.
+const RESET_FRAME_SYNC: u32 = 10;
 
 /// `DEMCR.TRCENA`.
 const TRACE_ENABLE: u32 = 1 << 24;
@@ -81,13 +59,15 @@ pub struct TraceUnit {
     itm_tcr: u32,
     itm_ter: u32,
     itm_tpr: u32,
-    comparators: [Comparator; 4],
+    comparators: Comparators,
     /// Core cycles per second: what the port's divisor divides.
     core_clock: u64,
     /// `TPIU_ACPR`, once it is written.
     divisor: Option<u32>,
     /// `TPIU_SPPR`, `TPIU_FFCR`, `TPIU_CSPSR`.
     port: [u32; 3],
+    /// `TPIU_PSCR`, where there is one: what paces the synchronisations of frames.
+    frame_sync: Option<u32>,
     /// The cycle at which the counter was last set, and to what.
     counter_base: (u64, u32),
     next_sample: u64,
@@ -99,6 +79,8 @@ pub struct TraceUnit {
     last_global: Option<u64>,
     /// Packets were dropped since the last overflow packet.
     overflowed: bool,
+    /// The link could not take what an instruction can make, and has not emptied since.
+    is_full: bool,
     /// How many packets were dropped in all.
     pub dropped: u64,
     /// How many packets were sent.
@@ -108,12 +90,13 @@ pub struct TraceUnit {
 impl TraceUnit {
     /// A trace unit after reset: everything off.
     #[must_use]
-    pub fn new(link: Link, core_clock: u64) -> Self {
+    pub fn new(link: Link, core_clock: u64, model: Model) -> Self {
         Self {
-            etm: Fitted::default(),
+            etm: model.instruction_trace(),
+            frame_sync: model.is_v8().then_some(RESET_FRAME_SYNC),
             etb: Etb::default(),
             itm_tpr: 0,
-            comparators: [Comparator { compare: 0, mask: 0, function: 0 }; 4],
+            comparators: Comparators::new(model.is_v8()),
             core_clock,
             divisor: None,
             port: [2, 0x100, 1],
@@ -129,6 +112,7 @@ impl TraceUnit {
             last_tick: 0,
             last_global: None,
             overflowed: false,
+            is_full: false,
             dropped: 0,
             sent: 0,
         }
@@ -170,22 +154,13 @@ impl TraceUnit {
         if self.demcr & TRACE_ENABLE == 0 {
             return 0;
         }
-        let watches = |comparator: &Comparator| {
-            comparator.function & 0xf == function::INSTRUCTION && comparator.holds(pc)
-        };
-        (0..)
-            .zip(&self.comparators)
-            .filter(|(_, c)| watches(c))
-            .fold(0, |bits, (n, _)| bits | 1 << n)
+        self.comparators.matching(pc)
     }
 
     /// Whether a comparator watches data.
     #[must_use]
     pub fn watches(&self) -> bool {
-        self.dwt_sends()
-            && self.comparators.iter().any(|comparator| {
-                ![0, function::INSTRUCTION].contains(&(comparator.function & 0xf))
-            })
+        self.dwt_sends() && self.comparators.watch_data()
     }
 
     /// The instruction at `pc` accessed data.
@@ -198,26 +173,17 @@ impl TraceUnit {
         value: u32,
         write: bool,
     ) {
-        for number in 0..self.comparators.len() {
-            let comparator = self.comparators[number];
-            let [value_only, with_code] = if write { function::WRITE } else { function::READ };
-            let code = comparator.function & 0xf;
-            if !comparator.holds(address) || code == 0 || code == function::INSTRUCTION {
-                continue;
+        for number in 0..comparators::COUNT {
+            let sends = self.comparators.sends(number, address, write);
+            let number = number as u8;
+            if sends.code {
+                self.emit(cycle, itm::data_pc(number, pc));
             }
-            let comparator_number = number as u8;
-            let sends_value =
-                code == value_only || code == with_code || function::ANY.contains(&code);
-            let sends_code =
-                code == function::CODE || code == with_code || code == function::ANY[1];
-            if sends_code {
-                self.emit(cycle, itm::data_pc(comparator_number, pc));
+            if sends.address {
+                self.emit(cycle, itm::data_address(number, address as u16));
             }
-            if sends_value && comparator.function & function::EMIT_RANGE != 0 {
-                self.emit(cycle, itm::data_address(comparator_number, address as u16));
-            }
-            if sends_value {
-                self.emit(cycle, itm::data_value(comparator_number, write, bytes, value));
+            if sends.value {
+                self.emit(cycle, itm::data_value(number, write, bytes, value));
             }
         }
     }
@@ -273,8 +239,16 @@ impl TraceUnit {
         self.send_instructions(cycle);
     }
 
-    fn instruction_room(&self, cycle: u64) -> bool {
-        self.etb.is_on() || self.link.room_at(cycle, MOST_BYTES) <= cycle
+    /// Whether the link takes what an instruction can make. Once it did not, it must have emptied first: to
+    /// synchronise costs as much as it sends meanwhile, and a unit that went on at once would never recover.
+    fn instruction_room(&mut self, cycle: u64) -> bool {
+        if self.etb.is_on() {
+            return true;
+        }
+        let needed = if self.is_full { self.link.capacity() } else { MOST_BYTES };
+        let room = self.link.room_at(cycle, needed) <= cycle;
+        self.is_full = !room;
+        room
     }
 
     fn send_instructions(&mut self, cycle: u64) {
@@ -291,10 +265,32 @@ impl TraceUnit {
         }
     }
 
-    /// Bits per second that the port sends once its divisor is written.
+    /// Bits per second that a serial wire sends once its divisor is written; a parallel port has a clock of
+    /// its own.
     #[must_use]
     pub fn bit_rate(&self) -> Option<u64> {
-        Some(self.core_clock / u64::from(self.divisor? + 1))
+        let divisor = self.divisor.filter(|_| self.port[0] != PARALLEL)?;
+        Some(self.core_clock / u64::from(divisor + 1))
+    }
+
+    /// How fast the port is. The pins of a parallel one carry two bits a core cycle each: its clock is the core's,
+    /// and both edges count.
+    fn set_pace(&mut self) {
+        let rate = if self.port[0] == PARALLEL {
+            let width = self.port[2].trailing_zeros().min(31) + 1;
+            Some(self.core_clock * 2 * u64::from(width) * BITS_PER_BYTE / 8)
+        } else {
+            self.bit_rate()
+        };
+        if let Some(rate) = rate {
+            self.link.set_rate(self.core_clock, rate.max(1));
+        }
+    }
+
+    /// Bytes between synchronisations of frames (`TPIU_PSCR.PSCount`; assumed: below 7 there are none).
+    fn pace_frame_sync(&mut self) {
+        let power = self.frame_sync.filter(|power| (7..32).contains(power));
+        self.link.synchronise_every(power.map(|power| 1 << power));
     }
 
     /// Whether frames are on.
@@ -366,13 +362,22 @@ impl TraceUnit {
             (true, u64::MAX) => cycle + self.sample_period(),
             (true, at) => at,
         };
-        let syncs = counts && self.enabled() && self.itm_tcr & trace_control::SYNC_ON != 0;
+        let syncs = counts && (self.itm_synchronises() || self.counter_paces_frames());
         self.next_sync = match (syncs, self.sync_period(), self.next_sync) {
             // The first one goes out at once, so that whoever listens finds his feet.
             (true, Some(_), u64::MAX) => cycle,
             (true, Some(_), at) => at,
             _ => u64::MAX,
         };
+    }
+
+    const fn itm_synchronises(&self) -> bool {
+        self.enabled() && self.itm_tcr & trace_control::SYNC_ON != 0
+    }
+
+    /// Frames are on, and their synchronisations go with the DWT's cycle counter.
+    const fn counter_paces_frames(&self) -> bool {
+        self.demcr & TRACE_ENABLE != 0 && self.framed() && self.frame_sync.is_none()
     }
 
     /// Synchronisations go with the cycle counter: at each change of the tapped bit.
@@ -394,6 +399,10 @@ impl TraceUnit {
 
     fn synchronise(&mut self, cycle: u64) {
         self.next_sync = cycle + self.sync_period().unwrap_or(u64::MAX / 2);
+        if !self.itm_synchronises() {
+            self.link.synchronise();
+            return;
+        }
         self.stamp(cycle);
         let sync = itm::synchronisation();
         if self.link.room_at(cycle, sync.as_slice().len() as u64) > cycle {
@@ -401,7 +410,9 @@ impl TraceUnit {
             self.next_sync = cycle + 64;
             return;
         }
-        self.link.synchronise();
+        if self.counter_paces_frames() {
+            self.link.synchronise();
+        }
         self.link.send(cycle, ITM_SOURCE, sync.as_slice());
         if self.itm_tcr & trace_control::GLOBAL_ON != 0 {
             self.global_timestamp(cycle);
@@ -486,19 +497,12 @@ impl TraceUnit {
             // Four comparators are built in.
             0xe000_1000 => self.dwt_ctrl | 4 << 28,
             0xe000_1004 => self.counter(cycle),
-            0xe000_1020..=0xe000_105c => {
-                let comparator = &self.comparators[(address - 0xe000_1020) as usize / 16];
-                match address & 0xc {
-                    0x0 => comparator.compare,
-                    0x4 => comparator.mask,
-                    0x8 => comparator.function,
-                    _ => 0,
-                }
-            }
+            0xe000_1020..=0xe000_105c => self.comparators.read(address - 0xe000_1020),
             0xe004_0004 => self.port[2],
             0xe004_0010 => self.divisor.unwrap_or(0),
             0xe004_00f0 => self.port[0],
             0xe004_0304 => self.port[1],
+            0xe004_0308 => self.frame_sync.unwrap_or(0),
             0xe000_1000..=0xe000_1fff | 0xe004_0000..=0xe004_0fff => 0,
             0xe000_edfc => self.demcr,
             _ => return None,
@@ -532,28 +536,29 @@ impl TraceUnit {
             0xe000_0e00 => self.itm_ter = value,
             0xe000_0e40 => self.itm_tpr = value & 0xf,
             0xe000_0e80 => self.itm_tcr = value,
-            0xe004_0004 => self.port[2] = value,
-            0xe004_0010 => {
-                let divisor = value & 0xffff;
-                self.divisor = Some(divisor);
-                let rate = (self.core_clock / u64::from(divisor + 1)).max(1);
-                self.link.set_rate(self.core_clock, rate);
+            0xe004_0004 => {
+                self.port[2] = value;
+                self.set_pace();
             }
-            0xe004_00f0 => self.port[0] = value & 0b11,
+            0xe004_0010 => {
+                self.divisor = Some(value & 0xffff);
+                self.set_pace();
+            }
+            0xe004_00f0 => {
+                self.port[0] = value & 0b11;
+                self.set_pace();
+            }
             0xe004_0304 => {
                 self.port[1] = value;
                 self.link.set_formatter(value & FRAMES_ON != 0);
+                self.pace_frame_sync();
+            }
+            0xe004_0308 if self.frame_sync.is_some() => {
+                self.frame_sync = Some(value & 0x1f);
+                self.pace_frame_sync();
             }
             0xe000_0000..=0xe000_0fff | 0xe004_0000..=0xe004_0fff => {}
-            0xe000_1020..=0xe000_105c => {
-                let comparator = &mut self.comparators[(address - 0xe000_1020) as usize / 16];
-                match address & 0xc {
-                    0x0 => comparator.compare = value,
-                    0x4 => comparator.mask = value,
-                    0x8 => comparator.function = value,
-                    _ => {}
-                }
-            }
+            0xe000_1020..=0xe000_105c => self.comparators.write(address - 0xe000_1020, value),
             0xe000_1000 => {
                 self.counter_base = (cycle, self.counter(cycle));
                 self.dwt_ctrl = value & 0x007f_ffff;

@@ -4,7 +4,6 @@ use crate::cli::duration;
 use crate::outcome::Outcome;
 use crate::show;
 use anyhow::{Context as _, Result};
-use clap::ValueEnum;
 use std::io::Write;
 use std::net::{SocketAddr, TcpListener};
 use std::path::PathBuf;
@@ -15,17 +14,15 @@ use std::time::Duration;
 use weltblick_core::time::{Frequency, parse_bit_rate};
 use weltblick_standin::machine::Setup;
 use weltblick_standin::serve::{Fault, Options, serve};
-use weltblick_standin::trace::Fitted;
-use weltblick_standin::trace::etmv3::Etm;
-use weltblick_standin::{Machine, Program};
+use weltblick_standin::{Machine, Model, Program};
 
 /// The demo's firmware.
 static FIRMWARE: &[u8] = include_bytes!("../../../../demo/buoy/wave-buoy.elf");
 
 /// The stand-in microcontroller as a server: raw trace on one port, a debug stub on another
 ///
-/// It runs firmware as a Cortex-M3 does, and sends what its trace registers ask for: nothing until
-/// they are written.
+/// It runs firmware as a Cortex-M3 does, whichever core it passes for, and sends what its trace registers ask
+/// for: nothing until they are written.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The firmware; absent: the demo's
@@ -43,9 +40,9 @@ pub(crate) struct Args {
     /// The bit rate at which the trace is listened to; at any other it is noise
     #[arg(long, value_name = "RATE", value_parser = parse_bit_rate, default_value = "4Mbit/s")]
     bit_rate: f64,
-    /// What traces instructions: that of a Cortex-M33 (etmv4), or of a Cortex-M3 (etmv3)
-    #[arg(long, value_enum, default_value_t = UnitArg::Etmv4)]
-    instructions: UnitArg,
+    /// The core that it passes for: cortex-m3, cortex-m4 (ETMv3), cortex-m7, cortex-m33 (ETMv4)
+    #[arg(long, value_name = "CORE", default_value_t = Model::default())]
+    core: Model,
     /// Something that goes wrong: drop, corrupt, stall, disconnect, clock, late
     #[arg(long, value_name = "FAULT")]
     fault: Option<Fault>,
@@ -60,15 +57,6 @@ pub(crate) struct Args {
     time: Option<Duration>,
 }
 
-/// `--instructions`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum UnitArg {
-    /// An embedded trace macrocell of architecture 4
-    Etmv4,
-    /// One of architecture 3.5
-    Etmv3,
-}
-
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let program = match &args.firmware {
         None => Program::parse(FIRMWARE)?,
@@ -78,10 +66,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
     };
     let core_clock = args.core_clock.hertz() as u64;
-    let mut machine = Machine::new(&program, Setup { core_clock, ..Setup::default() })?;
-    if args.instructions == UnitArg::Etmv3 {
-        machine.trace_mut().fit(Fitted::Etmv3(Etm::default()));
-    }
+    let setup = Setup { model: args.core, core_clock, ..Setup::default() };
+    let mut machine = Machine::new(&program, setup)?;
     let trace = TcpListener::bind(args.trace).with_context(|| args.trace.to_string())?;
     let stub = TcpListener::bind(args.stub).with_context(|| args.stub.to_string())?;
     writeln!(out, "trace on tcp:{}", trace.local_addr()?)?;

@@ -63,7 +63,8 @@ fn title(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write) -> Result
     Ok(())
 }
 
-fn findings(findings: &[Finding], paint: Paint, out: &mut dyn Write) -> Result<()> {
+/// What speaks against a recording, and what to do.
+pub(crate) fn findings(findings: &[Finding], paint: Paint, out: &mut dyn Write) -> Result<()> {
     writeln!(out)?;
     if findings.is_empty() {
         writeln!(out, "= nothing speaks against this recording")?;

@@ -10,19 +10,42 @@ use weltblick_core::wire::{etmv3, etmv4};
 /// The stream that a raw file is, as options say.
 pub(crate) fn setup_of_raw(setup: &SetupArgs, files: Vec<At<String>>) -> Result<StreamSpec> {
     let mut stream = StreamSpec::itm(files, ItmSettings::default());
+    correct_protocol(&mut stream, setup)?;
     let source = stream.sources.first_mut().context("a stream has a source")?;
-    source.protocol = match setup.protocol {
-        None | Some(ProtocolArg::Itm) => Protocol::Itm(ItmSettings::default()),
-        Some(ProtocolArg::Etmv3) => Protocol::Etmv3(etmv3::Settings::default()),
-        Some(ProtocolArg::Etmv4) => Protocol::Etmv4(etmv4::Settings::default()),
-        Some(ProtocolArg::Mtb) => Protocol::Mtb,
-    };
     let in_frames = matches!(setup.framing, Some(FramingArg::Tpiu | FramingArg::TpiuBuffer));
     if source.protocol == Protocol::Mtb && in_frames {
         bail!("--framing: a micro trace buffer writes into memory; there are no frames around it");
     }
     correct_framing(&mut stream, setup);
     Ok(stream)
+}
+
+/// What the packets of the first source are, as options say. Settings of the same protocol stay.
+fn correct_protocol(stream: &mut StreamSpec, setup: &SetupArgs) -> Result<()> {
+    let (Some(named), Some(source)) = (setup.protocol, stream.sources.first_mut()) else {
+        return Ok(());
+    };
+    if matches!(source.protocol, Protocol::Poll(_) | Protocol::Ctf(_)) {
+        bail!(
+            "--protocol: the first stream of this capture has no packets: it is polled, or an event trace"
+        );
+    }
+    let is_named = matches!(
+        (named, &source.protocol),
+        (ProtocolArg::Itm, Protocol::Itm(_))
+            | (ProtocolArg::Etmv3, Protocol::Etmv3(_))
+            | (ProtocolArg::Etmv4, Protocol::Etmv4(_))
+            | (ProtocolArg::Mtb, Protocol::Mtb)
+    );
+    if !is_named {
+        source.protocol = match named {
+            ProtocolArg::Itm => Protocol::Itm(ItmSettings::default()),
+            ProtocolArg::Etmv3 => Protocol::Etmv3(etmv3::Settings::default()),
+            ProtocolArg::Etmv4 => Protocol::Etmv4(etmv4::Settings::default()),
+            ProtocolArg::Mtb => Protocol::Mtb,
+        };
+    }
+    Ok(())
 }
 
 /// Registers of a macrocell, as options say: of the first source that has one of this name.
@@ -69,6 +92,9 @@ fn correct_framing(stream: &mut StreamSpec, setup: &SetupArgs) {
 ///
 /// A register that no source has.
 pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) -> Result<()> {
+    if let Some(stream) = manifest.streams.first_mut() {
+        correct_protocol(stream, setup)?;
+    }
     correct_registers(manifest, setup)?;
     if setup.core_clock.is_some() {
         manifest.target.core_clock = setup.core_clock;

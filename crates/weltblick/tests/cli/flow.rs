@@ -3,7 +3,7 @@
 use super::support::{Bench, FLOW_MANIFEST, INSTRUCTIONS, ended, write_repeated};
 use insta::assert_snapshot;
 use weltblick_standin::machine::Setup;
-use weltblick_standin::{Machine, Program};
+use weltblick_standin::{Machine, Model, Program};
 
 #[test]
 fn profile_is_exact() {
@@ -170,7 +170,8 @@ fn coverage_adds_captures_up_and_leaves_lines_out() {
 /// The demo's firmware with other optimizations and another source folder, for the first milliseconds.
 fn write_other_build(bench: &Bench) {
     let firmware = include_bytes!("../firmware/wave-buoy-o1.elf");
-    let setup = Setup { link_bit_rate: 480_000_000, ..Setup::default() };
+    let model = Model::CortexM7;
+    let setup = Setup { model, link_bit_rate: 480_000_000, ..Setup::default() };
     let mut machine = Machine::new(&Program::parse(firmware).unwrap(), setup).unwrap();
     let etm = 0xe004_1000;
     for (address, value) in [

@@ -8,6 +8,7 @@ mod debug_files;
 mod demo;
 mod diagnosis;
 mod event_trace;
+mod faults;
 mod flow;
 #[cfg(unix)]
 mod hostile;

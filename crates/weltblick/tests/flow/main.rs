@@ -10,6 +10,7 @@ mod etmv3;
 mod etmv4;
 mod executed;
 mod hold;
+mod live;
 mod mtb;
 mod parts;
 mod pieces;

@@ -67,6 +67,8 @@ pub struct StreamSpec {
     pub segments: Option<String>,
     /// What lies between the bytes and the protocol.
     pub framing: Framing,
+    /// Bytes a second that the link carries, where that is known.
+    pub capacity: Option<u64>,
     /// The sources in the stream: exactly one without framing.
     pub sources: Vec<SourceSpec>,
 }
@@ -226,16 +228,20 @@ impl StreamSpec {
     #[must_use]
     pub fn itm(files: Vec<At<String>>, settings: ItmSettings) -> Self {
         let source = SourceSpec { trace_id: None, protocol: Protocol::Itm(settings) };
-        Self { files, segments: None, framing: Framing::None, sources: vec![source] }
+        Self { files, ..Self::plain(source) }
     }
-}
 
-impl StreamSpec {
+    /// One source without framing, of no files yet.
+    #[must_use]
+    pub fn plain(source: SourceSpec) -> Self {
+        let (files, segments, capacity) = (Vec::new(), None, None);
+        Self { files, segments, framing: Framing::None, capacity, sources: vec![source] }
+    }
+
     /// An event trace.
     #[must_use]
     pub fn events(settings: CtfSettings) -> Self {
-        let source = SourceSpec { trace_id: None, protocol: Protocol::Ctf(settings) };
-        Self { files: Vec::new(), segments: None, framing: Framing::None, sources: vec![source] }
+        Self::plain(SourceSpec { trace_id: None, protocol: Protocol::Ctf(settings) })
     }
 }
 

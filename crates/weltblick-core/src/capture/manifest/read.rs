@@ -141,12 +141,17 @@ fn read_stream(table: Table<'_>) -> Result<StreamSpec, Fault> {
             return Err(table.fault(other.span, message));
         }
     };
+    let capacity = table.integer("capacity")?;
+    if let Some(zero) = capacity.as_ref().filter(|capacity| capacity.value == 0) {
+        return Err(table.fault(zero.span.clone(), "`capacity` must be more than zero"));
+    }
+    let capacity = capacity.map(|capacity| capacity.value);
     let sources = match framing {
         Framing::None => vec![read_source(&table, None)?],
         Framing::Tpiu(_) => read_framed_sources(&table)?,
     };
     table.finish()?;
-    Ok(StreamSpec { files, segments, framing, sources })
+    Ok(StreamSpec { files, segments, framing, capacity, sources })
 }
 
 /// A stream that is a folder.

@@ -94,6 +94,9 @@ fn write_stream(text: &mut String, stream: &StreamSpec) {
             }
         }
     }
+    if let Some(capacity) = stream.capacity {
+        let _ = writeln!(text, "capacity = {capacity}");
+    }
     for source in &stream.sources {
         write_source(text, source);
     }

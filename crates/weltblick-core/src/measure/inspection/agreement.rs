@@ -28,6 +28,12 @@ impl Agreement {
         *at_instruction + *in_unnamed_code + *inside_instruction + *in_literal + *outside
     }
 
+    /// Enough of them are there, and all but one in a thousand at an instruction: it is most likely the right image.
+    #[must_use]
+    pub const fn fits(&self) -> bool {
+        self.total() >= 100 && 1000 * (self.impossible() + self.outside) <= self.total()
+    }
+
     /// Those that this image cannot have made.
     #[must_use]
     pub const fn impossible(&self) -> u64 {

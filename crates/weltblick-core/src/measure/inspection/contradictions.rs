@@ -24,10 +24,10 @@ impl Contradictions {
             doubt(
                 "contradictions",
                 format!(
-                    "Entries, exits and returns of handlers contradict each other {} times: packets were lost, and nothing says where. No figure of interrupts, tasks or spans is certain.",
-                    self.count
+                    "Entries, exits and returns of handlers contradict each other {}: packets are missing, and nothing says where. No figure of interrupts, tasks or spans is certain.",
+                    if self.count == 1 { "once".into() } else { format!("{} times", self.count) }
                 ),
-                "Check the wiring and the bit rate; trace less beside, or widen the link.",
+                "A target that drops packets says so: these were lost or changed on the way to the file. Check what receives the trace, and the line.",
             )
         })
     }

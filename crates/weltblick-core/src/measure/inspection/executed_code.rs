@@ -1,6 +1,7 @@
 //! What an instruction trace says against itself.
 
-use super::diagnosis::{Finding, Weight, doubt_as_finding};
+use super::diagnosis::{Finding, ON_THE_WAY, Weight, doubt_as_finding};
+use super::report::InspectReport;
 use crate::figure::Doubt;
 use crate::measure::execution::{Gaps, TimeAgreement};
 
@@ -13,9 +14,16 @@ pub fn trace_doubts(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
     clocks.into_iter().chain(seldom).collect()
 }
 
-/// Findings about an instruction trace; verdicts rest on the same doubts.
+/// What helps where packets contradict an image that is most likely right.
+const REGISTERS: &str = "State the trace unit's registers as they were written (trcconfigr or etmcr: return stack, cycle counts). If they are right, bytes were changed between the target and the file.";
+
+/// Findings about an instruction trace; verdicts rest on the same doubts. What is said of its bytes and its image
+/// already is in `report`.
 #[must_use]
-pub fn executed_code(times: &TimeAgreement, gaps: &Gaps) -> Vec<Finding> {
+pub fn executed_code(times: &TimeAgreement, gaps: &Gaps, report: &InspectReport) -> Vec<Finding> {
+    if !report.reads() {
+        return Vec::new();
+    }
     let weight = |doubt: &Doubt| match doubt {
         Doubt::SeldomSynchronised => Weight::Doubt,
         _ => Weight::Fault,
@@ -25,25 +33,48 @@ pub fn executed_code(times: &TimeAgreement, gaps: &Gaps) -> Vec<Finding> {
         doubts.iter().map(|doubt| doubt_as_finding(weight(doubt), doubt)).collect();
     // The first of them is what packets and image disagree about, with its place.
     if let (1.., Some(disagreement)) = (gaps.mismatches, gaps.doubts().into_iter().next()) {
-        findings.push(Finding {
-            finding: disagreement,
-            ..doubt_as_finding(Weight::Fault, &Doubt::ImageContradicted)
-        });
+        findings.push(contradicted(disagreement, report));
     }
     findings
+}
+
+/// Packets and image contradict each other: whose fault that is, as far as where branches go says it.
+fn contradicted(disagreement: String, report: &InspectReport) -> Finding {
+    let general = doubt_as_finding(Weight::Fault, &Doubt::ImageContradicted);
+    if !report.image.as_ref().is_some_and(|image| image.agreement.fits()) {
+        return Finding { finding: disagreement, ..general };
+    }
+    let finding =
+        format!("{disagreement} Branches go to its instructions: most likely the image is right.");
+    let is_damaged = report.findings.iter().any(|finding| finding.code == "damaged");
+    Finding { finding, advice: if is_damaged { ON_THE_WAY } else { REGISTERS }.into(), ..general }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::flow::{Moment, Sink as _};
+    use crate::measure::inspection::{Inspection, Settings};
+    use crate::measure::profile::Conduct;
+    use crate::measure::timing::Clocks;
+
+    fn report() -> InspectReport {
+        Inspection::default().report(&Settings {
+            image: None,
+            stream: None,
+            sources: 0,
+            clocks: Clocks::default(),
+            trace: None,
+            conduct: Conduct::default(),
+        })
+    }
 
     #[test]
     fn what_nobody_confirms_for_long_is_a_finding_and_a_sound_trace_has_none() {
         let times = TimeAgreement::default();
-        assert_eq!(executed_code(&times, &Gaps::default()), []);
+        assert_eq!(executed_code(&times, &Gaps::default(), &report()), []);
         let seldom = Gaps { overdue: true, ..Gaps::default() };
-        let findings = executed_code(&times, &seldom);
+        let findings = executed_code(&times, &seldom, &report());
         assert_eq!(findings[0].code, "seldom_synchronised");
         assert!(findings[0].finding.starts_with("The trace synchronises too seldom"));
     }
@@ -56,7 +87,7 @@ mod tests {
             times.moment(0, &Moment::Cycles(Some(100_000)));
             times.moment(0, &Moment::Time { value: now, cycles: Some(0) });
         }
-        let findings = executed_code(&times, &Gaps::default());
+        let findings = executed_code(&times, &Gaps::default(), &report());
         assert_eq!(
             (findings[0].code.as_str(), findings[0].weight),
             ("times_disagree", Weight::Fault)

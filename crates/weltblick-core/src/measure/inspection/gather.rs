@@ -2,9 +2,9 @@
 
 use super::event_trace::KindsSeen;
 use super::kinds::Kind;
-use super::rate::Rate;
+use super::rate::{Pace, Rate};
 use super::trial::KEPT;
-use crate::capture::{EventTrace, Framing, Instructions, Tap};
+use crate::capture::{EventTrace, Framing, Instructions, StreamSpec, Tap};
 use crate::event::{Event, LossReason, Origin, Position, Sink};
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
@@ -28,6 +28,11 @@ pub struct Wire {
     pub(super) first_sync: Option<u64>,
     pub(super) frame_syncs: u64,
     pub(super) frame_lost: u64,
+    /// Of the bytes that are lost: those of a packet or frame in which the stream ends.
+    pub(super) cut: u64,
+    /// Of those of frames: before a synchronisation, at the beginning, and after a gap.
+    pub(super) frame_head: u64,
+    pub(super) frame_behind: u64,
     pub(super) unread: BTreeMap<TraceId, u64>,
     pub(super) raw_bytes: u64,
     pub(super) beginning: Vec<u8>,
@@ -48,6 +53,7 @@ pub struct Counted {
     pub(super) recording: Recording,
     pub(super) cadences: Cadences,
     pub(super) rate: Rate,
+    pub(super) pace: Pace,
     last_offset: u64,
 }
 
@@ -123,16 +129,27 @@ impl Tap for Wire {
         }
     }
 
-    fn loss(&mut self, _: Origin, at: Range<u64>, _: Malformed) {
-        self.lost += at.end - at.start;
+    fn loss(&mut self, _: Origin, at: Range<u64>, why: Malformed) {
+        let bytes = at.end - at.start;
+        self.lost += bytes;
+        if why == Malformed::CutOff {
+            self.cut += bytes;
+        }
     }
 
     fn unwanted(&mut self, _: Origin, at: Range<u64>) {
         self.unwanted += at.end - at.start;
     }
 
-    fn frame_loss(&mut self, at: Range<u64>, _: Damage) {
-        self.frame_lost += at.end - at.start;
+    fn frame_loss(&mut self, at: Range<u64>, why: Damage) {
+        let bytes = at.end - at.start;
+        self.frame_lost += bytes;
+        match why {
+            Damage::CutOff => self.cut += bytes,
+            Damage::Unsynchronised if at.start == 0 => self.frame_head += bytes,
+            Damage::Unsynchronised => self.frame_behind += bytes,
+            Damage::ShortFrame | Damage::ReservedId => {}
+        }
     }
 
     fn frame_sync(&mut self, _: Range<u64>) {
@@ -158,6 +175,7 @@ impl Sink for Counted {
             let bytes = position.offset.saturating_sub(self.last_offset);
             let overflow = matches!(event, Event::Lost { why: LossReason::Overflow, .. });
             self.rate.add(window.latest, bytes, u64::from(overflow));
+            self.pace.add(window, position.offset, overflow);
         }
         self.last_offset = position.offset;
     }
@@ -168,8 +186,8 @@ impl Sink for Counted {
 pub struct Settings<'a> {
     /// The image, if there is one.
     pub image: Option<&'a Image>,
-    /// The framing of the first stream.
-    pub framing: Framing,
+    /// The first stream.
+    pub stream: Option<&'a StreamSpec>,
     /// How many sources of samples there are: with several, samples and time together say no period.
     pub sources: usize,
     /// The clocks of the first source.
@@ -178,4 +196,11 @@ pub struct Settings<'a> {
     pub trace: Option<&'a EventTrace>,
     /// How the recording was made.
     pub conduct: Conduct,
+}
+
+impl Settings<'_> {
+    /// The framing of the first stream.
+    pub(super) fn framing(&self) -> Framing {
+        self.stream.map_or(Framing::None, |stream| stream.framing)
+    }
 }

@@ -134,6 +134,24 @@ pub struct InspectReport {
     pub findings: Vec<Finding>,
 }
 
+/// Findings after which nothing else can be said of the bytes.
+const UNREADABLE: [&str; 6] = [
+    "framed",
+    "not_framed",
+    "other_source",
+    "wrong_protocol",
+    "no_synchronisation",
+    "starts_inside",
+];
+
+impl InspectReport {
+    /// Whether the bytes are what they are said to be.
+    #[must_use]
+    pub fn reads(&self) -> bool {
+        self.findings.iter().all(|finding| !UNREADABLE.contains(&finding.code.as_str()))
+    }
+}
+
 impl Inspection {
     /// The tap and the sink of the pass.
     pub const fn split(&mut self) -> (&mut Wire, &mut Counted) {

@@ -104,8 +104,8 @@ fn v7_watch(number: u64, watch: &Watch) -> Vec<Register> {
     ]
 }
 
-/// Armv8-M. Assumed from the architecture's text: `MATCH` 0b11xx compares a data address and sends
-/// the value with `ACTION` 0b10; 0b01xx with `ACTION` 0b11 sends the instruction's address.
+/// Armv8-M. Assumed from the architecture's text: `MATCH` 0b11xx compares a data address and sends the value
+/// with `ACTION` 0b10, with 0b11 the instruction's address too; 0b01xx with 0b11 sends that alone.
 fn v8_watch(number: u64, watch: &Watch) -> Vec<Register> {
     let access = match watch.on {
         WatchAccess::Any => 0b00,
@@ -114,7 +114,8 @@ fn v8_watch(number: u64, watch: &Watch) -> Vec<Register> {
     };
     let (with_value, action, meaning) = match watch.trace {
         WatchTrace::Code => (0b0100, 0b11, "sends the accessing instruction"),
-        WatchTrace::Value | WatchTrace::ValueAndCode => (0b1100, 0b10, "sends the value"),
+        WatchTrace::Value => (0b1100, 0b10, "sends the value"),
+        WatchTrace::ValueAndCode => (0b1100, 0b11, "sends value and accessing instruction"),
     };
     vec![
         compare(number, watch.address, format!("the address of {}", watch.name)),
@@ -129,6 +130,32 @@ fn v8_watch(number: u64, watch: &Watch) -> Vec<Register> {
                 format!("{} bytes", watch.size),
             ),
     ]
+}
+
+/// One cycle before every bit of the cycle counter that synchronisations may be tapped from (24, 26, 28)
+/// changes: the first one comes at once, and not millions of cycles later.
+pub(super) fn counter() -> Register {
+    Register::new("DWT_CYCCNT", BASE + 4).field(
+        "CYCCNT",
+        0,
+        32,
+        0x0fff_ffff,
+        "the first synchronisation comes at once",
+    )
+}
+
+/// `DWT_CTRL`, where nothing but the synchronisations of frames comes from the DWT.
+pub(super) fn pace_frames(request: &Request<'_>) -> Register {
+    let every = request.plan.observe.synchronise;
+    Register::new("DWT_CTRL", BASE)
+        .field("CYCCNTENA", 0, 1, 1, "the cycle counter runs")
+        .field("SYNCTAP", 10, 2, tap(every), format!("frames synchronise every 2^{every} cycles"))
+        .keeping_implementation()
+}
+
+/// `DWT_CTRL.SYNCTAP` of a synchronisation every 2^`power` cycles.
+const fn tap(power: u32) -> u32 {
+    (power - 22) / 2
 }
 
 /// `DWT_CTRL`: it starts what the DWT sends.
@@ -155,7 +182,7 @@ pub(super) fn control(request: &Request<'_>) -> Register {
                 format!("a tap at {name}: {tap} cycles"),
             );
     }
-    let sync = (observe.synchronise - 22) / 2;
+    let sync = tap(observe.synchronise);
     let every = format!("a synchronisation every 2^{} cycles", observe.synchronise);
     register = register
         .field("SYNCTAP", 10, 2, sync, every)

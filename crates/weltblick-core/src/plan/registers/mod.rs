@@ -143,7 +143,9 @@ pub(super) fn registers(request: &Request<'_>) -> Vec<Register> {
     }
     if request.itm {
         writes.push(itm::control(request));
-        writes.push(dwt::control(request));
+        writes.extend([dwt::counter(), dwt::control(request)]);
+    } else if !mtb && port::follows_the_counter(request) {
+        writes.extend([dwt::counter(), dwt::pace_frames(request)]);
     }
     writes
 }

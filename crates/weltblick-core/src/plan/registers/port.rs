@@ -1,11 +1,14 @@
 //! Trace port interface unit (DDI 0403E, C1.10): which pins, how fast, framed or not.
 
 use super::{Register, Request};
+use crate::plan::core::Architecture;
 use crate::plan::link::Link;
 use crate::time::Frequency;
 use thiserror::Error;
 
 const BASE: u64 = 0xe004_0000;
+/// Frames of Armv8-M ports synchronise every 2 to the power of this many bytes.
+const FRAME_SYNC: u32 = 10;
 /// The largest value of `TPIU_ACPR`: 13 bits at least are built in, 16 at most.
 const MOST_DIVISOR: f64 = 65_536.0;
 /// A receiver samples the tenth bit in its middle: farther off than this it may read the next one.
@@ -58,6 +61,17 @@ pub fn divide(clock: Frequency, bit_rate: f64) -> Result<Divisor, DivisorError> 
     Ok(Divisor { divisor: divisor as u32, bit_rate: reached, error })
 }
 
+/// Whether the port sends frames.
+const fn sends_frames(request: &Request<'_>) -> bool {
+    request.formatter && !matches!(request.link, Link::Buffer { .. })
+}
+
+/// Whether frames synchronise with the DWT's cycle counter. Ports of Armv7-M have no counter of their own (technical
+/// reference manual of the Cortex-M3, formatter synchronization counter register; assumed to hold for the other ones).
+pub(super) const fn follows_the_counter(request: &Request<'_>) -> bool {
+    sends_frames(request) && matches!(request.core.architecture, Architecture::V7)
+}
+
 /// The port's registers.
 pub(super) fn registers(request: &Request<'_>) -> Vec<Register> {
     let mut writes = Vec::new();
@@ -106,6 +120,13 @@ pub(super) fn registers(request: &Request<'_>) -> Vec<Register> {
             .field("EnFCont", 1, 1, u32::from(request.formatter), framed)
             .field("TrigIn", 8, 1, 1, "triggers are indicated (reset value)"),
     );
+    if sends_frames(request) && !follows_the_counter(request) {
+        // DDI 0553, `TPIU_PSCR`.
+        let meaning = format!("frames synchronise every 2^{FRAME_SYNC} bytes");
+        writes.push(
+            Register::new("TPIU_PSCR", BASE + 0x308).field("PSCount", 0, 5, FRAME_SYNC, meaning),
+        );
+    }
     writes
 }
 

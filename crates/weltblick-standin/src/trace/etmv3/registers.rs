@@ -18,6 +18,8 @@ mod control {
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Registers {
     control: u32,
+    /// `ETMTRIGGER`: kept, and of no effect.
+    trigger: u32,
     /// `ETMTEEVR`: what is traced.
     enable_event: u32,
     /// `ETMTECR1`.
@@ -32,6 +34,7 @@ impl Default for Registers {
     fn default() -> Self {
         Self {
             control: control::POWER_DOWN | control::PROGRAMMING,
+            trigger: 0,
             enable_event: 0,
             enable_control: 0,
             start_stop: 0,
@@ -90,6 +93,7 @@ impl Registers {
     pub(super) const fn read(&self, offset: u32) -> u32 {
         match offset {
             0x000 => self.control,
+            0x008 => self.trigger,
             0x010 => (self.control & control::PROGRAMMING) >> 9,
             0x020 => self.enable_event,
             0x024 => self.enable_control,
@@ -110,6 +114,7 @@ impl Registers {
                 self.control = value;
                 return self.on() && !before;
             }
+            0x008 => self.trigger = value,
             0x020 => self.enable_event = value,
             0x024 => self.enable_control = value,
             0x1e0 => self.sync_period = value,

@@ -23,19 +23,20 @@ mod view;
 mod watch;
 mod windows;
 
+use crate::cli::{Color, SetupArgs};
 use crate::commands::followers::{Followers, asks_for};
-use crate::commands::signals;
+use crate::commands::{inspect, signals};
 use crate::outcome::Outcome;
-use crate::show;
+use crate::show::{self, Paint};
 use crate::sources::live::{
     Address, Reader, Recorder, Sources, StandIn, Store, Summary, choose_folder,
 };
 use crate::sources::{self, Place};
-use anyhow::{Context as _, Result};
+use anyhow::{Context as _, Result, bail};
 pub(crate) use options::Args;
 use options::LastEvent;
 use panes::Panes;
-use prepare::{Prepared, manifest, prepare};
+use prepare::{Prepared, manifest, open_reader, prepare};
 use session::Session;
 use std::io::Write;
 use std::path::Path;
@@ -48,12 +49,10 @@ use watch::Watch;
 use weltblick_core::capture::{Manifest, What};
 use weltblick_core::judge::TimingSubject;
 use weltblick_core::measure::timing::Clocks;
-use weltblick_core::plan::InstructionTrace;
+use weltblick_standin::Model;
 
 /// Chunks that may wait for the live view; more are not shown.
 const MOST_SEEN: usize = 64;
-/// Plans without a bit rate listen to serial ports at this one.
-const USUAL_BIT_RATE: u32 = 2_000_000;
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let place = if args.replace { Place::Replace } else { Place::New };
@@ -143,7 +142,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         watched?;
         Ok(summary)
     })?;
-    conclude(&folder, summary, interrupted.load(Ordering::Relaxed), out)
+    conclude(&folder, summary, interrupted.load(Ordering::Relaxed), out)?;
+    if args.strict { strict(&folder, out) } else { Ok(Outcome::Done) }
+}
+
+/// What speaks against the finished capture, and what a pipeline makes of it.
+fn strict(folder: &Path, out: &mut dyn Write) -> Result<Outcome> {
+    let report = inspect::examine(&sources::open_as(folder, &SetupArgs::default())?)?;
+    show::inspect::findings(&report.findings, Paint::new(Color::Auto), out)?;
+    Ok(inspect::strict(&report.findings))
 }
 
 /// Everything that a capture needs beside the target.
@@ -189,14 +196,12 @@ fn open_raw(address: &Address, args: &Args, prepared: &mut Prepared) -> Result<O
     if let Address::StandIn(firmware) = address {
         let applied = prepared.applied.as_ref();
         let clock = applied.and_then(|applied| applied.target.core_clock);
-        // A parallel port has no bit rate of its own.
-        let port = applied.filter(|applied| applied.bit_rate.is_none());
-        let capacity = port.and_then(|applied| applied.capacity);
-        let mut machine = StandIn::load(firmware, clock.map(|clock| clock.hertz()), capacity)?;
+        let model = match applied.and_then(|applied| applied.core) {
+            None => Model::default(),
+            Some(core) => core.name.parse().context("the plan's core")?,
+        };
+        let mut machine = StandIn::load(firmware, clock.map(|clock| clock.hertz()), model)?;
         if let Some(applied) = &prepared.applied {
-            if applied.unit.is_some_and(|unit| unit.kind == InstructionTrace::Etm3) {
-                machine.fit_etmv3();
-            }
             machine.write(&applied.writes)?;
             let written = |w: &weltblick_core::plan::Write| {
                 (What::RegisterWritten, format!("{} = {:#010x}", w.name, w.value))
@@ -205,9 +210,10 @@ fn open_raw(address: &Address, args: &Args, prepared: &mut Prepared) -> Result<O
         }
         return Ok(Opened::StandIn(Box::new(machine)));
     }
-    let planned = prepared.applied.as_ref().and_then(|applied| applied.bit_rate);
-    let bit_rate = args.bit_rate.or(planned).map_or(USUAL_BIT_RATE, |rate| rate as u32);
-    let reader = Reader::open(address, bit_rate, args.reconnect)?;
+    let reader = match prepared.reader.take() {
+        Some(reader) => Some(reader),
+        None => open_reader(address, args, prepared.applied.as_ref())?,
+    };
     Ok(reader.map_or(Opened::Nothing, Opened::Reader))
 }
 
@@ -223,12 +229,7 @@ fn listen_for_signals(stop: &Arc<AtomicBool>, interrupted: &Arc<AtomicBool>) -> 
     .context("signals")
 }
 
-fn conclude(
-    folder: &Path,
-    summary: Summary,
-    interrupted: bool,
-    out: &mut dyn Write,
-) -> Result<Outcome> {
+fn conclude(folder: &Path, summary: Summary, interrupted: bool, out: &mut dyn Write) -> Result<()> {
     let name = folder.display().to_string();
     let bytes: u64 = summary.bytes.iter().sum();
     let reason = if interrupted { "interrupted".to_owned() } else { summary.reason.clone() };
@@ -242,7 +243,10 @@ fn conclude(
     )?;
     writeln!(out, "next: weltblick inspect {}", show::plain(&name))?;
     match summary.error {
-        None => Ok(Outcome::Done),
+        None if bytes == 0 => {
+            bail!("the capture is empty: not one byte arrived, and {name} has none")
+        }
+        None => Ok(()),
         Some(error) => {
             out.flush()?;
             Err(error.context(format!("the capture ended early; what was received is in {name}")))

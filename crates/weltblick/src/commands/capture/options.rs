@@ -47,6 +47,10 @@ pub(crate) struct Args {
     /// Print nothing but faults and the result
     #[arg(long)]
     pub(super) quiet: bool,
+    /// Inspect it when it has ended: exit 1 where a finding makes figures wrong (`!`), 3 where one makes them
+    /// weaker (`?`)
+    #[arg(long)]
+    pub(super) strict: bool,
     /// Lines of progress instead of the live view
     #[arg(long)]
     pub(super) no_view: bool,

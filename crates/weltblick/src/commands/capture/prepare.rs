@@ -8,7 +8,7 @@ use super::readout::{Named, ReadOut};
 use super::ring::Ring;
 use super::setup;
 use super::windows::Windows;
-use crate::sources::live::Address;
+use crate::sources::live::{Address, Reader};
 use crate::sources::stub::{Client, StubError};
 use crate::sources::{self, OpenImage};
 use anyhow::{Context as _, Result, bail};
@@ -26,12 +26,17 @@ use weltblick_core::plan::{Applied, ITM_TRACE_ID, InstructionTrace, Narrow, Writ
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
 
+/// Plans without a bit rate listen to serial ports at this one.
+const USUAL_BIT_RATE: u32 = 2_000_000;
+
 /// Everything that the capture rests on, checked.
 pub(super) struct Prepared {
     pub(super) applied: Option<Applied>,
     pub(super) image: Option<OpenImage>,
     pub(super) budgets: Option<BudgetFile>,
     pub(super) stub: Option<Client>,
+    /// The trace, listened to before the target's registers are written.
+    pub(super) reader: Option<Reader>,
     pub(super) questions: Questions,
     pub(super) journal: setup::Done,
     /// The clock of a ring's timestamps, if the ring says it already.
@@ -83,6 +88,7 @@ pub(super) fn prepare(args: &Args) -> Result<Prepared> {
         image,
         budgets,
         stub: None,
+        reader: None,
         journal: setup::Done::new(),
         ring_clock: None,
     };
@@ -221,6 +227,17 @@ fn connect(address: &str, args: &Args, prepared: &mut Prepared) -> Result<()> {
     Ok(())
 }
 
+/// Begins to listen to the trace; what is no reader of bytes is not opened.
+pub(super) fn open_reader(
+    address: &Address,
+    args: &Args,
+    applied: Option<&Applied>,
+) -> Result<Option<Reader>> {
+    let planned = applied.and_then(|applied| applied.bit_rate);
+    let bit_rate = args.bit_rate.or(planned).map_or(USUAL_BIT_RATE, |rate| rate as u32);
+    Reader::open(address, bit_rate, args.reconnect)
+}
+
 /// Sets a target up. What it returns is for the journal.
 fn set_up(
     client: &mut Client,
@@ -233,11 +250,21 @@ fn set_up(
     let writes = &[writes, narrowing].concat();
     let wanted = setup::Wanted {
         image,
+        core: prepared
+            .applied
+            .as_ref()
+            .and_then(|applied| applied.core)
+            .filter(|_| !args.no_compare),
         reset: args.reset,
         reset_command: args.reset_command.as_deref(),
-        writes,
     };
-    let done = setup::prepare(client, &wanted)?;
+    let mut done = setup::stop(client, &wanted)?;
+    // The first bytes of a trace are worth much: its frames are found by them.
+    prepared.reader = match args.raw_source()? {
+        Some(address) => open_reader(address, args, prepared.applied.as_ref())?,
+        None => None,
+    };
+    done.extend(setup::write(client, writes)?);
     for text in setup::refused(&done) {
         say(&format!("? the target did not take a register as planned: {text}"));
     }
@@ -259,7 +286,8 @@ fn set_up(
         prepared.questions.stops = !client.reads_while_running(prepared.questions.probe())?;
         client.stop()?;
         if args.reset || args.reset_command.is_some() {
-            setup::prepare(client, &setup::Wanted { image: None, ..wanted })?;
+            setup::stop(client, &setup::Wanted { image: None, core: None, ..wanted })?;
+            setup::write(client, writes)?;
         }
     }
     Ok(done)
@@ -285,14 +313,13 @@ pub(super) fn manifest(
                 files: Vec::new(),
                 segments: Some("buffer".into()),
                 framing: Framing::Tpiu(Start::AtFrame),
+                capacity: None,
                 sources: planned.map_or(vec![source], |applied| applied.stream("buffer").sources),
             });
         }
         Some(ReadOut::Mtb(_)) => manifest.streams.push(StreamSpec {
-            files: Vec::new(),
             segments: Some("buffer".into()),
-            framing: Framing::None,
-            sources: vec![SourceSpec { trace_id: None, protocol: Protocol::Mtb }],
+            ..StreamSpec::plain(SourceSpec { trace_id: None, protocol: Protocol::Mtb })
         }),
         Some(ReadOut::Ring(_)) => {
             let timestamp_clock = prepared.ring_clock;
@@ -318,12 +345,9 @@ pub(super) fn manifest(
     if prepared.questions.polls() {
         let laps = prepared.questions.laps.clone();
         let settings = PollSettings { intrusive: prepared.questions.stops, laps };
-        manifest.streams.push(StreamSpec {
-            files: Vec::new(),
-            segments: Some("poll".into()),
-            framing: Framing::None,
-            sources: vec![SourceSpec { trace_id: None, protocol: Protocol::Poll(settings) }],
-        });
+        let source = SourceSpec { trace_id: None, protocol: Protocol::Poll(settings) };
+        let segments = Some("poll".into());
+        manifest.streams.push(StreamSpec { segments, ..StreamSpec::plain(source) });
     }
     if manifest.streams.is_empty() {
         bail!(

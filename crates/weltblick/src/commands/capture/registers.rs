@@ -7,8 +7,8 @@ pub(super) const STOP_AT_RESET: u32 = 1;
 /// `AIRCR`, and what asks it for a reset.
 pub(super) const AIRCR: u64 = 0xe000_ed0c;
 pub(super) const RESET: u32 = 0x05fa_0004;
-/// `ITM_TCR`.
-pub(super) const TRACE_CONTROL: u64 = 0xe000_0e80;
+/// `CPUID`: which core it is.
+pub(super) const CPUID: u64 = 0xe000_ed00;
 /// `DWT_CTRL`, whose lowest bit lets the cycle counter run.
 pub(super) const DWT_CONTROL: u64 = 0xe000_1000;
 /// `DWT_CYCCNT`.

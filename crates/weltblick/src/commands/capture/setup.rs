@@ -1,14 +1,12 @@
 //! Through a debug stub: is this the firmware, reset, write what is planned, let it run.
 
-use super::registers::{
-    AIRCR, BEFORE_EVERY_TAP, CYCLE_COUNTER, DEMCR, RESET, STOP_AT_RESET, TRACE_CONTROL,
-};
+use super::registers::{AIRCR, CPUID, DEMCR, RESET, STOP_AT_RESET};
 use crate::sources::stub::{Client, StubError};
 use anyhow::{Context as _, Result, bail};
 use std::time::Duration;
 use weltblick_core::capture::What;
 use weltblick_core::image::Image;
-use weltblick_core::plan::Write;
+use weltblick_core::plan::{Core, Write};
 
 /// Code is compared in pieces of this size.
 const PIECE: usize = 4096;
@@ -20,15 +18,19 @@ pub(super) type Done = Vec<(What, String)>;
 #[derive(Debug, Default)]
 pub(super) struct Wanted<'a> {
     pub(super) image: Option<&'a Image>,
+    /// The core that the plan is for.
+    pub(super) core: Option<Core>,
     pub(super) reset: bool,
     pub(super) reset_command: Option<&'a str>,
-    pub(super) writes: &'a [Write],
 }
 
-/// Stops the target, compares, resets, writes. The target stands afterwards.
-pub(super) fn prepare(client: &mut Client, wanted: &Wanted<'_>) -> Result<Done> {
+/// Stops the target, compares, resets. The target stands afterwards.
+pub(super) fn stop(client: &mut Client, wanted: &Wanted<'_>) -> Result<Done> {
     let mut done = Done::new();
     hold(client)?;
+    if let Some(core) = wanted.core {
+        compare_core(client, core)?;
+    }
     if let Some(image) = wanted.image {
         compare(client, image)?;
         done.push((What::Connected, "the target's code is that of the image".into()));
@@ -40,17 +42,13 @@ pub(super) fn prepare(client: &mut Client, wanted: &Wanted<'_>) -> Result<Done> 
         reset(client)?;
         done.push((What::Reset, "by AIRCR, stopped at the reset vector".into()));
     }
-    let was_on = !wanted.writes.is_empty() && is_tracing(client);
-    for write in wanted.writes {
-        done.push((What::RegisterWritten, write_register(client, write)?));
-    }
-    if was_on && (wanted.reset || wanted.reset_command.is_some()) {
-        // A reset leaves the trace unit as it is, and its next synchronisation far away.
-        client.write_word(CYCLE_COUNTER, BEFORE_EVERY_TAP).context("synchronise")?;
-        let text = format!("DWT_CYCCNT = {BEFORE_EVERY_TAP:#010x}, to synchronise at once");
-        done.push((What::RegisterWritten, text));
-    }
     Ok(done)
+}
+
+/// Writes what is planned.
+pub(super) fn write(client: &mut Client, writes: &[Write]) -> Result<Done> {
+    let written = |write| Ok((What::RegisterWritten, write_register(client, write)?));
+    writes.iter().map(written).collect()
 }
 
 /// Stops the target, whether or not it runs.
@@ -65,9 +63,16 @@ pub(super) fn hold(client: &mut Client) -> Result<(), StubError> {
     Ok(())
 }
 
-/// Whether the ITM is on.
-fn is_tracing(client: &mut Client) -> bool {
-    client.word(TRACE_CONTROL).is_ok_and(|control| control & 1 == 1)
+/// Refuses a plan for another core: its registers would record nothing, or something else. What is no core that is
+/// known, or cannot be asked, may be right.
+fn compare_core(client: &mut Client, planned: Core) -> Result<()> {
+    let Ok(cpuid) = client.word(CPUID) else { return Ok(()) };
+    match Core::of_cpuid(cpuid) {
+        Some(there) if there != planned => bail!(
+            "the target is a {there} (CPUID {cpuid:#010x}), the plan is for a {planned}: plan again with `--core {there}` (--no-compare records all the same)"
+        ),
+        _ => Ok(()),
+    }
 }
 
 /// Compares the target's code with the image's, byte by byte.

@@ -3,8 +3,8 @@
 use super::buffer::Buffer;
 use super::mtb::Mtb;
 use super::readout::ReadOut;
-use super::registers::{CYCLE_COUNTER, DEMCR, NO_PC, PC_SAMPLE, TRACE_CONTROL, TRACE_ENABLE};
-use super::setup::{Wanted, hold, prepare, refused};
+use super::registers::{DEMCR, NO_PC, PC_SAMPLE, TRACE_ENABLE};
+use super::setup::{self, Wanted, hold, refused};
 use crate::sources::stub::Client;
 use std::net::TcpListener;
 use std::sync::Arc;
@@ -91,8 +91,9 @@ fn what_is_written_is_journaled_and_looked_at_again() {
     let power = Write { mask: TRACE_ENABLE, ..write("DEMCR", DEMCR as u32, TRACE_ENABLE) };
     // Its trace privilege register has four bits.
     let writes = [power, write("ITM_TPR", 0xe000_0e40, 0xff), write("ITM_LAR", 0xe000_0fb0, 7)];
-    let wanted = Wanted { image: Some(&image), reset: true, reset_command: None, writes: &writes };
-    let done = prepare(&mut target.client, &wanted).unwrap();
+    let wanted = Wanted { image: Some(&image), reset: true, ..Wanted::default() };
+    let mut done = setup::stop(&mut target.client, &wanted).unwrap();
+    done.extend(setup::write(&mut target.client, &writes).unwrap());
     let words: Vec<What> = done.iter().map(|(what, _)| *what).collect();
     let written = What::RegisterWritten;
     assert_eq!(words, [What::Connected, What::Reset, written, written, written]);
@@ -104,15 +105,12 @@ fn what_is_written_is_journaled_and_looked_at_again() {
 }
 
 #[test]
-fn a_reset_makes_a_trace_that_was_on_synchronise_at_once() {
+fn a_plan_for_another_core_is_refused() {
     let mut target = Target::start();
-    let on = [write("ITM_TCR", TRACE_CONTROL as u32, 0xf)];
-    let wanted = |writes| Wanted { image: None, reset: true, reset_command: None, writes };
-    prepare(&mut target.client, &wanted(&on)).unwrap();
-    let before = target.client.word(CYCLE_COUNTER).unwrap();
-    let done = prepare(&mut target.client, &wanted(&on)).unwrap();
-    assert!(done.last().unwrap().1.contains("to synchronise at once"), "{done:?}");
-    assert_ne!(target.client.word(CYCLE_COUNTER).unwrap(), before);
+    let wanted = |core: &str| Wanted { core: Some(core.parse().unwrap()), ..Wanted::default() };
+    setup::stop(&mut target.client, &wanted("cortex-m3")).unwrap();
+    let error = setup::stop(&mut target.client, &wanted("cortex-m33")).unwrap_err().to_string();
+    assert!(error.starts_with("the target is a cortex-m3 (CPUID 0x412fc231), the plan"), "{error}");
 }
 
 #[test]
@@ -120,7 +118,7 @@ fn another_build_is_told_by_its_first_byte() {
     let mut target = Target::start();
     let image = Image::parse(OTHER).unwrap();
     let wanted = Wanted { image: Some(&image), ..Wanted::default() };
-    let error = prepare(&mut target.client, &wanted).unwrap_err().to_string();
+    let error = setup::stop(&mut target.client, &wanted).unwrap_err().to_string();
     assert!(error.starts_with("the target runs another build: at 0x0800"), "{error}");
 }
 
@@ -133,7 +131,7 @@ fn a_micro_trace_buffer_is_emptied_read_and_goes_on() {
     // 64 KiB: 8192 branches.
     let writes =
         [write("MTB_MASTER", 0xe004_3004, 12), write("MTB_POSITION", 0xe004_3000, ROOM | 0x48)];
-    prepare(&mut target.client, &Wanted { writes: &writes, ..Wanted::default() }).unwrap();
+    setup::write(&mut target.client, &writes).unwrap();
     MTB.start(&mut target.client).unwrap();
     for _ in 0..200 {
         target.client.step().unwrap();
@@ -153,11 +151,11 @@ fn a_trace_buffer_is_read_out_in_whole_frames() {
     let mut target = Target::start();
     let writes = [
         write("DEMCR", DEMCR as u32, TRACE_ENABLE),
-        write("ITM_TCR", TRACE_CONTROL as u32, 0x0001_000f),
+        write("ITM_TCR", 0xe000_0e80, 0x0001_000f),
         write("DWT_CTRL", 0xe000_1000, 0x0001_1607),
     ];
-    let wanted = Wanted { reset: true, writes: &writes, ..Wanted::default() };
-    prepare(&mut target.client, &wanted).unwrap();
+    setup::stop(&mut target.client, &Wanted { reset: true, ..Wanted::default() }).unwrap();
+    setup::write(&mut target.client, &writes).unwrap();
     let read_out = ReadOut::Chip(ETB);
     read_out.start(&mut target.client).unwrap();
     target.run_for(Duration::from_millis(5));

@@ -9,7 +9,7 @@ use crate::sources::OpenImage;
 use crate::sources::live::Seen;
 use std::collections::VecDeque;
 use std::time::Instant;
-use weltblick_core::capture::{Framing, Line, Manifest, What};
+use weltblick_core::capture::{Line, Manifest, What};
 use weltblick_core::event::{Event, Origin, Position, Sink};
 use weltblick_core::image::Image;
 use weltblick_core::judge::{About, BudgetFile, Judgement, Verdict, confidence_at_look, judge};
@@ -255,11 +255,10 @@ impl<'a> Watch<'a> {
 
     /// Everything that `inspect` would say.
     pub(super) fn inspect(&self) -> InspectReport {
-        let framing = self.manifest.streams.first().map_or(Framing::None, |s| s.framing);
         self.inspection.report(&Settings {
             trace: None,
             image: self.image(),
-            framing,
+            stream: self.manifest.streams.first(),
             sources: self.manifest.samplers(),
             clocks: Clocks::of(self.manifest),
             conduct: self.conduct.clone(),

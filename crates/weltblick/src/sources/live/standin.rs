@@ -10,15 +10,10 @@ use std::time::{Duration, Instant};
 use weltblick_core::capture::What;
 use weltblick_core::plan::Write;
 use weltblick_standin::machine::Setup;
-use weltblick_standin::trace::Fitted;
-use weltblick_standin::trace::etmv3::Etm;
-use weltblick_standin::{Machine, Program, Stop};
+use weltblick_standin::{Machine, Model, Program, Stop};
 
 /// The target runs this long between two looks at the clock on the wall.
 const TURN: Duration = Duration::from_millis(2);
-
-/// The stand-in's link takes ten bits for a byte, as a serial wire does.
-const LINK_BITS: f64 = 10.0;
 
 /// A stand-in that is held in reset.
 pub(crate) struct StandIn {
@@ -27,29 +22,17 @@ pub(crate) struct StandIn {
 }
 
 impl StandIn {
-    /// Loads firmware. `capacity`: bytes per second that its trace port carries, if it has one.
-    pub(crate) fn load(
-        firmware: &Path,
-        core_clock: Option<f64>,
-        capacity: Option<f64>,
-    ) -> Result<Self> {
+    /// Loads firmware.
+    pub(crate) fn load(firmware: &Path, core_clock: Option<f64>, model: Model) -> Result<Self> {
         let name = || firmware.display().to_string();
         let bytes = std::fs::read(firmware).with_context(name)?;
         let program = Program::parse(&bytes).with_context(name)?;
-        let mut setup = Setup::default();
+        let mut setup = Setup { model, ..Setup::default() };
         if let Some(clock) = core_clock {
             setup.core_clock = clock as u64;
         }
-        if let Some(capacity) = capacity {
-            setup.link_bit_rate = ((capacity * LINK_BITS) as u64).max(1);
-        }
         let machine = Machine::new(&program, setup).with_context(name)?;
         Ok(Self { machine, core_clock: setup.core_clock })
-    }
-
-    /// Builds an older instruction trace unit in.
-    pub(crate) fn fit_etmv3(&mut self) {
-        self.machine.trace_mut().fit(Fitted::Etmv3(Etm::default()));
     }
 
     /// Writes registers, as a debugger does.
