@@ -16,6 +16,9 @@ use weltblick_standin::{Machine, Model, Program};
 
 const PLAN: &str = "--core-clock 47.972352MHz --image wave-buoy.elf --instructions --out plan.toml";
 
+/// So many of the last instructions before an overflow may not have been sent.
+const OPEN: usize = 64;
+
 /// The instruction trace's bytes of a framed stream.
 #[derive(Default)]
 struct Deframed {
@@ -103,8 +106,11 @@ fn compare(model: Model, link: &str, narrow: &str) {
         let first = traced.first as usize;
         let there = &truth[first..first + traced.told as usize];
         let is_last = number + 1 == executed.segments.len();
-        let equal = if is_last { there.starts_with(found) } else { there == found };
-        assert!(equal, "{model} {link} {narrow}: segment {number}; {few:?}");
+        let is_whole = is_last || there.len() <= found.len() + OPEN;
+        assert!(
+            there.starts_with(found) && is_whole,
+            "{model} {link} {narrow}: segment {number}; {few:?}"
+        );
         count += found.len();
     }
     assert!(count > 10_000, "{model} {link} {narrow}: {count} instructions");
