@@ -203,6 +203,10 @@ impl mtb::Sink for Jumps {
         self.0.push((packet.source, packet.destination, packet.exceptional));
     }
 
+    fn unwritten(&mut self, at: Range<u64>) {
+        panic!("unwritten at {at:?}");
+    }
+
     fn cut_off(&mut self, at: Range<u64>) {
         panic!("cut off at {at:?}");
     }

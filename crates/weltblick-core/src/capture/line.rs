@@ -416,6 +416,10 @@ impl mtb::Sink for Branches<'_> {
         self.tap.branch(self.origin, at, packet);
     }
 
+    fn unwritten(&mut self, at: Range<u64>) {
+        self.tap.unwanted(self.origin, at);
+    }
+
     fn cut_off(&mut self, at: Range<u64>) {
         let why = Malformed::CutOff;
         self.tap.loss(self.origin, at.clone(), why);

@@ -14,7 +14,7 @@ const MOST_PLACES: usize = 16;
 pub struct Losses {
     by_reason: BTreeMap<LossReason, Tally>,
     places: Vec<Place>,
-    /// Where the connection broke last, until it is known how much could not be read behind that.
+    /// Where the connection broke, or a buffer had wrapped, last, until it is known how much could not be read behind that.
     broke_at: Option<u64>,
     behind_breaks: u64,
 }
@@ -60,7 +60,7 @@ impl Losses {
         let tally = self.by_reason.entry(why).or_default();
         tally.count += 1;
         tally.bytes += bytes.end - bytes.start;
-        if why == LossReason::Disconnected {
+        if matches!(why, LossReason::Disconnected | LossReason::Overwritten) {
             self.broke_at = Some(bytes.start);
         } else if self.broke_at.is_some_and(|at| bytes.start <= at && at < bytes.end) {
             self.broke_at = None;
@@ -102,7 +102,8 @@ impl Losses {
         self.by_reason.get(&why).map_or(0, |tally| tally.count)
     }
 
-    /// How many bytes could not be read behind broken connections, up to the next synchronisation each.
+    /// How many bytes could not be read behind broken connections and overwritten trace, up to the next synchronisation
+    /// each.
     #[must_use]
     pub const fn behind_breaks(&self) -> u64 {
         self.behind_breaks

@@ -13,6 +13,7 @@ use crate::time::parse_duration;
 use crate::wire::tpiu::Start;
 use crate::wire::{etmv3, etmv4};
 use std::fmt::Write as _;
+use std::time::Duration;
 
 /// The only version of the form.
 const FORMAT: u64 = 1;
@@ -21,17 +22,24 @@ const MOST_WRITES: usize = 10_000;
 /// The ITM's trace control register; its bit 0 switches it on.
 const ITM_TCR: u32 = 0xe000_0e80;
 
+/// The DWT's control register; its bits 11:10 pace synchronisations.
+const DWT_CTRL: u32 = 0xe000_1000;
+
 /// What `capture` needs of a plan.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Applied {
     /// The core that it is for.
     pub core: Option<Core>,
+    /// The firmware that it is for: a path, seen from the plan's folder.
+    pub image: Option<String>,
     /// What the manifest says of the target.
     pub target: Target,
     /// Bytes per second that the link carries.
     pub capacity: Option<f64>,
     /// Bits per second on a serial wire.
     pub bit_rate: Option<f64>,
+    /// How long a buffer on the chip lasts until it overwrites the oldest trace.
+    pub lasts: Option<Duration>,
     /// The stream is framed by the formatter.
     pub framed: bool,
     /// How the ITM is set up.
@@ -87,17 +95,20 @@ impl Applied {
     /// What of a plan is applied.
     #[must_use]
     pub fn new(description: &Description, plan: &PlanReport) -> Self {
+        let link = plan.link.as_ref();
         Self {
             core: description.core,
+            image: None,
             target: Target {
                 name: description.name.clone(),
                 isa: Some(Isa::Thumb),
                 core_clock: description.core_clock,
                 tick_period: description.tick_period,
             },
-            capacity: plan.link.capacity,
-            bit_rate: plan.link.bits_per_second.filter(|_| plan.link.kind != "port"),
-            framed: plan.link.formatter,
+            capacity: link.and_then(|link| link.capacity),
+            lasts: plan.buffer.as_ref().map(|buffer| Duration::from_nanos(buffer.lasts.ns as u64)),
+            bit_rate: link.filter(|link| link.kind != "port").and_then(|link| link.bits_per_second),
+            framed: link.is_some_and(|link| link.formatter),
             itm: ItmSettings {
                 marks_port: description.observe.marks_port,
                 pc_sample_period: description.observe.pc_sample_period,
@@ -128,6 +139,13 @@ impl Applied {
             let number = |value: Option<At<u64>>| value.map(|value| value.value as f64);
             applied.capacity = number(link.integer("capacity")?);
             applied.bit_rate = number(link.integer("bit_rate")?);
+            applied.lasts =
+                match link.text("lasts")? {
+                    None => None,
+                    Some(text) => Some(parse_duration(text.value).map_err(|error| {
+                        link.fault(text.span.clone(), format!("`lasts`: {error}"))
+                    })?),
+                };
             link.finish()?;
         }
         if let Some(stream) = root.table("stream")? {
@@ -156,17 +174,23 @@ impl Applied {
         if let Some(core) = self.core {
             let _ = writeln!(text, "core = \"{core}\"");
         }
+        if let Some(image) = &self.image {
+            let _ = writeln!(text, "image = {}", toml::Value::String(image.clone()));
+        }
         if let Some(clock) = core_clock {
             let _ = writeln!(text, "core_clock = \"{} Hz\"", clock.hertz());
         }
         if let Some(period) = tick_period {
             let _ = writeln!(text, "tick_period = \"{} ns\"", period.as_nanos());
         }
-        if self.capacity.is_some() || self.bit_rate.is_some() {
+        if self.capacity.is_some() || self.bit_rate.is_some() || self.lasts.is_some() {
             let _ = writeln!(text, "\n[link]");
         }
         if let Some(rate) = self.bit_rate {
             let _ = writeln!(text, "bit_rate = {rate:.0}     # per second");
+        }
+        if let Some(lasts) = self.lasts {
+            let _ = writeln!(text, "lasts = \"{} ns\"", lasts.as_nanos());
         }
         if let Some(capacity) = self.capacity {
             let _ = writeln!(text, "capacity = {capacity:.0}      # bytes of trace per second");
@@ -223,6 +247,15 @@ impl Applied {
         StreamSpec { files: Vec::new(), segments, framing, capacity, sources }
     }
 
+    /// The time between synchronisations that the DWT's cycle counter paces, where it does: those of the ITM, and of
+    /// frames of Armv7-M.
+    #[must_use]
+    pub fn synchronises_every(&self) -> Option<Duration> {
+        let tap = self.written(DWT_CTRL)? >> 10 & 0b11;
+        let cycles = (tap > 0).then(|| 1_u64 << (22 + 2 * tap))?;
+        Some(Duration::from_nanos(self.target.core_clock?.nanoseconds(cycles) as u64))
+    }
+
     /// The instruction trace of a macrocell, as its registers are written. Its identification registers
     /// are not in a plan: they are taken to be those of an M-profile core.
     fn instructions(&self) -> Option<SourceSpec> {
@@ -261,6 +294,7 @@ fn read_target(table: Table<'_>, applied: &mut Applied) -> Result<(), Fault> {
         let known = core.value.parse::<Core>();
         applied.core = Some(known.map_err(|error| table.fault(core.span, error.to_string()))?);
     }
+    applied.image = table.text("image")?.map(|image| image.value.to_owned());
     let core_clock = match table.text("core_clock")? {
         None => None,
         Some(text) => Some(text.value.parse().map_err(|e| fault(&text, "core_clock", e))?),

@@ -14,7 +14,6 @@ use super::narrow::{Narrow, Placed, TraceUnit};
 use super::registers::{Divisor, ETM_BASE, divide};
 use super::rows::{BufferRow, LinkRow, LoadRow, MeasureRow, Proposal, StretchRow, Wanted};
 use super::sampling::{next_sampling_period, sampling_places};
-use super::watch::Watch;
 use crate::measure::duration::Duration;
 use crate::time::Frequency;
 
@@ -41,10 +40,10 @@ impl<'a> Basis<'a> {
         measured: Option<&'a Measured>,
     ) -> Result<Self, PlanError> {
         let missing = |what, how| PlanError::Missing { what, how };
-        let core = plan.core.ok_or(missing("the core", "--core, or `core`"))?;
+        let core =
+            plan.core.ok_or(missing("the core", "--core, or `core` (`plan --help` lists them)"))?;
         let clock =
             plan.core_clock.ok_or(missing("the core clock", "--core-clock, or `core_clock`"))?;
-        let link = plan.link.ok_or(missing("the trace link", "--link, or [link]"))?;
         let observe = &plan.observe;
         let itm = observe.pc_sample_period.is_some()
             || !observe.interrupts.is_empty()
@@ -55,6 +54,10 @@ impl<'a> Basis<'a> {
         if !itm && observe.instructions.is_none() && plan.ring.is_none() {
             return Err(PlanError::NothingObserved);
         }
+        // A ring in memory needs no link: a debug stub drains it.
+        let traces = itm || observe.instructions.is_some();
+        let link = plan.link.or((!traces).then_some(Link::Buffer { bytes: 0 }));
+        let link = link.ok_or(missing("the trace link", "--link, or [link]"))?;
         if itm && !core.has_itm() {
             return Err(PlanError::NoItm { core });
         }
@@ -83,6 +86,11 @@ impl<'a> Basis<'a> {
         let asleep = measured.map_or(0.0, |measured| measured.asleep);
         let loads = loads(plan, clock, asleep);
         Ok(Self { plan, core, clock, link, loads, formatter, itm, measured })
+    }
+
+    /// Whether anything goes over the trace link.
+    pub(super) const fn traces(&self) -> bool {
+        self.itm || self.plan.observe.instructions.is_some()
     }
 
     fn sources(&self) -> usize {
@@ -189,6 +197,9 @@ impl<'a> Basis<'a> {
     /// A buffer on the chip: how long it lasts, and what would stretch it.
     pub(super) fn buffer(&self, narrow: &Narrow, placed: &Placed) -> Option<BufferRow> {
         let Link::Buffer { bytes } = self.link else { return None };
+        if !self.traces() {
+            return None;
+        }
         let usable = if self.formatter { super::link::frame_use(self.sources()) } else { 1.0 };
         let flow = self.instructions();
         let rest = self.loads.iter().map(Load::bytes).sum::<f64>() - flow;
@@ -217,6 +228,19 @@ impl<'a> Basis<'a> {
         };
         let advice = self.stretching(narrow, bytes, lasts(0.1).ns);
         Some(BufferRow { bytes, lasts: lasts(part), stretches, advice })
+    }
+
+    /// A buffer that wraps faster than the ITM synchronises: of what is left nothing says where a packet begins.
+    fn buffer_without_synchronisation(&self) -> Option<String> {
+        let row = self.buffer(&Narrow::default(), &Placed::default()).filter(|_| self.itm)?;
+        let every = self.clock.nanoseconds(1 << self.plan.observe.synchronise);
+        (row.lasts.ns < every).then(|| {
+            format!(
+                "The ITM synchronises every {:.0} ms, and the buffer lasts {:.1} ms: once it has wrapped, little of it can be read. Read it out before (`capture --read-out-every`).",
+                every / 1e6,
+                row.lasts.ns / 1e6
+            )
+        })
     }
 
     /// Bytes of instruction trace per second.
@@ -257,7 +281,7 @@ impl<'a> Basis<'a> {
         advice
     }
 
-    pub(super) fn doubts(&self, watches: &[Watch]) -> Vec<String> {
+    pub(super) fn doubts(&self) -> Vec<String> {
         let mut doubts = Vec::new();
         let observe = &self.plan.observe;
         if let Some(period) = observe.pc_sample_period {
@@ -287,6 +311,7 @@ impl<'a> Basis<'a> {
                 100.0 * BUSY
             ));
         }
+        doubts.extend(self.buffer_without_synchronisation());
         if observe.timestamp_prescaler.is_none() && self.itm {
             doubts.push(
                 "Without timestamps nothing has a time, and what an overflow dropped cannot be bounded.".into(),
@@ -294,16 +319,6 @@ impl<'a> Basis<'a> {
         }
         if observe.text > 0.0 && observe.ports == 0 {
             doubts.push("Text is expected, but no stimulus port is on: set `ports`.".into());
-        }
-        for watch in watches {
-            if watch.trace == super::description::WatchTrace::ValueAndCode
-                && matches!(self.core.architecture, super::core::Architecture::V8)
-            {
-                doubts.push(format!(
-                    "On {} one comparator sends the value or the instruction: {} is traced by value.",
-                    self.core, watch.name
-                ));
-            }
         }
         if observe.instructions.as_ref().is_some_and(|instructions| instructions.rate.is_none()) {
             let asleep = match self.measured {
@@ -319,6 +334,16 @@ impl<'a> Basis<'a> {
 
     pub(super) fn checklist(&self) -> Vec<String> {
         let mut list = Vec::new();
+        if let Some(ring) = &self.plan.ring {
+            list.push(format!(
+                "Is the ring drained before it is full, every {:.0} ms at least (`capture --read-out ring:{} --read-out-every`)? Else marks are dropped, and counted.",
+                1e3 * ring.holds.as_secs_f64(),
+                ring.symbol
+            ));
+        }
+        if !self.traces() {
+            return list;
+        }
         match self.link {
             Link::Uart { .. } | Link::Manchester { .. } => list.push(
                 "Is the SWO pin routed to the connector, and switched from its other function to trace? Many chips have a debug control register of their own for it.".into(),

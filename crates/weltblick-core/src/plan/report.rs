@@ -50,25 +50,25 @@ pub fn plan(
         placed: &placed,
         mtb,
     };
-    let mut doubts = basis.doubts(&watches);
+    let mut doubts = basis.doubts();
     doubts.extend(mtb.into_iter().flat_map(|place| mtb::doubts(description, place, program)));
     doubts.extend(doubts_of(&placed.left));
     let program = program.map(|program| (program.image, program.variables));
     let ring = description.ring.as_ref().map(|ring| plan_ring(ring, program)).transpose()?;
-    let link = basis.link_row(divisor);
+    let link = basis.traces().then(|| basis.link_row(divisor));
     doubts.extend(ring.iter().flat_map(|ring| ring.doubts.iter().cloned()));
     Ok(PlanReport {
         schema: SCHEMA.into(),
         name: description.name.clone(),
         core: basis.core.name.into(),
         core_clock_hz: basis.clock.hertz(),
-        proposal: if link.fits { None } else { basis.proposal() },
+        proposal: if link.as_ref().is_none_or(|link| link.fits) { None } else { basis.proposal() },
         sources: basis.load_rows(),
         measuring: basis.measuring(wanted),
         buffer: basis.buffer(&narrow, &placed),
         ring,
         watches: watch_rows(&watches),
-        registers: registers(&request),
+        registers: if basis.traces() { registers(&request) } else { Vec::new() },
         unit,
         doubts,
         checklist: basis.checklist(),

@@ -32,7 +32,10 @@ pub struct RingPlan {
 /// If the image has no such variable at a fixed address.
 pub fn plan_ring(ring: &Ring, program: Option<(&Image, &Variables)>) -> Result<RingPlan, NotFixed> {
     let marks = (ring.rate * ring.holds.as_secs_f64()).ceil();
-    let bytes_needed = (marks as u64).saturating_mul(ring.mark_bytes).saturating_add(RING_HEADER);
+    // Its offsets wrap by a mask.
+    let size = (marks as u64).saturating_mul(ring.mark_bytes).max(1);
+    let size = size.checked_next_power_of_two().unwrap_or(1 << 63);
+    let bytes_needed = size.saturating_add(RING_HEADER);
     let mut plan = RingPlan {
         symbol: ring.symbol.clone(),
         bytes_needed,
@@ -48,7 +51,7 @@ pub fn plan_ring(ring: &Ring, program: Option<(&Image, &Variables)>) -> Result<R
         let holds =
             found.size.saturating_sub(RING_HEADER) as f64 / ring.mark_bytes as f64 / ring.rate;
         plan.doubts.push(format!(
-            "{} holds {:.0} ms in its {} bytes; for {:.0} ms make it {bytes_needed} bytes.",
+            "{} holds {:.0} ms in its {} bytes; for {:.0} ms set WELTBLICK_MARKS_RING_SIZE to {size}.",
             ring.symbol,
             1e3 * holds,
             found.size,

@@ -142,8 +142,9 @@ pub struct PlanReport {
     pub core: String,
     /// The core clock.
     pub core_clock_hz: f64,
-    /// The link.
-    pub link: LinkRow,
+    /// The link; absent where nothing goes over one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub link: Option<LinkRow>,
     /// What goes over it.
     pub sources: Vec<LoadRow>,
     /// What would fit, where this does not.

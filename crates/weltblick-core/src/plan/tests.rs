@@ -51,24 +51,29 @@ fn writes_the_registers_that_the_manual_asks_for() {
             ("DWT_CTRL", 0xe000_1000, 0x0001_1607),
         ]
     );
-    assert!(report.link.fits && report.proposal.is_none());
+    assert!(report.link.as_ref().unwrap().fits && report.proposal.is_none());
     assert_eq!(report.measuring[0].samples, 7299);
 }
 
 #[test]
 fn proposes_the_next_period_that_fits() {
     let report = plan(&described(&TARGET.replace("4096", "256")), None, &WANTED).unwrap();
-    assert!(report.link.overflows && report.link.headroom.unwrap() < 0.0, "{:?}", report.link);
+    assert!(
+        report.link.as_ref().unwrap().overflows
+            && report.link.as_ref().unwrap().headroom.unwrap() < 0.0,
+        "{:?}",
+        report.link
+    );
     let proposal = report.proposal.unwrap();
     let fitting = TARGET.replace("4096", &proposal.pc_sample_period.to_string());
-    assert!(plan(&described(&fitting), None, &WANTED).unwrap().link.fits);
+    assert!(plan(&described(&fitting), None, &WANTED).unwrap().link.unwrap().fits);
     let before = if proposal.pc_sample_period > 1024 {
         proposal.pc_sample_period - 1024
     } else {
         proposal.pc_sample_period - 64
     };
     let shorter = TARGET.replace("4096", &before.to_string());
-    assert!(!plan(&described(&shorter), None, &WANTED).unwrap().link.fits);
+    assert!(!plan(&described(&shorter), None, &WANTED).unwrap().link.unwrap().fits);
 }
 
 #[test]
@@ -151,7 +156,9 @@ fn sets_up_instruction_trace() {
         let written = |name: &str| report.registers.iter().rev().find(|r| r.name == name);
         assert_eq!(written(names[0]).unwrap().value, 0x0002_0001, "{core}");
         assert!(written(names[1]).is_some());
-        assert!(report.link.formatter && written("TPIU_FFCR").unwrap().value == 0x102);
+        assert!(
+            report.link.as_ref().unwrap().formatter && written("TPIU_FFCR").unwrap().value == 0x102
+        );
         assert_eq!(written("TPIU_CSPSR").unwrap().value, 1 << 3);
     }
 }
@@ -287,7 +294,7 @@ fn plans_buffers_and_rings() {
         mark_bytes: 16,
         holds: std::time::Duration::from_millis(500),
     };
-    assert_eq!(plan_ring(&ring, None).unwrap().bytes_needed, 500 * 16 + RING_HEADER);
+    assert_eq!(plan_ring(&ring, None).unwrap().bytes_needed, 8192 + RING_HEADER);
 }
 
 #[test]
@@ -365,17 +372,17 @@ proptest! {
         };
         let Ok(report) = plan(&description, None, &WANTED) else { return Ok(()) };
         let sum: f64 = report.sources.iter().map(|row| row.bytes_per_second).sum();
-        prop_assert!((sum - report.link.bytes_per_second).abs() < 1e-6 * sum);
-        let headroom = report.link.headroom.unwrap();
-        prop_assert!((1.0 - headroom - sum / report.link.capacity.unwrap()).abs() < 1e-9);
+        prop_assert!((sum - report.link.as_ref().unwrap().bytes_per_second).abs() < 1e-6 * sum);
+        let headroom = report.link.as_ref().unwrap().headroom.unwrap();
+        prop_assert!((1.0 - headroom - sum / report.link.as_ref().unwrap().capacity.unwrap()).abs() < 1e-9);
         // What overflows for certain does not fit, and what does not fit may get a proposal that does.
-        prop_assert!(!(report.link.overflows && report.link.fits));
-        prop_assert!(report.link.overflows <= (headroom < 0.0));
+        prop_assert!(!(report.link.as_ref().unwrap().overflows && report.link.as_ref().unwrap().fits));
+        prop_assert!(report.link.as_ref().unwrap().overflows <= (headroom < 0.0));
         if let Some(proposal) = report.proposal {
-            prop_assert!(!report.link.fits && proposal.headroom > headroom);
+            prop_assert!(!report.link.as_ref().unwrap().fits && proposal.headroom > headroom);
             prop_assert!(proposal.pc_sample_period > 1024 * period);
         }
-        let dropped = report.link.dropped.unwrap();
+        let dropped = report.link.as_ref().unwrap().dropped.unwrap();
         prop_assert!((0.0..=1.0).contains(&dropped), "{dropped}");
     }
 }
@@ -409,4 +416,30 @@ fn a_unit_that_is_set_up_is_narrowed_while_it_is_off() {
     let old = unit(InstructionTrace::Mtb, Architecture::V6);
     let (writes, left) = narrowing(&old, &narrow);
     assert!(writes.is_empty() && left.points.is_some());
+}
+
+#[test]
+fn a_ring_alone_needs_no_link_and_its_size_is_a_power_of_two() {
+    let ring = "format = 1\ncore = 'cortex-m0+'\ncore_clock = '64 MHz'\n[ring]\nsymbol = 'mark_ring'\n\
+                rate = '2 kHz'\nholds = '500 ms'\n";
+    let report = plan(&described(ring), None, &WANTED).unwrap();
+    assert!(report.link.is_none() && report.buffer.is_none() && report.registers.is_empty());
+    assert_eq!(report.ring.unwrap().bytes_needed, 16_384 + RING_HEADER);
+    assert!(report.checklist[0].contains("every 500 ms at least"), "{:?}", report.checklist);
+}
+
+#[test]
+fn frames_synchronise_as_each_edition_of_the_port_can() {
+    let of = |core: &str| {
+        let text = format!(
+            "format = 1\ncore = '{core}'\ncore_clock = '48 MHz'\n[link]\nkind = 'port'\nwidth = 4\n\
+             port_clock = '24 MHz'\n[observe.instructions]\n"
+        );
+        let plan = plan(&described(&text), None, &WANTED).unwrap();
+        let names = plan.registers.iter().map(|r| (r.name.clone(), r.value));
+        names.filter(|(name, _)| name.starts_with("DWT") || name == "TPIU_PSCR").collect::<Vec<_>>()
+    };
+    let paced = [("DWT_CYCCNT".to_owned(), 0x0fff_ffff), ("DWT_CTRL".to_owned(), 1 | 1 << 10)];
+    assert_eq!((of("cortex-m3"), of("cortex-m7")), (paced.to_vec(), paced.to_vec()));
+    assert_eq!(of("cortex-m33"), [("TPIU_PSCR".to_owned(), 10)]);
 }

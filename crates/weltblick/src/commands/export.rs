@@ -108,7 +108,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let shown = show::plain(&shown);
     writeln!(out, "{shown}: {written} events in {EVENTS}/ (ctf), what they mean in {MANIFEST}")?;
     tell_left_out(left_out);
-    writeln!(out, "next: weltblick inspect {shown}")?;
+    writeln!(out, "next: weltblick inspect {}", show::shell(&args.out.display().to_string()))?;
     Ok(Outcome::Done)
 }
 

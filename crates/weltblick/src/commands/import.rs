@@ -36,9 +36,8 @@ pub(crate) struct Args {
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let copies = if args.amend { amend(args)? } else { make(args)? };
     let folder = args.out.display().to_string();
-    let folder = show::plain(&folder);
-    writeln!(out, "{folder}: {MANIFEST}, {}", copies.join(", "))?;
-    writeln!(out, "next: weltblick inspect {folder}")?;
+    writeln!(out, "{}: {MANIFEST}, {}", show::plain(&folder), copies.join(", "))?;
+    writeln!(out, "next: weltblick inspect {}", show::shell(&folder))?;
     Ok(Outcome::Done)
 }
 

@@ -7,6 +7,7 @@ use crate::show::{self, Paint};
 use crate::sources::{self, Capture, OpenImage};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -14,7 +15,7 @@ use std::time::Duration;
 use weltblick_core::judge::{PointRange, ranges_of};
 use weltblick_core::measure::profile::{By, ReportRow, report};
 use weltblick_core::plan::{
-    Applied, Core, Description, Interrupt, Link, Measured, PlanReport, Program, Wanted,
+    Applied, CORES, Core, Description, Interrupt, Link, Measured, PlanReport, Program, Wanted,
     WatchAccess, WatchTrace, Watched, plan, rate,
 };
 use weltblick_core::time::{Frequency, parse_bit_rate, parse_byte_rate, parse_bytes, parse_share};
@@ -57,8 +58,8 @@ pub(crate) struct Args {
 #[derive(Debug, clap::Args)]
 #[command(next_help_heading = "The target")]
 struct TargetArgs {
-    /// The core, for example `cortex-m4`
-    #[arg(long, value_name = "CORE")]
+    /// The core
+    #[arg(long, value_name = "CORE", value_parser = known_core())]
     core: Option<Core>,
     /// The core clock, for example `48MHz`
     #[arg(long, value_name = "FREQUENCY")]
@@ -151,6 +152,19 @@ fn named_rate(text: &str) -> Result<(String, f64), String> {
     Ok((name.to_owned(), rate(often).map_err(|error| error.to_string())?))
 }
 
+/// How a file is named beside a plan: from its folder where it lies below that, else whole.
+fn seen_from(plan: &Path, file: &Path) -> Option<String> {
+    let file = std::path::absolute(file).ok()?;
+    let plan = std::path::absolute(plan).ok()?;
+    let below = plan.parent().and_then(|folder| file.strip_prefix(folder).ok());
+    below.unwrap_or(&file).to_str().map(str::to_owned)
+}
+
+/// Reads the name of a core that is known, and lists them.
+fn known_core() -> impl TypedValueParser<Value = Core> {
+    PossibleValuesParser::new(CORES.map(|core| core.name)).try_map(|name| name.parse::<Core>())
+}
+
 pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     if args.output.schema {
         show::schema::<PlanReport>(out)?;
@@ -184,19 +198,21 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Format::Text => show::plan::text(&report, Paint::new(args.output.color), out)?,
     }
     if let Some(path) = &args.out {
-        fs::write(path, Applied::new(&description, &report).to_toml())
-            .with_context(|| path.display().to_string())?;
+        let image = open.and_then(|open| seen_from(path, &open.path));
+        let applied = Applied { image, ..Applied::new(&description, &report) };
+        fs::write(path, applied.to_toml()).with_context(|| path.display().to_string())?;
         if args.output.format == Format::Text {
             let name = path.display().to_string();
             writeln!(out)?;
             writeln!(
                 out,
                 "next: weltblick capture SOURCE --plan {} --out FOLDER",
-                show::plain(&name)
+                show::shell(&name)
             )?;
         }
     }
-    Ok(if report.link.fits { Outcome::Done } else { Outcome::Broken })
+    let fits = report.link.is_none_or(|link| link.fits);
+    Ok(if fits { Outcome::Done } else { Outcome::Broken })
 }
 
 /// An existing file is not overwritten unasked.

@@ -1,6 +1,6 @@
 //! Faces of verdicts.
 
-use super::{Align, Number, Paint, Table, cell, count, duration_ns, percent, plain};
+use super::{Align, Number, Paint, Table, cell, count, duration_ns, percent, plain, shell};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::judge::{CheckReport, Judgement, Verdict};
@@ -48,9 +48,9 @@ pub(crate) fn text(
     for line in table.lines() {
         writeln!(out, "{line}")?;
     }
-    let within = report.within.as_ref().map(|within| format!(" --within {}", plain(within)));
+    let within = report.within.as_ref().map(|within| format!(" --within {}", shell(within)));
     // What says more looks at the same capture, and the same window of it.
-    let shown = [plain(capture).into_owned(), within.unwrap_or_default()];
+    let shown = [shell(capture), within.unwrap_or_default()];
     for judgement in report.budgets.iter().filter(|b| b.verdict != Verdict::Met) {
         explain(judgement, file, &shown, paint, out)?;
     }
@@ -133,28 +133,27 @@ fn explain(
     if let Some(name) = judgement.subject.strip_prefix("function.") {
         // Calls and their time, or the share of all time.
         let of_calls = !judgement.budget.ends_with(".self_share");
-        let tail = if of_calls { format!("--of {}", plain(name)) } else { "--by line".into() };
+        let tail = if of_calls { format!("--of {}", shell(name)) } else { "--by line".into() };
         if of_calls || judgement.verdict == Verdict::Broken {
             writeln!(out, "  look closer: weltblick profile {capture} {tail}{within}")?;
         }
     }
     for (kind, command) in [("interrupt.", "interrupts"), ("task.", "tasks")] {
         if let Some(name) = judgement.subject.strip_prefix(kind) {
-            let name = plain(name);
+            let name = shell(name);
             writeln!(out, "  look closer: weltblick {command} {capture} {name} --worst 3{within}")?;
         }
     }
     for (kind, command) in [("signal.", "signals"), ("span.", "timeline")] {
         if let Some(name) = judgement.subject.strip_prefix(kind) {
-            let name = plain(name);
+            let points = name.split("..").map(shell).collect::<Vec<_>>().join(" ");
             let tail = match (kind, name.contains("..")) {
                 ("span.", true) => {
-                    let points = name.replace("..", " ");
                     writeln!(out, "  look closer: weltblick span {capture} {points}{within}")?;
                     continue;
                 }
-                ("span.", false) => format!("--lanes {name}"),
-                _ => name.into_owned(),
+                ("span.", false) => format!("--lanes {points}"),
+                _ => points,
             };
             writeln!(out, "  look closer: weltblick {command} {capture} {tail}{within}")?;
         }

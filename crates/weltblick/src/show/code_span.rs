@@ -3,7 +3,7 @@
 use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::statistic::{csv_cells, csv_columns, distribution, figure, spread as spread_of, stated};
-use super::{Align, Paint, Table, cell, count, level, plain};
+use super::{Align, Paint, Table, cell, count, level, plain, shell};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::duration::Duration;
@@ -36,7 +36,7 @@ fn head(report: &CodeSpanReport, capture: &str, paint: Paint, out: &mut dyn Writ
     let how = match report.evidence.time.as_str() {
         "cycle_counts" => "by cycle counts",
         "timestamps" => "by timestamps",
-        _ => "in instructions: nothing in this trace tells time",
+        _ => "in instructions: this trace has no times",
     };
     let times = if times == 1 { "once".into() } else { format!("{} times", count(times)) };
     let inside = report.inside.iter().map(|name| format!(", inside {}", plain(name)));
@@ -146,8 +146,8 @@ fn cases(
     let place = |case: &CodeCase| {
         format!(
             "    -> weltblick flow {} --around {}@{}",
-            plain(capture),
-            plain(stream),
+            shell(capture),
+            shell(stream),
             case.from_byte
         )
     };

@@ -3,7 +3,7 @@
 use super::statistic::{csv_bounds, csv_heading, csv_tail, number, stated};
 use super::{
     Align, Paint, Table, cell, count, duration_ns, evidence, path_end, percent, plain, range_ns,
-    stretch_count,
+    shell, stretch_count,
 };
 use anyhow::Result;
 use std::io::Write;
@@ -128,7 +128,7 @@ fn head(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<(
     line += match report.evidence.time.as_str() {
         "cycle_counts" => " by cycle counts",
         "timestamps" => " by timestamps",
-        _ => "; nothing in this trace tells time",
+        _ => "; this trace has no times",
     };
     writeln!(out, "{line}")?;
     if report.evidence.unwatched > 0 {
@@ -275,8 +275,8 @@ pub(crate) fn details(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Writ
                 out,
                 "\n{}\n  -> weltblick flow {} --around {}@{}",
                 look.paint.faint("its longest call ends here:"),
-                plain(&look.capture),
-                plain(&look.stream),
+                shell(&look.capture),
+                shell(&look.stream),
                 longest.until_byte
             )?;
         }

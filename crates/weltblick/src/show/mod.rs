@@ -37,7 +37,7 @@ mod units;
 
 pub(crate) use packets::{PacketFace, PacketLine};
 pub(crate) use paint::Paint;
-pub(crate) use plain::{cell, message, path_end, plain, wrapped};
+pub(crate) use plain::{cell, message, path_end, plain, shell, wrapped};
 pub(crate) use table::{Align, Table};
 pub(crate) use units::{
     Number, count, duration_ns, level, percent, range_ns, share, stretch_count,

@@ -1,6 +1,6 @@
 //! Moments, and the command that looks closer at one.
 
-use super::{Paint, plain, wrapped};
+use super::{Paint, shell, wrapped};
 use anyhow::Result;
 use std::io::Write;
 
@@ -22,7 +22,7 @@ pub(crate) fn parts(list: &[String], out: &mut dyn Write) -> Result<()> {
 /// Nanoseconds that are shown before and after.
 const AROUND: f64 = 2000.0;
 
-/// The command that shows the packets of a stretch of time.
+/// The commands that show an interval of time on one axis, and its packets.
 pub(crate) fn closer(
     capture: &str,
     from: f64,
@@ -30,12 +30,13 @@ pub(crate) fn closer(
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
-    let line = format!(
-        "    -> weltblick inspect {} --packets --within {}..{}",
-        plain(capture),
-        moment(from - AROUND),
-        moment(until + AROUND)
-    );
-    writeln!(out, "{}", paint.faint(&line))?;
+    let capture = shell(capture);
+    let within = format!("{}..{}", moment(from - AROUND), moment(until + AROUND));
+    for line in [
+        format!("    -> weltblick timeline {capture} --within {within}"),
+        format!("       packets: weltblick inspect {capture} --packets --within {within}"),
+    ] {
+        writeln!(out, "{}", paint.faint(&line))?;
+    }
     Ok(())
 }

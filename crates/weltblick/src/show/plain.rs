@@ -2,6 +2,17 @@
 
 use std::borrow::Cow;
 
+/// A word as a shell takes it: in quotes where it has more than letters, digits and what paths and points are made of.
+pub(crate) fn shell(word: &str) -> String {
+    let is_simple = |c: char| c.is_ascii_alphanumeric() || "_./:@%+,-".contains(c);
+    let safe = plain(word);
+    if !word.is_empty() && word.chars().all(is_simple) {
+        safe.into_owned()
+    } else {
+        format!("'{}'", safe.replace('\'', "'\\''"))
+    }
+}
+
 /// The text with control and direction characters written out (`\u{1b}`).
 pub(crate) fn plain(text: &str) -> Cow<'_, str> {
     if !text.chars().any(is_unsafe) {

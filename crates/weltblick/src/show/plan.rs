@@ -27,8 +27,8 @@ fn title(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
     let name = plan.name.as_deref().map_or_else(String::new, |name| format!("{}: ", plain(name)));
     let clock = Frequency::from_hertz(plan.core_clock_hz)
         .map_or_else(String::new, |clock| format!(" at {clock}"));
-    let link = link(&plan.link);
-    writeln!(out, "{}", paint.strong(&format!("{name}{}{clock}, {link}", plan.core)))?;
+    let link = plan.link.as_ref().map_or_else(String::new, |row| format!(", {}", link(row)));
+    writeln!(out, "{}", paint.strong(&format!("{name}{}{clock}{link}", plan.core)))?;
     Ok(())
 }
 
@@ -50,14 +50,15 @@ fn link(link: &LinkRow) -> String {
 }
 
 fn verdict(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    let Some(link) = &plan.link else { return Ok(()) };
     writeln!(out)?;
-    let kilobytes = plan.link.bytes_per_second / 1e3;
-    let Some(headroom) = plan.link.headroom else {
+    let kilobytes = link.bytes_per_second / 1e3;
+    let Some(headroom) = link.headroom else {
         writeln!(out, "  {kilobytes:.1} kB/s go into the buffer")?;
         return Ok(());
     };
     let used = share(1.0 - headroom);
-    if plan.link.fits {
+    if link.fits {
         writeln!(
             out,
             "= it fits: {kilobytes:.1} kB/s use {used} of the link, {} free",
@@ -65,8 +66,8 @@ fn verdict(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
         )?;
         return Ok(());
     }
-    let dropped = share(plan.link.dropped.unwrap_or_default());
-    let line = if plan.link.overflows {
+    let dropped = share(link.dropped.unwrap_or_default());
+    let line = if link.overflows {
         format!(
             "! it overflows for certain: {kilobytes:.1} kB/s are {used} of the link, about {dropped} will be dropped"
         )
@@ -247,6 +248,9 @@ fn memory(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
 }
 
 fn registers(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
+    if plan.registers.is_empty() {
+        return Ok(());
+    }
     writeln!(out)?;
     writeln!(out, "{}", paint.strong("Registers, in this order"))?;
     let left = |name| (name, Align::Left);

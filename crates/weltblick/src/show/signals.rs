@@ -5,7 +5,7 @@ use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::picture::{Course, Curve, Waveform};
 use super::statistic::{Marks, csv_cells, csv_columns, figure, table};
-use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain};
+use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain, shell};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::losses::GapRow;
@@ -43,8 +43,8 @@ pub(crate) fn text(report: &SignalReport, look: &Look<'_>, out: &mut dyn Write) 
         writeln!(out)?;
         let line = format!(
             "-> weltblick signals {} {}   shows one in detail",
-            plain(look.capture),
-            report.signals.first().map_or_else(String::new, |row| quoted(&row.name)),
+            shell(look.capture),
+            report.signals.first().map_or_else(String::new, |row| shell(&row.name)),
         );
         writeln!(out, "{}", paint.faint(&line))?;
         return Ok(());
@@ -62,13 +62,6 @@ pub(crate) fn text(report: &SignalReport, look: &Look<'_>, out: &mut dyn Write) 
 fn against(report: &SignalReport, paint: Paint, out: &mut dyn Write) -> Result<()> {
     let rows = report.signals.iter().map(|row| (row.name.as_str(), row.objections.as_slice()));
     objections(rows, &report.evidence.objections, paint, out)
-}
-
-/// A name as a shell takes it.
-fn quoted(name: &str) -> String {
-    let simple = name.chars().all(|c| c.is_ascii_alphanumeric() || "_.-[]".contains(c));
-    let name = plain(name);
-    if simple { name.into_owned() } else { format!("'{}'", name.replace('\'', "'\\''")) }
 }
 
 fn overview(report: &SignalReport, paint: Paint, out: &mut dyn Write) -> Result<()> {

@@ -1,7 +1,7 @@
 //! Faces of a timeline; what stands for what is fixed in `docs/looks.md`.
 
 use super::moment::moment;
-use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain};
+use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain, shell};
 use anyhow::Result;
 use std::collections::BTreeMap;
 use std::io::Write;
@@ -323,7 +323,7 @@ fn feet(chart: &Chart<'_>, cells: usize, paint: Paint, out: &mut dyn Write) -> R
     );
     let line = format!(
         "-> weltblick timeline {} --around {} --width {}",
-        plain(chart.capture),
+        shell(chart.capture),
         moment(middle),
         duration_ns((closer / 10.0).max(1.0)).replace(' ', "")
     );

@@ -2,7 +2,7 @@
 
 use super::moment::{closer, moment};
 use super::statistic::{Marks, figure, max};
-use super::{Align, Paint, Table, count, plain};
+use super::{Align, Paint, Table, count, plain, shell};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::statistic::Statistic;
@@ -96,7 +96,7 @@ pub(crate) fn look_closer(
     if !look.by_flow {
         return closer(look.capture, from, until, look.paint, out);
     }
-    let line = format!("    -> weltblick flow {} --around {}", plain(look.capture), moment(from));
+    let line = format!("    -> weltblick flow {} --around {}", shell(look.capture), moment(from));
     writeln!(out, "{}", look.paint.faint(&line))?;
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! Each classic mistake, made on purpose: the diagnosis must name it.
 
-use super::support::{Bench, FIRMWARE, TRACE, recorded};
+use super::support::{BRANCHES, Bench, FIRMWARE, TRACE, recorded};
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::TraceSetup;
 use weltblick_standin::trace::tpiu::Formatter;
@@ -193,4 +193,18 @@ fn a_start_inside_a_packet_that_nothing_heals() {
     // Following the advice gives a readable recording.
     bench.write("buoy/swo.bin", &bytes[6 + 3 + byte..]);
     only(&bench, "inspect buoy", "never_synchronised");
+}
+
+#[test]
+fn a_dump_of_a_micro_trace_buffer_that_was_not_full_or_has_wrapped() {
+    let bench = Bench::new();
+    let options = "--protocol mtb --image buoy/wave-buoy.elf";
+    let mut dump = BRANCHES[..8192].to_vec();
+    dump.resize(32_768, 0);
+    bench.write("mtb.bin", &dump);
+    assert_eq!(findings(&bench, &format!("inspect mtb.bin {options}")), [], "unwritten memory");
+    // From its middle on: where the newest branch is followed by the oldest.
+    bench.write("mtb.bin", [&BRANCHES[28_672..32_768], &BRANCHES[..28_672]].concat());
+    let text = only(&bench, &format!("inspect mtb.bin {options}"), "image_contradicted");
+    assert!(text.contains("MTB_POSITION"), "{text}");
 }

@@ -102,6 +102,38 @@ fn nothing_comes_until_the_registers_are_written() {
     assert!(ended.out.contains("0 bytes"), "{}", ended.out);
 }
 
+/// The commands of README's table, line by line, in the folder that `demo` makes.
+#[test]
+fn each_command_of_the_readme_works_as_it_stands() {
+    let bench = Bench::alone();
+    bench.out("demo");
+    let target = Running::start(&bench, "");
+    let readme = include_str!("../../../../README.md");
+    let commands = readme.lines().filter(|line| line.starts_with('|')).filter_map(|line| {
+        let command = line.split_once("`weltblick ")?.1;
+        Some(command.split_once('`')?.0)
+    });
+    let mut ran = 0;
+    for command in commands {
+        let there = command
+            .replace("tcp:localhost:5001", &target.trace)
+            .replace("stub:localhost:5002", &target.stub);
+        let words = there.split_whitespace().map(|word| word.trim_matches('\''));
+        let output = std::process::Command::new(env!("CARGO_BIN_EXE_weltblick"))
+            .args(words)
+            .current_dir(bench.path("weltblick-demo"))
+            .stdin(Stdio::null())
+            .output()
+            .unwrap();
+        let ended = super::support::ended(output);
+        // The demo breaks a budget.
+        let expected = i32::from(command.starts_with("check buoy "));
+        assert_eq!(ended.code, expected, "weltblick {command}\n{}{}", ended.out, ended.err);
+        ran += 1;
+    }
+    assert!(ran > 15, "{ran} commands");
+}
+
 #[cfg(unix)]
 #[test]
 fn the_demo_s_script_does_it_all() {

@@ -272,7 +272,8 @@ fn a_micro_trace_buffer_is_read_out_of_ram() {
          --read-out-every 50ms --for 500ms --out run --quiet",
         target.stub
     ));
-    ended.succeeded();
+    assert_eq!(ended.code, 0, "{}", ended.err);
+    assert!(ended.err.contains("wraps between two read-outs every 50.0 ms"), "{}", ended.err);
     let report = bench.json("inspect run");
     assert_eq!(report["kinds"][0]["kind"], "branch", "{report}");
     // Every branch goes to an instruction of the image, and every loss is one of a full buffer.
@@ -475,4 +476,57 @@ fn priorities_are_noted_when_a_capture_ends() {
     for part in ["14=240", "15=128", "16=64", "17=64", "20=32"] {
         assert!(noted.contains(part), "{noted}");
     }
+}
+
+#[test]
+fn a_buffer_that_wraps_before_it_can_be_read_is_no_damage() {
+    let bench = bench_with_buffer();
+    let capture = |options: &str| {
+        let target = Running::start(&bench, "");
+        bench.run(&format!(
+            "capture {} --plan plan.toml --image buoy/wave-buoy.elf --reset --read-out etb:0xe0042000 \
+             --out run --replace --quiet {options}",
+            target.stub
+        ))
+    };
+    let codes = || {
+        let report = bench.json("inspect run");
+        let findings = report["findings"].as_array().unwrap().iter();
+        findings.map(|finding| finding["code"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    // The ITM synchronises every 350 ms; four kilobytes last a tenth of that.
+    let ended = capture("--read-out-every 200ms --for 500ms");
+    assert_eq!(ended.code, 0, "{}", ended.err);
+    assert!(ended.err.contains("wraps between two read-outs every 200 ms"), "{}", ended.err);
+    assert!(!ended.err.contains("trace pin"), "nothing can have arrived yet: {}", ended.err);
+    assert_eq!(codes(), ["overwritten"]);
+    let ended = capture("--keep first --size 8KiB --for 1s");
+    assert_eq!(ended.code, 2, "{}", ended.out);
+    assert!(ended.err.contains("the plan says that it lasts 34"), "{}", ended.err);
+    let ended = capture("--keep first --size 8KiB --for 5s --read-out-every 10ms");
+    assert_eq!((ended.code, codes()), (0, Vec::new()), "{}", ended.err);
+}
+
+fn bench_with_buffer() -> Bench {
+    let bench = Bench::alone();
+    let planned = bench.out(
+        "plan --core cortex-m3 --core-clock 47.972352MHz --image buoy/wave-buoy.elf --link buffer \
+         --buffer-size 4KiB --pc-sample-period 4096 --interrupt SysTick=1kHz --out plan.toml",
+    );
+    assert!(planned.contains("once it has wrapped, little of"), "{planned}");
+    bench
+}
+
+#[test]
+fn windows_that_are_over_before_reading_begins_are_foreseen_and_found() {
+    let bench = super::stand_in::planned();
+    let target = Running::start(&bench, "");
+    let ended = bench.run(&format!(
+        "capture {} {} --plan plan.toml --image buoy/wave-buoy.elf --reset --window 400ms..550ms --out run --quiet",
+        target.trace, target.stub
+    ));
+    assert!(ended.code == 0 && !ended.err.contains("trace pin"), "{}", ended.err);
+    assert!(ended.err.contains("the trace synchronises every 350 ms"), "{}", ended.err);
+    let report = bench.out("inspect run");
+    assert!(report.contains("comes before their first synchronisation"), "{report}");
 }

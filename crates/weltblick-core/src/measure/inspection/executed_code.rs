@@ -1,6 +1,7 @@
 //! What an instruction trace says against itself.
 
 use super::diagnosis::{Finding, ON_THE_WAY, Weight, doubt_as_finding};
+use super::kinds::Kind;
 use super::report::InspectReport;
 use crate::figure::Doubt;
 use crate::measure::execution::{Gaps, TimeAgreement};
@@ -16,6 +17,9 @@ pub fn trace_doubts(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
 
 /// What helps where packets contradict an image that is most likely right.
 const REGISTERS: &str = "State the trace unit's registers as they were written (trcconfigr or etmcr: return stack, cycle counts). If they are right, bytes were changed between the target and the file.";
+
+/// The same of a micro trace buffer, which has no such registers.
+const BEGINS_IN_THE_MIDDLE: &str = "A buffer that wrapped begins in its middle: dump it from its write position (MTB_POSITION) to its end, then from its start to there (`capture --read-out mtb:BASE` does). Else bytes were changed between the target and the file.";
 
 /// Findings about an instruction trace; verdicts rest on the same doubts. What is said of its bytes and its image
 /// already is in `report`.
@@ -47,7 +51,13 @@ fn contradicted(disagreement: String, report: &InspectReport) -> Finding {
     let finding =
         format!("{disagreement} Branches go to its instructions: most likely the image is right.");
     let is_damaged = report.findings.iter().any(|finding| finding.code == "damaged");
-    Finding { finding, advice: if is_damaged { ON_THE_WAY } else { REGISTERS }.into(), ..general }
+    let is_buffer = report.kinds.iter().any(|row| row.kind == Kind::Branch.name());
+    let advice = match (is_damaged, is_buffer) {
+        (true, _) => ON_THE_WAY,
+        (false, true) => BEGINS_IN_THE_MIDDLE,
+        (false, false) => REGISTERS,
+    };
+    Finding { finding, advice: advice.into(), ..general }
 }
 
 #[cfg(test)]

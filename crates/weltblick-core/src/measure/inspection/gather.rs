@@ -84,6 +84,11 @@ impl Wire {
         }
     }
 
+    /// Bytes before a synchronisation that nobody wanted: of a window that was chosen.
+    pub(super) const fn unwanted(&self) -> u64 {
+        self.unwanted
+    }
+
     pub(super) fn all_packets(&self) -> u64 {
         self.packets.iter().sum()
     }

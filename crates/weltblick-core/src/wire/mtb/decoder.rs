@@ -49,8 +49,20 @@ impl Packet {
 pub trait Sink {
     /// A packet.
     fn packet(&mut self, at: Range<u64>, packet: Packet);
+    /// Zeros where a packet would be: memory that was never written. (No branch goes from address 0 to address 0 without
+    /// being the first since tracing started.)
+    fn unwritten(&mut self, at: Range<u64>);
     /// The beginning of a packet whose rest is not there.
     fn cut_off(&mut self, at: Range<u64>);
+}
+
+#[inline(always)]
+fn packet(at: Range<u64>, bytes: [u8; PACKET], sink: &mut impl Sink) {
+    if bytes == [0; PACKET] {
+        sink.unwritten(at);
+    } else {
+        sink.packet(at, Packet::from_bytes(bytes));
+    }
 }
 
 /// A push decoder: half a packet of state.
@@ -80,13 +92,13 @@ impl Decoder {
                 return;
             }
             self.filled = 0;
-            sink.packet(self.offset - PACKET as u64..self.offset, Packet::from_bytes(self.held));
+            packet(self.offset - PACKET as u64..self.offset, self.held, sink);
         }
         let (packets, rest) = bytes.as_chunks::<PACKET>();
-        for &packet in packets {
+        for &bytes in packets {
             let start = self.offset;
             self.offset += PACKET as u64;
-            sink.packet(start..self.offset, Packet::from_bytes(packet));
+            packet(start..self.offset, bytes, sink);
         }
         self.hold(rest);
     }

@@ -11,6 +11,11 @@ impl Sink for Seen {
         self.0.push((at, Some(packet)));
     }
 
+    fn unwritten(&mut self, at: Range<u64>) {
+        let nothing = Packet { source: 0, exceptional: false, destination: 0, starts: false };
+        self.0.push((at, Some(nothing)));
+    }
+
     fn cut_off(&mut self, at: Range<u64>) {
         self.0.push((at, None));
     }

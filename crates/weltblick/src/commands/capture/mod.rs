@@ -241,7 +241,7 @@ fn conclude(folder: &Path, summary: Summary, interrupted: bool, out: &mut dyn Wr
         show::duration_ns(summary.time.as_nanos() as f64),
         show::plain(&reason)
     )?;
-    writeln!(out, "next: weltblick inspect {}", show::plain(&name))?;
+    writeln!(out, "next: weltblick inspect {}", show::shell(&name))?;
     match summary.error {
         None if bytes == 0 => {
             bail!("the capture is empty: not one byte arrived, and {name} has none")

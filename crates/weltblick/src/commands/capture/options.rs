@@ -229,6 +229,11 @@ impl Args {
         self.sources.iter().any(pipe)
     }
 
+    /// Whether bytes are to come later than the capture begins: in a window, or when a buffer is read out.
+    pub(super) fn waits_for_bytes(&self) -> bool {
+        self.read_out.is_some() || !self.window.is_empty()
+    }
+
     pub(super) fn is_stand_in(&self) -> bool {
         self.sources.iter().any(|source| matches!(source, Address::StandIn(_)))
     }

@@ -8,12 +8,14 @@ use super::readout::{Named, ReadOut};
 use super::ring::Ring;
 use super::setup;
 use super::windows::Windows;
-use crate::sources::live::{Address, Reader};
+use crate::show;
+use crate::sources::live::{Address, Keep, Reader};
 use crate::sources::stub::{Client, StubError};
 use crate::sources::{self, OpenImage};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
 use std::path::Path;
+use std::time::Duration;
 use weltblick_core::capture::{
     Framing, ItmSettings, LapPoint, Manifest, PollSettings, Protocol, SourceSpec, StreamSpec,
 };
@@ -64,8 +66,12 @@ pub(super) fn prepare(args: &Args) -> Result<Prepared> {
         })
         .transpose()?;
     let debug_info = args.setup.debug_info.as_deref();
-    let image = args.named_image();
-    let image = image.map(|path| sources::read_image(path, debug_info)).transpose()?;
+    let planned = || {
+        let folder = args.plan.as_deref().and_then(Path::parent)?;
+        Some(folder.join(applied.as_ref()?.image.as_deref()?))
+    };
+    let image = args.named_image().map(Path::to_owned).or_else(planned);
+    let image = image.map(|path| sources::read_image(&path, debug_info)).transpose()?;
     let budgets = args
         .budgets
         .as_deref()
@@ -92,6 +98,7 @@ pub(super) fn prepare(args: &Args) -> Result<Prepared> {
         journal: setup::Done::new(),
         ring_clock: None,
     };
+    foresee(args, prepared.applied.as_ref())?;
     match args.stub_address()? {
         Some(address) => connect(address, args, &mut prepared)?,
         None if !prepared.questions.windows.is_empty() => {
@@ -112,6 +119,47 @@ pub(super) fn prepare(args: &Args) -> Result<Prepared> {
         None => {}
     }
     Ok(prepared)
+}
+
+/// Says what the plan knows already: windows that are over before reading can begin, and buffers that wrap before they
+/// are read out.
+///
+/// # Errors
+///
+/// If the first bytes of a buffer are to be kept, which then holds the last ones.
+fn foresee(args: &Args, applied: Option<&Applied>) -> Result<()> {
+    let text = |time: Duration| show::duration_ns(time.as_nanos() as f64);
+    let every = applied.and_then(Applied::synchronises_every);
+    let windows = args.limits()?.windows;
+    let shortest = windows.iter().map(|(from, until)| until.saturating_sub(*from)).min();
+    if let (Some(every), Some(shortest)) = (every, shortest)
+        && shortest < 2 * every
+    {
+        say(&format!(
+            "? a window of {} may be over before it can be read: the trace synchronises every {}; choose a longer one, or keep all and look at a part with --within",
+            text(shortest),
+            text(every)
+        ));
+    }
+    let lasts = applied.and_then(|applied| applied.lasts).filter(|_| args.read_out.is_some());
+    match (lasts, args.read_out_every) {
+        (Some(lasts), Some(every)) if every > lasts => say(&format!(
+            "? the buffer lasts {}, and wraps between two read-outs every {}",
+            text(lasts),
+            text(every)
+        )),
+        _ => {}
+    }
+    let on_the_chip = !matches!(args.read_out, None | Some(Named::Ring(_)));
+    if on_the_chip && args.read_out_every.is_none() && matches!(args.keep(), Keep::First(_)) {
+        let lasts = lasts.map_or_else(String::new, |lasts| {
+            format!(" (the plan says that it lasts {})", text(lasts))
+        });
+        bail!(
+            "--keep first: a buffer that is read out at the end holds the last bytes; give --read-out-every with a time in which it does not wrap{lasts}"
+        );
+    }
+    Ok(())
 }
 
 /// What is read out, looked up.

@@ -59,7 +59,13 @@ impl View<'_> {
             }
             let since = watch.first.unwrap_or(started);
             let told = if watch.first.is_some() { &mut looked } else { &mut silence_told };
-            if !*told && since.elapsed() > FIRST_LOOK && !stop.load(Ordering::Relaxed) {
+            // Before a window opens, and before a buffer is read out, nothing can have arrived.
+            let nothing_due = watch.first.is_none() && self.args.waits_for_bytes();
+            if !*told
+                && !nothing_due
+                && since.elapsed() > FIRST_LOOK
+                && !stop.load(Ordering::Relaxed)
+            {
                 *told = true;
                 self.first_look(&watch, screen.as_mut());
             }

@@ -99,6 +99,9 @@ pub(super) fn diagnose(
     // If the bytes are not what they are taken for, nothing else can be said of them.
     // Buffers that wrapped explain by themselves why little can be read.
     let wrapped = evidence.overwritten().is_some();
+    if let Some(finding) = evidence.nothing_left() {
+        return vec![finding];
+    }
     let wrong = evidence.read_wrongly().or_else(|| evidence.not_this_protocol());
     let wrong = wrong.or_else(|| evidence.nowhere_to_begin());
     if let Some(finding) = wrong.filter(|_| !wrapped) {
@@ -109,6 +112,7 @@ pub(super) fn diagnose(
         Evidence::flow_gaps,
         Evidence::disconnected,
         Evidence::overwritten,
+        Evidence::unread_windows,
         Evidence::late,
         Evidence::damage,
         Evidence::no_sync,

@@ -1,12 +1,14 @@
 //! What was lost on the way from the target to the file.
 
-use super::{Evidence, Finding, doubt, fault, percent};
+use super::{Evidence, Finding, Weight, doubt, fault, percent};
 use crate::capture::{Framing, Protocol, SourceSpec};
 use crate::event::LossReason;
 use crate::measure::inspection::kinds::Kind;
 use crate::measure::profile::Basis;
 use crate::plan::{LINK_USE, next_sampling_period};
 
+/// Windows of which more than so many percent is not read are worth a word.
+const MOST_UNREAD: f64 = 5.0;
 /// What helps against a link that is too slow, whatever else is known.
 const LESS: &str = "Widen the link, trace less beside the samples, or sample more slowly.";
 /// What may be wrong where single places cannot be read.
@@ -165,11 +167,38 @@ impl Evidence<'_> {
                 format!(
                     "The buffer on the chip had wrapped before {times} of its read-outs: the oldest trace is gone{left}."
                 ),
-                if branches {
-                    "Read it out more often than it lasts (`plan` says how long that is), or narrow it to what matters: `capture --window A..B`."
+                if branches || self.wire.packets(Kind::Atoms) > 0 {
+                    "Read it out more often than it lasts (`plan` says how long that is), or narrow it to what matters: `capture --window A..B`, `--inside CODE`."
                 } else {
                     "Read it out more often than it lasts (`plan` says how long that is), or trace less: a longer sampling period, no timestamps."
                 },
+            )
+        })
+    }
+
+    /// Buffers that wrapped, and have no synchronisation left at which reading could begin.
+    pub(super) fn nothing_left(&self) -> Option<Finding> {
+        let begins = [Kind::Sync, Kind::Branch, Kind::ExceptionalBranch];
+        let finding = self.overwritten()?;
+        let none = begins.iter().all(|&kind| self.wire.packets(kind) == 0);
+        none.then(|| Finding {
+            weight: Weight::Fault,
+            finding: "The buffer on the chip had wrapped before it was read out, and no synchronisation is left in it: nothing says where a packet begins.".into(),
+            advice: "Read it out before it wraps (`capture --read-out-every`, and `--keep first`), or fill it more slowly than synchronisations come: of the ITM there is one in 2^24 cycles at best. Instruction trace synchronises every kilobyte.".into(),
+            ..finding
+        })
+    }
+
+    /// Windows of time in which reading began late, or not at all.
+    pub(super) fn unread_windows(&self) -> Option<Finding> {
+        let part = percent(self.wire.unwanted(), self.wire.raw_bytes);
+        (self.counted.recording.unwatched > 0 && part > MOST_UNREAD).then(|| {
+            doubt(
+                "windows_unread",
+                format!(
+                    "{part:.0} % of what was kept of the windows comes before their first synchronisation, and is not read."
+                ),
+                "Choose windows that are longer than the time between synchronisations (2^24 cycles at best for the ITM), or keep all and look at a part with --within.",
             )
         })
     }
