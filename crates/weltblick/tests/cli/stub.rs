@@ -288,7 +288,7 @@ fn a_micro_trace_buffer_is_read_out_of_ram() {
     assert_eq!(listed.matches("buffer@").count(), 3, "{listed}");
     // With the image, branches are every instruction between them.
     let profile = bench.out("profile run");
-    assert!(profile.contains("instructions, exact; nothing in this trace tells time"), "{profile}");
+    assert!(profile.contains("instructions, exact; this trace has no times"), "{profile}");
     let error = bench.error("profile run --samples");
     assert!(error.contains("no program-counter samples"), "{error}");
     // Another image: branches lead to where it has no instructions.
