@@ -247,6 +247,18 @@ impl<S: Sink> FlowEvents<S> {
         }
     }
 
+    /// The trace unit did not know how many cycles passed. What ran, and in which handler, is known all the same.
+    fn lose_time(&mut self) {
+        self.release(None);
+        let offset = self.offset;
+        let time = self.gate.is_none().then(|| Window::exact(self.cycles));
+        let lost = Event::Lost { bytes: offset..offset, why: LossReason::CountUnknown };
+        self.sink.event(Position { origin: self.origin, offset, time }, &lost);
+        if let Some(&exception) = self.active.last() {
+            self.wait_in(Place::Beside, Event::Resumed { exception });
+        }
+    }
+
     fn gap(&mut self, gap: Gap) {
         self.release(None);
         self.active.clear();
@@ -325,7 +337,7 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
                 self.cycles = self.cycles.saturating_add(u64::from(cycles));
                 self.release(Some(Window { earliest, latest: self.cycles }));
             }
-            Moment::Cycles(None) => self.gap(Gap::Missing),
+            Moment::Cycles(None) => self.lose_time(),
             Moment::Gap(gap) => self.gap(gap),
             Moment::Unconfirmed if self.only_confirmed => {
                 self.release(None);
@@ -383,6 +395,28 @@ mod tests {
         assert_eq!(timed.len(), 44);
         let first = whole.0.iter().position(|(time, _)| time.is_some_and(|t| t.earliest >= 5000));
         assert_eq!(timed, whole.0[first.unwrap()..][..44]);
+    }
+
+    #[test]
+    fn an_unknown_count_loses_the_time_and_nothing_else() {
+        let mut told = Told::default();
+        let mut events = FlowEvents::new(Origin(0), &mut told);
+        events.moment(0, &Moment::Entered { exception: Some(16), returns_to: 0 });
+        events.moment(1, &Moment::Cycles(Some(30)));
+        events.moment(2, &Moment::Cycles(None));
+        events.moment(3, &Moment::Left);
+        events.moment(4, &Moment::Cycles(Some(10)));
+        events.finish();
+        let known: Vec<Event> = told.0.into_iter().map(|(_, event)| event).collect();
+        assert_eq!(
+            known,
+            [
+                Event::Entered { exception: 16 },
+                Event::Lost { bytes: 2..2, why: LossReason::CountUnknown },
+                Event::Resumed { exception: 16 },
+                Event::Left { exception: 16 },
+            ]
+        );
     }
 
     #[test]

@@ -137,6 +137,8 @@ pub enum LossReason {
     PacketsMissing,
     /// A stretch of an instruction trace, and with it an unknown time.
     FlowGap,
+    /// The trace unit did not know how many cycles passed: nothing is missing but the time.
+    CountUnknown,
     /// A mark without its arguments, or of no known kind: writes before it are missing.
     NoMark,
 }
@@ -177,6 +179,7 @@ impl LossReason {
             }
             Self::Dropped => "the tracer dropped events",
             Self::FlowGap => "instructions are missing, and nothing says for how long",
+            Self::CountUnknown => "a cycle count that is unknown: times across it are, too",
             Self::PacketsMissing => "packets of the event trace are missing",
             Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
         }

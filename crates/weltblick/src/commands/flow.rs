@@ -56,7 +56,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     }
     let capture = sources::open(&args.capture)?;
     let sought = sought(args, &capture)?;
-    let back = args.back.unwrap_or(args.count / 2).min(MOST);
+    let usual = if args.around == Point::Last { args.count } else { args.count / 2 };
+    let back = args.back.unwrap_or(usual).min(MOST);
     let after = args.count.saturating_sub(back).min(MOST);
     let image = capture.image()?;
     let shown = Shown::of(args, &capture)?;
@@ -75,7 +76,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     };
     let alignment = if cut { None } else { capture.placed()? };
     let time = show::flow::Time { scale, alignment };
-    let Some(report) = show::flow::report(&history, image, time, address, [back, after])? else {
+    let around = match args.around {
+        Point::Last => show::flow::Around::End(args.count.min(MOST)),
+        _ => show::flow::Around::Place([back, after]),
+    };
+    let Some(report) = show::flow::report(&history, image, time, address, around)? else {
         bail!(
             "{}: {} is not reached{} in {}",
             capture.name.display(),
@@ -92,7 +97,14 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
                 if cut { "; times count from where reading began, shortly before" } else { "" };
             let chosen = args.chosen();
             let title = format!("{}, around {}{chosen}{from}", capture.name.display(), args.around);
-            show::flow::text(&report, &title, Paint::new(args.output.color), out)?;
+            let paint = Paint::new(args.output.color);
+            show::flow::text(&report, &title, paint, out)?;
+            // A choice would have to be made again.
+            if args.around != Point::Last && shown.view.is_none() {
+                let (name, stream) =
+                    (capture.name.display().to_string(), capture.flow_stream_name());
+                show::flow::go_on(&report, [&name, &stream], args.count, paint, out)?;
+            }
         }
     }
     Ok(Outcome::Done)

@@ -1,7 +1,7 @@
 //! Faces of what ran around a place.
 
 use super::disassembly::{Disassembler, opcode};
-use super::{Paint, cell, count, path_end, plain};
+use super::{Paint, cell, count, path_end, plain, shell};
 use anyhow::Result;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -98,7 +98,7 @@ pub(crate) fn report(
     image: &Image,
     time: Time<'_>,
     place: Option<u64>,
-    around: [u64; 2],
+    around: Around,
 ) -> Result<Option<FlowReport>> {
     let Some((steps, hit)) = history.steps() else { return Ok(None) };
     let disassembler = Disassembler::new()?;
@@ -111,9 +111,27 @@ pub(crate) fn report(
             _ => add(step, here, image, time, &disassembler, &mut passed_over, &mut lines),
         }
     }
+    let around = match around {
+        Around::Place(around) => around,
+        Around::End(count) => {
+            // The place is the last block's beginning; the end is its last instruction.
+            let last = lines.iter().rposition(|line| line.kind == "instruction");
+            lines.iter_mut().enumerate().for_each(|(n, line)| line.here = Some(n) == last);
+            [count.saturating_sub(1), 1]
+        }
+    };
     trim(&mut lines, around);
     let path = history.path().iter().map(|entry| path_name(entry, image)).collect();
     Ok(Some(FlowReport { schema: SCHEMA.into(), path, by_itm: time.alignment.is_some(), lines }))
+}
+
+/// Which instructions are shown.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Around {
+    /// So many before the place, and so many from it on.
+    Place([u64; 2]),
+    /// The last ones.
+    End(u64),
 }
 
 /// Histories hold whole blocks: instructions beyond those that were asked for go.
@@ -185,7 +203,7 @@ fn add(
                     file: location.as_ref().map(|location| location.file.clone()),
                     line: location.and_then(|location| location.line),
                     code: Some(opcode(code)),
-                    text: disassembler.text(at, code),
+                    text: disassembler.text(image, at, code),
                     branched: branched.filter(|_| last),
                     passed_over: passed_over.contains(&at),
                     ..base.clone()
@@ -311,6 +329,26 @@ pub(crate) fn text(
         let text = format!("  times are those of the last cycle count or timestamp before{of_itm}");
         writeln!(out, "{}", paint.faint(&text))?;
     }
+    Ok(())
+}
+
+/// The command that shows what ran next: from the packet on that has the last instruction.
+pub(crate) fn go_on(
+    report: &FlowReport,
+    [capture, stream]: [&str; 2],
+    count: u64,
+    paint: Paint,
+    out: &mut dyn Write,
+) -> Result<()> {
+    let here = report.lines.iter().find(|line| line.here).map_or(0, |line| line.byte);
+    let Some(last) = report.lines.last().filter(|line| line.byte > here) else { return Ok(()) };
+    let line = format!(
+        "  -> weltblick flow {} --around {}@{} --back 0 -n {count}   goes on",
+        shell(capture),
+        shell(stream),
+        last.byte
+    );
+    writeln!(out, "{}", paint.faint(&line))?;
     Ok(())
 }
 

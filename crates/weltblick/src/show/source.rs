@@ -144,7 +144,7 @@ pub(crate) fn report(wanted: &Wanted<'_>, texts: &mut SourceText) -> Result<Sour
             time_ns,
             address: format!("{:#010x}", listed.address),
             code: opcode(code),
-            text: disassembler.text(listed.address, code),
+            text: disassembler.text(image, listed.address, code),
             executions,
             taken: ways.map(|ways| ways[1]),
             not_taken: ways.map(|ways| ways[0]),

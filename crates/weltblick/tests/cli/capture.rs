@@ -264,11 +264,18 @@ fn enough_of_times_is_what_check_says() {
 #[test]
 fn it_ends_at_an_event() {
     let bench = Bench::alone();
-    let tcp = server(vec![trickle]);
-    let ended = bench
-        .run(&format!("capture {tcp} {SETUP} --until irq:SysTick[50] --for 20s --out run --quiet"));
-    assert_eq!(ended.code, 0, "{}", ended.err);
-    assert!(ended.out.contains("the event that was asked for is here"), "{}", ended.out);
+    // An interrupt has the names that it has everywhere.
+    for name in ["SysTick", "adc_ready", "adc_ready_handler", "16"] {
+        let tcp = server(vec![trickle]);
+        let ended = bench.run(&format!(
+            "capture {tcp} {SETUP} --until irq:{name}[50] --for 20s --out run --replace --quiet"
+        ));
+        assert_eq!(ended.code, 0, "{}", ended.err);
+        assert!(ended.out.contains("the event that was asked for is here"), "{}", ended.out);
+    }
+    let error = bench
+        .error(&format!("capture buoy/swo.bin {SETUP} --until irq:adc_redy[5] --out no --quiet"));
+    assert!(error.contains("has no `adc_redy`; it has adc_ready"), "{error}");
 }
 
 #[test]

@@ -917,3 +917,22 @@ fn what_ran_when_an_interrupt_came() {
     let error = bench.error("flow buoy-flow --around irq:adc_ready[70000]");
     assert!(error.contains("were seen whole"), "{error}");
 }
+
+#[test]
+fn the_end_of_a_trace_is_its_last_instruction_and_a_page_goes_on_where_the_last_ended() {
+    let bench = Bench::with_all_flows();
+    for capture in ["buoy-flow", "buoy-etmv3", "buoy-mtb"] {
+        let lines = bench.json(&format!("flow {capture} --around last -n 9"))["lines"].clone();
+        let lines = lines.as_array().unwrap();
+        let ran = lines.iter().filter(|line| line["kind"] == "instruction").count();
+        let last = lines.iter().rposition(|line| line["kind"] == "instruction").unwrap();
+        assert_eq!(ran, 9, "{capture}");
+        assert_eq!(lines.iter().position(|line| line["here"] == true), Some(last), "{capture}");
+    }
+    let page = bench.out("flow buoy-flow --around wave_filter -n 40");
+    let next = page.lines().last().unwrap().trim();
+    let next = next.strip_prefix("-> weltblick ").unwrap().strip_suffix("goes on").unwrap();
+    let last = page.lines().rev().find(|line| line.contains("0x0800")).unwrap();
+    let address = last.split_whitespace().find(|word| word.starts_with("0x0800")).unwrap();
+    assert!(bench.out(next).contains(address), "{next} has no {address}");
+}

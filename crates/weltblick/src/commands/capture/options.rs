@@ -10,7 +10,6 @@ use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use weltblick_core::event::CodeRanges;
-use weltblick_core::image::Image;
 use weltblick_core::judge::{
     End, Occurrence, Point, PointRange, Subject, Which, address_of, ranges_of,
 };
@@ -337,9 +336,7 @@ impl Args {
                 end: End::Begin,
                 ref name,
             }) => {
-                let open =
-                    image.context("--until irq:... looks names up in the image: give --image")?;
-                exception(&open.image, name)?;
+                exception(image, name)?;
                 Ok(None)
             }
             Point::Function { .. } | Point::Line { .. } | Point::Address(_) => {
@@ -362,7 +359,6 @@ impl Args {
             Some(Point::First) => Some(LastEvent::Event(0)),
             Some(Point::Event(number)) => Some(LastEvent::Event(number)),
             Some(Point::Occurrence(Occurrence { name, which, .. })) => {
-                let image = &image.context("--until irq:... needs --image")?.image;
                 let count = if let Which::Number(number) = which { number } else { 0 };
                 Some(LastEvent::Interrupt { exception: exception(image, &name)?, count })
             }
@@ -382,10 +378,16 @@ impl Args {
     }
 }
 
-/// The number of an exception by its name.
-fn exception(image: &Image, name: &str) -> Result<u16> {
-    let known = (1..512).find(|&number| image.exception_name(number) == name);
-    known.with_context(|| format!("--until: the image has no interrupt `{name}`"))
+/// The number of an exception: by that, or by a name as all commands take it.
+fn exception(image: Option<&OpenImage>, name: &str) -> Result<u16> {
+    if let Ok(number) = name.parse() {
+        return Ok(number);
+    }
+    let open = image.context("--until irq:... looks names up in the image: give --image")?;
+    open.image.exception_named(name).with_context(|| {
+        let known = open.image.interrupt_names().join(", ");
+        format!("--until: the image's vector table has no `{name}`; it has {known}")
+    })
 }
 
 #[cfg(test)]

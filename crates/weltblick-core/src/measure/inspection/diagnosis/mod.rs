@@ -110,6 +110,7 @@ pub(super) fn diagnose(
     let questions = [
         Evidence::overflow,
         Evidence::flow_gaps,
+        Evidence::unknown_counts,
         Evidence::disconnected,
         Evidence::overwritten,
         Evidence::unread_windows,

@@ -124,6 +124,21 @@ impl Evidence<'_> {
         })
     }
 
+    /// Cycle counts that the trace unit did not know.
+    pub(super) fn unknown_counts(&self) -> Option<Finding> {
+        let count = self.counted.recording.losses.of(LossReason::CountUnknown);
+        (count > 0).then(|| {
+            doubt(
+                "counts_unknown",
+                format!(
+                    "The trace unit did not know {} how many cycles had passed: times across such a place are unknown, what ran is not.",
+                    times(count)
+                ),
+                "Turn global timestamps on (TRCCONFIGR.TS), which bound the time there; a lower threshold (TRCCCCTLR) counts shorter intervals.",
+            )
+        })
+    }
+
     /// Connections that broke while it was made.
     pub(super) fn disconnected(&self) -> Option<Finding> {
         let losses = &self.counted.recording.losses;
