@@ -533,8 +533,11 @@ impl Doubt {
             Self::Clock { .. } => {
                 "correct `core_clock` (or the timestamp clock): `inspect` says what it should be".into()
             }
-            Self::Contradictions { .. }
-            | Self::TimeLost
+            // A target that drops packets says so.
+            Self::Contradictions { .. } => {
+                "lose no bytes on the way to the file: check what receives the trace, and the line".into()
+            }
+            Self::TimeLost
             | Self::TooManySignals
             | Self::HandlersUnknown
             | Self::ValuesLost { .. } => LOSE_NOTHING.into(),

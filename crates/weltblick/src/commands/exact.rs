@@ -1,6 +1,7 @@
 //! `profile` of a capture that has an instruction trace: exact, with calls.
 
 use super::coverage::seen_of;
+use super::only::OnlyArgs;
 use super::profile::{Args, ByArg, Sort};
 use crate::cli::Format;
 use crate::outcome::Outcome;
@@ -19,9 +20,9 @@ use weltblick_core::measure::statistic::Scale;
 
 /// Profiles what ran.
 pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result<Outcome> {
-    if args.within.is_some() || args.every.is_some() {
+    if args.every.is_some() {
         bail!(
-            "--within and --every take samples apart (--samples takes those of this capture); of an instruction trace --only A..B takes a part"
+            "--every takes samples apart (--samples takes those of this capture); of an instruction trace --within A..B takes a part"
         );
     }
     if args.inline {
@@ -29,7 +30,13 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
             "--inline takes samples apart; `source` shows lines that were inlined (--samples takes the samples of this capture)"
         );
     }
-    let mut ran = Ran::read(capture, &args.calls.part.part(capture)?, args.by)?;
+    // An interval of time is a part like any other.
+    let part = match (&args.within, &args.calls.part.only) {
+        (Some(_), Some(_)) => bail!("--within and --only exclude each other: both choose a part"),
+        (Some(within), None) => OnlyArgs { only: Some(within.clone()) }.part(capture)?,
+        (None, _) => args.calls.part.part(capture)?,
+    };
+    let mut ran = Ran::read(capture, &part, args.by)?;
     if ran.calls.instructions() == 0 {
         bail!(
             "{}: the instruction trace tells of no instruction that ran; `weltblick inspect` says what is in it",

@@ -341,7 +341,9 @@ pub(crate) fn go_on(
     out: &mut dyn Write,
 ) -> Result<()> {
     let here = report.lines.iter().find(|line| line.here).map_or(0, |line| line.byte);
-    let Some(last) = report.lines.last().filter(|line| line.byte > here) else { return Ok(()) };
+    let Some(last) = report.lines.last() else { return Ok(()) };
+    // One packet may stand for many instructions: then a longer page goes on.
+    let count = if last.byte > here { count } else { count.saturating_mul(4) };
     let line = format!(
         "  -> weltblick flow {} --around {}@{} --back 0 -n {count}   goes on",
         shell(capture),

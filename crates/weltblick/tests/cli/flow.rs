@@ -936,3 +936,12 @@ fn the_end_of_a_trace_is_its_last_instruction_and_a_page_goes_on_where_the_last_
     let address = last.split_whitespace().find(|word| word.starts_with("0x0800")).unwrap();
     assert!(bench.out(next).contains(address), "{next} has no {address}");
 }
+
+#[test]
+fn an_interval_of_time_is_a_part_of_an_exact_profile_too() {
+    let bench = Bench::with_flow();
+    let within = bench.out("profile buoy-flow --within 0s..2ms");
+    assert_eq!(within, bench.out("profile buoy-flow --only 0s..2ms"));
+    let error = bench.error("profile buoy-flow --within 0s..2ms --only 0s..1ms");
+    assert!(error.contains("exclude each other"), "{error}");
+}

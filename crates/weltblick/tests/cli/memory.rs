@@ -52,9 +52,13 @@ fn event_traces_take_no_more_memory_either() {
     }
 }
 
-/// Memory of a running process in kB.
+/// Memory of a running process in kB, once it is the program and no copy of this one any more.
 #[cfg(target_os = "linux")]
 fn resident(process: u32) -> Option<u64> {
+    let program = std::fs::read_link(format!("/proc/{process}/exe")).ok()?;
+    if program.file_name() != std::path::Path::new(env!("CARGO_BIN_EXE_weltblick")).file_name() {
+        return None;
+    }
     let status = std::fs::read_to_string(format!("/proc/{process}/status")).ok()?;
     let line = status.lines().find(|line| line.starts_with("VmRSS:"))?;
     line.split_whitespace().nth(1)?.parse().ok()
