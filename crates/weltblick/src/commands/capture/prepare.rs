@@ -131,7 +131,9 @@ fn foresee(args: &Args, applied: Option<&Applied>) -> Result<()> {
     let text = |time: Duration| show::duration_ns(time.as_nanos() as f64);
     let every = applied.and_then(Applied::synchronises_every);
     let windows = args.limits()?.windows;
-    let shortest = windows.iter().map(|(from, until)| until.saturating_sub(*from)).min();
+    // A trace that is just switched on synchronises at once.
+    let later = windows.iter().filter(|(from, _)| !from.is_zero());
+    let shortest = later.map(|(from, until)| until.saturating_sub(*from)).min();
     if let (Some(every), Some(shortest)) = (every, shortest)
         && shortest < 2 * every
     {
