@@ -120,7 +120,6 @@ impl Evidence<'_> {
         let off = if is_whole { timing.period_off() } else { contradicted() }?;
         let stops = off > 0.0 && recording.asleep == 0;
         let sleep = if stops { ", or the cycle counter stops while the core sleeps" } else { "" };
-        let apart = if is_whole { measured } else { stated as f64 * (1.0 + off) };
         let knows_clock = timing.clock_by_tick(&self.counted.cadences.ticks).is_some()
             && timing.clock_off(&self.counted.cadences.ticks).is_none();
         let prescaler =
@@ -128,7 +127,7 @@ impl Evidence<'_> {
         Some(fault(
             "period",
             format!(
-                "The sampling period is stated as {stated} cycles, but by the timestamps there is a sample every {apart:.0} cycles: it is stated wrongly{sleep}."
+                "The sampling period is stated as {stated} cycles, but by the timestamps there is a sample every {measured:.0} cycles: it is stated wrongly{sleep}."
             ),
             format!(
                 "Correct pc_sample_period: (POSTPRESET + 1) times 64 or 1024 cycles, by DWT_CTRL{prescaler}."
