@@ -115,10 +115,20 @@ impl Sink for SysTicks {
 }
 
 impl SysTicks {
-    /// The mean time between them, in ticks of the timestamps: of rows in which none can be missing.
+    /// The mean time between them, in ticks of the timestamps: of rows in which none can be missing; where there is no
+    /// such row, of all.
     #[must_use]
     pub fn period(&self) -> Option<f64> {
-        (self.rows.whole > 0).then(|| self.rows.whole_sum / self.rows.whole as f64)
+        if self.may_lack_some() {
+            return self.entries.cadence(SYSTICK).map(|cadence| cadence.period);
+        }
+        Some(self.rows.whole_sum / self.rows.whole as f64)
+    }
+
+    /// Whether ticks may be missing in each row of them: left out in sleep, or lost without a trace.
+    #[must_use]
+    pub const fn may_lack_some(&self) -> bool {
+        self.rows.whole == 0
     }
 
     /// How often the intervals between them became others, all of them at once.
@@ -276,10 +286,11 @@ mod tests {
             enter(&mut cadences, tick * 48_000);
         }
         assert!((cadences.ticks.period().unwrap() - 48_000.0).abs() < 1.0);
-        // Where every other one is left out nobody knows.
+        assert!(!cadences.ticks.may_lack_some());
+        // Where some are left out again and again the mean is all that is known.
         let mut asleep = Cadences::default();
         (0..400).filter(|tick| tick % 3 > 0).for_each(|tick| enter(&mut asleep, tick * 48_000));
-        assert_eq!(asleep.ticks.period(), None);
+        assert!(asleep.ticks.may_lack_some() && asleep.ticks.period().unwrap() > 70_000.0);
     }
 
     #[test]

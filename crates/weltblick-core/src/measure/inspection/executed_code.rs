@@ -48,8 +48,9 @@ fn contradicted(disagreement: String, report: &InspectReport) -> Finding {
     if !report.image.as_ref().is_some_and(|image| image.agreement.fits()) {
         return Finding { finding: disagreement, ..general };
     }
+    let what = if report.samples > 0 { "Samples lie at" } else { "Branches go to" };
     let finding =
-        format!("{disagreement} Branches go to its instructions: most likely the image is right.");
+        format!("{disagreement} {what} its instructions: most likely the image is right.");
     let is_damaged = report.findings.iter().any(|finding| finding.code == "damaged");
     let is_buffer = report.kinds.iter().any(|row| row.kind == Kind::Branch.name());
     let advice = match (is_damaged, is_buffer) {

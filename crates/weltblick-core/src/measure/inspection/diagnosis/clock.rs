@@ -37,15 +37,18 @@ impl Evidence<'_> {
         Some(timing.measured_period()? / timing.clocks.stated_period? as f64)
     }
 
+    /// By what factor ticks lie farther apart than is known.
+    fn ticks_off(&self) -> Option<f64> {
+        let (real, _) = self.dated().clock_by_tick(&self.counted.cadences.ticks)?;
+        Some(real / self.settings.clocks.timestamp_clock?.hertz())
+    }
+
     /// Whether samples are off by the same factor as ticks: then their period is right, and the timestamps are wrong.
     pub(super) fn is_clocks_fault(&self) -> bool {
-        let off = (|| {
-            let (real, _) = self.dated().clock_by_tick(&self.counted.cadences.ticks)?;
-            Some(real / self.settings.clocks.timestamp_clock?.hertz())
-        })();
-        let alike = |(off, samples): (f64, f64)| (samples / off - 1.0).abs() < ALIKE;
-        let is_off = off.is_some_and(|off: f64| (off - 1.0).abs() > ALIKE);
-        is_off && off.zip(self.samples_off()).is_some_and(alike)
+        let is_it = |(ticks, samples): (f64, f64)| {
+            (ticks - 1.0).abs() > ALIKE && (samples / ticks - 1.0).abs() < ALIKE
+        };
+        self.ticks_off().zip(self.samples_off()).is_some_and(is_it)
     }
 
     /// A prescaler that explains why ticks do not come at their known period, unless samples exclude it.
@@ -55,8 +58,7 @@ impl Evidence<'_> {
             Protocol::Itm(settings) => Some(settings.timestamp_prescaler),
             _ => None,
         })?;
-        let (real, _) = self.dated().clock_by_tick(&self.counted.cadences.ticks)?;
-        let off = real / self.settings.clocks.timestamp_clock?.hertz();
+        let off = self.ticks_off()?;
         let explains = |&&real: &&u32| {
             real != stated && (off * f64::from(real) / f64::from(stated) - 1.0).abs() < ALIKE
         };
@@ -114,6 +116,15 @@ impl Evidence<'_> {
                 ),
                 format!(
                     "See ITM_TCR.TSPrescale: set timestamp_prescaler = {prescaler} (or --timestamp-prescaler {prescaler}); if it is right, set {correction}."
+                ),
+            ),
+            None if self.counted.cadences.ticks.may_lack_some() => (
+                format!(
+                    "{seen} on average: ticks are left out (in sleep, or lost on the way), or the clock is about {:.3} MHz.",
+                    real / 1e6
+                ),
+                format!(
+                    "If none of them can be left out, set {correction}; else leave `tick_period` out."
                 ),
             ),
             None => (

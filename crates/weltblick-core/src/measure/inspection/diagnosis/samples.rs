@@ -136,12 +136,11 @@ impl Evidence<'_> {
     }
 
     pub(super) fn beats(&self) -> Vec<Finding> {
-        // Samples that are missing leave phases out as well: of that speaks what dropped them.
+        // Samples that are missing may leave phases out as well, and no other period mends that.
         let samples = self.counted.recording.samples();
         let missing = self.timing.and_then(|timing| timing.missing()).unwrap_or(0);
         let missing = missing as f64 / (samples + missing).max(1) as f64;
-        let mut beats = self.context.map(Context::beats).unwrap_or_default();
-        beats.retain(|step| step.unvisited > 2.0 * missing);
+        let beats = self.context.map(Context::beats).unwrap_or_default();
         let finding = |step: crate::measure::profile::InStep| {
             let of = if step.every == 1 {
                 "its period".to_owned()
@@ -156,7 +155,11 @@ impl Evidence<'_> {
                     100.0 * step.unvisited,
                     step.period
                 ),
-                "Choose a sampling period that shares no factor with it; two captures with coprime periods that agree rule it out.",
+                if step.unvisited > 2.0 * missing {
+                    "Choose a sampling period that shares no factor with it; two captures with coprime periods that agree rule it out."
+                } else {
+                    "Samples are missing, which alone may leave as much out: see to that first. If it stays, choose a sampling period that shares no factor with it."
+                },
             )
         };
         beats.into_iter().map(finding).collect()

@@ -53,9 +53,11 @@ impl Evidence<'_> {
         Some(doubt("overflow", format!("The target dropped packets {times}{why}{lost}"), advice))
     }
 
-    /// Whether packets were dropped though the link was not full; absent where nobody knows what it carries.
+    /// Whether packets were dropped though the link was not full; absent where nobody knows what it carries, or what
+    /// another source beside this one made.
     fn was_stalled(&self) -> Option<bool> {
-        let capacity = self.settings.stream?.capacity? as f64;
+        let stream = self.settings.stream.filter(|stream| stream.sources.len() == 1)?;
+        let capacity = stream.capacity? as f64;
         let clock = self.settings.clocks.timestamp_clock?;
         Some(self.counted.pace.was_stalled(capacity / clock.hertz()))
     }
@@ -99,12 +101,10 @@ impl Evidence<'_> {
     /// Instructions that nobody knows of: the trace unit's buffer was full, or bytes are damaged.
     pub(super) fn flow_gaps(&self) -> Option<Finding> {
         let losses = &self.counted.recording.losses;
-        let full = if self.settings.sources == 0 {
-            losses.overflows().max(self.wire.packets(Kind::Overflow))
-        } else {
-            self.wire.packets(Kind::Overflow).saturating_sub(losses.overflows())
-        };
-        let gaps = losses.of(LossReason::FlowGap).max(full);
+        let full = self.wire.packets(Kind::Overflow);
+        // Beside an ITM they are overflows of the port. Without cycle counts nothing else tells of them.
+        let alone = if self.settings.sources == 0 { full } else { 0 };
+        let gaps = losses.of(LossReason::FlowGap).max(alone);
         (gaps > 0).then(|| {
             let often = times(gaps);
             let (why, advice) = match full {
@@ -273,12 +273,17 @@ impl Evidence<'_> {
 
     /// What is lost at each damaged place reaches up to the next synchronisation: whether they could come more often.
     fn advise_synchronising(&self) -> &'static str {
-        /// Cycles between synchronisations with `SYNCTAP` = 2, and half of that.
-        const SELDOM: f64 = (1_u64 << 25) as f64;
+        /// More cycles than lie between synchronisations with `SYNCTAP` = 1, though some are lost; fewer than with 2.
+        const SELDOM: f64 = 3.0 * (1_u64 << 24) as f64;
+        /// Where more than this part is lost, so many synchronisations may be that nobody knows.
+        const MOST_LOST: f64 = 0.25;
         let syncs = self.wire.packets(Kind::Sync);
         let (Some(timing), 2..) = (self.timing, syncs) else { return "" };
+        if self.lost_part() > MOST_LOST {
+            return "";
+        }
         let cycles = timing.recording.span().map(|span| span as f64 / timing.timestamp_ratio());
-        if cycles.is_some_and(|cycles| cycles / syncs as f64 > 2.0 * SELDOM) {
+        if cycles.is_some_and(|cycles| cycles / syncs as f64 > SELDOM) {
             " Less is lost at each place if the target synchronises more often: DWT_CTRL.SYNCTAP = 1."
         } else {
             ""
