@@ -385,6 +385,12 @@ pub fn few(names: &[&str]) -> String {
     }
 }
 
+/// How often something happened, in words.
+#[must_use]
+pub(crate) fn times(count: u64) -> String {
+    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+}
+
 /// The longest word that is compared with others: the time grows with the product of the lengths, and names may come
 /// from a crafted file.
 const LONGEST_SUGGESTED: usize = 128;

@@ -207,6 +207,10 @@ impl mtb::Sink for Jumps {
         panic!("unwritten at {at:?}");
     }
 
+    fn erased(&mut self, at: Range<u64>) {
+        panic!("erased at {at:?}");
+    }
+
     fn cut_off(&mut self, at: Range<u64>) {
         panic!("cut off at {at:?}");
     }

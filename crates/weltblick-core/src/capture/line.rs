@@ -31,6 +31,8 @@ pub trait Tap {
     fn loss(&mut self, _origin: Origin, _at: Range<u64>, _why: Malformed) {}
     /// Bytes of an origin that nobody wanted: they lead up to where reading starts.
     fn unwanted(&mut self, _origin: Origin, _at: Range<u64>) {}
+    /// Bytes of an origin that its buffer never wrote.
+    fn unwritten(&mut self, _origin: Origin, _at: Range<u64>) {}
     /// Bytes of a framed stream that are no frame.
     fn frame_loss(&mut self, _at: Range<u64>, _why: tpiu::Damage) {}
     /// A synchronisation of the framing.
@@ -74,6 +76,9 @@ impl<T: Tap + ?Sized> Tap for &mut T {
     }
     fn unwanted(&mut self, origin: Origin, at: Range<u64>) {
         (**self).unwanted(origin, at);
+    }
+    fn unwritten(&mut self, origin: Origin, at: Range<u64>) {
+        (**self).unwritten(origin, at);
     }
     fn frame_loss(&mut self, at: Range<u64>, why: tpiu::Damage) {
         (**self).frame_loss(at, why);
@@ -417,11 +422,20 @@ impl mtb::Sink for Branches<'_> {
     }
 
     fn unwritten(&mut self, at: Range<u64>) {
-        self.tap.unwanted(self.origin, at);
+        self.tap.unwritten(self.origin, at);
+    }
+
+    fn erased(&mut self, at: Range<u64>) {
+        self.lose(at, Malformed::Erased);
     }
 
     fn cut_off(&mut self, at: Range<u64>) {
-        let why = Malformed::CutOff;
+        self.lose(at, Malformed::CutOff);
+    }
+}
+
+impl Branches<'_> {
+    fn lose(&mut self, at: Range<u64>, why: Malformed) {
         self.tap.loss(self.origin, at.clone(), why);
         let position = untimed(self.origin, at.start);
         self.sink.event(position, &Event::Lost { bytes: at, why: LossReason::Malformed(why) });

@@ -172,10 +172,11 @@ impl<S: Sink> mtb::Sink for Feeding<'_, '_, S> {
         self.flow.packet(at.start, packet, self.sink);
     }
 
-    fn unwritten(&mut self, at: Range<u64>) {
-        if !self.flow.follower.is_lost() {
-            self.flow.gap(at.start, Gap::Unwatched, self.sink);
-        }
+    fn unwritten(&mut self, _: Range<u64>) {}
+
+    fn erased(&mut self, at: Range<u64>) {
+        let gap = Gap::Damaged { why: Malformed::Erased, bytes: at.end - at.start };
+        self.flow.gap(at.start, gap, self.sink);
     }
 
     fn cut_off(&mut self, at: Range<u64>) {

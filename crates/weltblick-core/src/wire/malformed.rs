@@ -11,6 +11,8 @@ pub enum Malformed {
     TooLong,
     /// Zero bytes that do not end in a synchronisation.
     BrokenSync,
+    /// Zeros where packets were: something else wrote there.
+    Erased,
     /// The stream ended inside a packet.
     CutOff,
     /// The framing around this stream lost bytes.
@@ -30,6 +32,7 @@ impl Malformed {
             Self::ReservedPayload => "reserved payload",
             Self::TooLong => "packet longer than the protocol allows",
             Self::BrokenSync => "broken synchronisation",
+            Self::Erased => "zeros between packets: something else wrote there",
             Self::CutOff => "stream ends inside a packet",
             Self::StartsInside => "bytes before the first synchronisation",
             Self::Unwanted => "bytes before the first synchronisation that was wanted",

@@ -10,9 +10,9 @@ mod v7 {
     pub(super) const CODE: u32 = 0b0001;
     /// The value, or value and instruction, of any access.
     pub(super) const ANY: [u32; 2] = [0b0010, 0b0011];
-    /// The same of reads.
+    /// The value, or value and instruction, of reads.
     pub(super) const READ: [u32; 2] = [0b1100, 0b1110];
-    /// The same of writes.
+    /// The value, or value and instruction, of writes.
     pub(super) const WRITE: [u32; 2] = [0b1101, 0b1111];
     /// An instruction: other units see it.
     pub(super) const INSTRUCTION: u32 = 0b1000;

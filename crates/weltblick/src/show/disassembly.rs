@@ -6,6 +6,7 @@ use capstone::arch::arm::{ArchExtraMode, ArchMode};
 use capstone::prelude::*;
 use weltblick_core::image::{Image, Place};
 use weltblick_core::isa::instruction_length;
+use weltblick_core::isa::thumb::{Kind, decode};
 
 /// Instructions of an `it` block at most.
 const LONGEST_BLOCK: usize = 4;
@@ -46,7 +47,7 @@ impl Disassembler {
 /// The `it` instruction whose block this instruction is in.
 fn block_around(image: &Image, address: u64) -> Option<u64> {
     let reaches = |start: &u64| {
-        let count = image.instructions_from(*start).map_or(0, block_length);
+        let count = block_length(image, *start);
         let mut at = start + 2;
         (0..count).any(|_| {
             let here = at == address;
@@ -59,13 +60,11 @@ fn block_around(image: &Image, address: u64) -> Option<u64> {
     before.filter(|&at| image.place(at) == Place::Instruction).find(reaches)
 }
 
-/// How many instructions the `it` that these bytes begin with makes conditional; 0: it is none (DDI 0403E, A7.7.37: a
-/// mask whose lowest one ends the block).
-fn block_length(bytes: &[u8]) -> usize {
-    match bytes {
-        [mask, 0xbf, ..] if mask & 0xf != 0 => {
-            LONGEST_BLOCK - (mask & 0xf).trailing_zeros() as usize
-        }
+/// How many instructions the `it` at this address makes conditional; 0: it is none.
+fn block_length(image: &Image, address: u64) -> u32 {
+    let code = image.instructions_from(address).unwrap_or_default();
+    match decode(address, code).map(|instruction| instruction.kind) {
+        Some(Kind::IfThen(state)) => state.left(),
         _ => 0,
     }
 }
@@ -90,8 +89,7 @@ mod tests {
         let (mut blocks, mut conditional) = (0, 0);
         for (range, bytes) in image.code() {
             for at in range.step_by(2).filter(|&at| image.place(at) == Place::Instruction) {
-                let count = image.instructions_from(at).map_or(0, block_length);
-                blocks += usize::from(count > 0);
+                blocks += usize::from(block_length(&image, at) > 0);
                 let Some(code) = image.instructions_from(at) else { continue };
                 let text = disassembler.text(&image, at, &code[..code.len().min(4)]);
                 let is_inside = block_around(&image, at).is_some();

@@ -1,6 +1,7 @@
 //! What is not known, in words.
 
 use super::counts::Gaps;
+use crate::document::times;
 use crate::flow::Mismatch;
 
 impl Gaps {
@@ -53,10 +54,6 @@ impl Gaps {
         }
         doubts
     }
-}
-
-fn times(count: u64) -> String {
-    if count == 1 { "once".into() } else { format!("{count} times") }
 }
 
 /// A contradiction in words.

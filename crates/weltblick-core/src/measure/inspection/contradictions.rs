@@ -1,6 +1,7 @@
 //! Entries, exits and returns of handlers that do not fit each other.
 
 use super::diagnosis::{Finding, doubt};
+use crate::document::times;
 use crate::measure::interrupts::{Cut, Watcher};
 
 /// Counts how often what a core does contradicts what it did before: packets were lost, and nothing says where.
@@ -25,7 +26,7 @@ impl Contradictions {
                 "contradictions",
                 format!(
                     "Entries, exits and returns of handlers contradict each other {}: packets are missing, and nothing says where. No figure of interrupts, tasks or spans is certain.",
-                    if self.count == 1 { "once".into() } else { format!("{} times", self.count) }
+                    times(self.count)
                 ),
                 "A target that drops packets says so: these were lost or changed on the way to the file. Check what receives the trace, and the line.",
             )

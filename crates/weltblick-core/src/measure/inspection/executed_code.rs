@@ -18,7 +18,7 @@ pub fn trace_doubts(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
 /// What helps where packets contradict an image that is most likely right.
 const REGISTERS: &str = "State the trace unit's registers as they were written (trcconfigr or etmcr: return stack, cycle counts). If they are right, bytes were changed between the target and the file.";
 
-/// The same of a micro trace buffer, which has no such registers.
+/// What helps where branches of a micro trace buffer contradict an image that is most likely right.
 const BEGINS_IN_THE_MIDDLE: &str = "A buffer that wrapped begins in its middle: dump it from its write position (MTB_POSITION) to its end, then from its start to there (`capture --read-out mtb:BASE` does). Else bytes were changed between the target and the file.";
 
 /// Findings about an instruction trace; verdicts rest on the same doubts. What is said of its bytes and its image

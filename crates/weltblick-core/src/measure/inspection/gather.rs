@@ -25,6 +25,8 @@ pub struct Wire {
     bytes: [u64; Kind::COUNT],
     pub(super) lost: u64,
     unwanted: u64,
+    /// Bytes of a buffer that was not full.
+    unwritten: u64,
     pub(super) first_sync: Option<u64>,
     pub(super) frame_syncs: u64,
     pub(super) frame_lost: u64,
@@ -69,7 +71,8 @@ impl Wire {
     /// Bytes of a plain stream that are in no packet: lost ones, and those of a loss that has not
     /// ended.
     pub(super) fn unread(&self) -> u64 {
-        self.raw_bytes.saturating_sub(self.bytes.iter().sum::<u64>() + self.unwanted)
+        self.raw_bytes
+            .saturating_sub(self.bytes.iter().sum::<u64>() + self.unwanted + self.unwritten)
     }
 
     /// An address at which something ran.
@@ -144,6 +147,10 @@ impl Tap for Wire {
 
     fn unwanted(&mut self, _: Origin, at: Range<u64>) {
         self.unwanted += at.end - at.start;
+    }
+
+    fn unwritten(&mut self, _: Origin, at: Range<u64>) {
+        self.unwritten += at.end - at.start;
     }
 
     fn frame_loss(&mut self, at: Range<u64>, why: Damage) {

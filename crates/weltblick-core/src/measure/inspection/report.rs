@@ -1,7 +1,7 @@
 //! The stable form of what was gathered.
 
 use super::agreement::{Agreement, agreement};
-use super::diagnosis::{Finding, diagnose};
+use super::diagnosis::{Finding, UNREADABLE, diagnose};
 use super::event_trace::{self, EventKindRow};
 use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
@@ -133,16 +133,6 @@ pub struct InspectReport {
     /// What is wrong or doubtful, gravest first.
     pub findings: Vec<Finding>,
 }
-
-/// Findings after which nothing else can be said of the bytes.
-const UNREADABLE: [&str; 6] = [
-    "framed",
-    "not_framed",
-    "other_source",
-    "wrong_protocol",
-    "no_synchronisation",
-    "starts_inside",
-];
 
 impl InspectReport {
     /// Whether the bytes are what they are said to be.

@@ -13,7 +13,7 @@ const FEWEST: u64 = 8;
 /// Words of a micro trace buffer are addresses of one region; of all other bytes few have the same upper bits.
 const REGION: u32 = 20;
 
-/// A protocol whose packets can be told from those of others.
+/// A protocol whose packets differ from those of others.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Packets {
     Itm,

@@ -3,6 +3,7 @@
 use super::figures::{Figures, InterruptFigures};
 use super::nesting::{THREAD, between};
 use crate::capture::Priorities;
+use crate::document::times;
 use crate::figure::{Objection, ObjectionRow};
 use crate::image::{Image, interrupt_name};
 use crate::measure::dissection::{Actor, Dissection, Phase, Stretch};
@@ -608,8 +609,4 @@ fn other_priorities(figures: &InterruptFigures, context: &Context<'_>) -> Option
     Some(format!(
         "{above} interrupted {below}, though by the priorities that are known it cannot: the firmware changed them, or they are another target's."
     ))
-}
-
-fn times(count: u64) -> String {
-    if count == 1 { "once".to_owned() } else { format!("{count} times") }
 }

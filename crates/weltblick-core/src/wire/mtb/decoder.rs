@@ -49,20 +49,13 @@ impl Packet {
 pub trait Sink {
     /// A packet.
     fn packet(&mut self, at: Range<u64>, packet: Packet);
-    /// Zeros where a packet would be: memory that was never written. (No branch goes from address 0 to address 0 without
-    /// being the first since tracing started.)
+    /// Zeros before the first packet, or behind the last one: memory that was never written.
     fn unwritten(&mut self, at: Range<u64>);
+    /// Zeros between packets: something else wrote there, and branches are lost. (No branch goes from address 0 to
+    /// address 0.)
+    fn erased(&mut self, at: Range<u64>);
     /// The beginning of a packet whose rest is not there.
     fn cut_off(&mut self, at: Range<u64>);
-}
-
-#[inline(always)]
-fn packet(at: Range<u64>, bytes: [u8; PACKET], sink: &mut impl Sink) {
-    if bytes == [0; PACKET] {
-        sink.unwritten(at);
-    } else {
-        sink.packet(at, Packet::from_bytes(bytes));
-    }
 }
 
 /// A push decoder: half a packet of state.
@@ -73,6 +66,10 @@ pub struct Decoder {
     filled: usize,
     /// Bytes that were pushed.
     offset: u64,
+    /// Where zeros began that go on to here.
+    zeros: Option<u64>,
+    /// There was a packet, since the last gap.
+    begun: bool,
 }
 
 impl Decoder {
@@ -92,15 +89,27 @@ impl Decoder {
                 return;
             }
             self.filled = 0;
-            packet(self.offset - PACKET as u64..self.offset, self.held, sink);
+            self.packet(self.offset - PACKET as u64, self.held, sink);
         }
         let (packets, rest) = bytes.as_chunks::<PACKET>();
         for &bytes in packets {
-            let start = self.offset;
             self.offset += PACKET as u64;
-            packet(start..self.offset, bytes, sink);
+            self.packet(self.offset - PACKET as u64, bytes, sink);
         }
         self.hold(rest);
+    }
+
+    #[inline(always)]
+    fn packet(&mut self, start: u64, bytes: [u8; PACKET], sink: &mut impl Sink) {
+        if bytes == [0; PACKET] {
+            self.zeros.get_or_insert(start);
+            return;
+        }
+        if let Some(zeros) = self.zeros.take() {
+            if self.begun { sink.erased(zeros..start) } else { sink.unwritten(zeros..start) }
+        }
+        self.begun = true;
+        sink.packet(start..start + PACKET as u64, Packet::from_bytes(bytes));
     }
 
     fn hold(&mut self, bytes: &[u8]) {
@@ -111,9 +120,13 @@ impl Decoder {
 
     /// Bytes are missing here: half a packet is lost, and the next byte starts one.
     pub fn interrupt(&mut self, sink: &mut impl Sink) {
-        if self.filled > 0 {
-            sink.cut_off(self.offset - self.filled as u64..self.offset);
-            self.filled = 0;
+        let whole = self.offset - self.filled as u64;
+        if let Some(zeros) = self.zeros.take() {
+            sink.unwritten(zeros..whole);
+        }
+        self.begun = false;
+        if std::mem::take(&mut self.filled) > 0 {
+            sink.cut_off(whole..self.offset);
         }
     }
 

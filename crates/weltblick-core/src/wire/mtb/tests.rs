@@ -12,8 +12,11 @@ impl Sink for Seen {
     }
 
     fn unwritten(&mut self, at: Range<u64>) {
-        let nothing = Packet { source: 0, exceptional: false, destination: 0, starts: false };
-        self.0.push((at, Some(nothing)));
+        self.0.push((at, None));
+    }
+
+    fn erased(&mut self, at: Range<u64>) {
+        self.0.push((at, None));
     }
 
     fn cut_off(&mut self, at: Range<u64>) {
@@ -57,6 +60,31 @@ fn a_gap_loses_half_a_packet_and_reading_goes_on_after_it() {
     decoder.finish(&mut seen);
     let places: Vec<_> = seen.0.iter().map(|(at, packet)| (at.clone(), packet.is_some())).collect();
     assert_eq!(places, [(0..8, true), (8..11, false), (11..19, true)]);
+}
+
+#[test]
+fn zeros_around_packets_were_never_written_and_between_them_something_else_wrote() {
+    #[derive(Default)]
+    struct Zeros(Vec<(Range<u64>, bool)>);
+    impl Sink for Zeros {
+        fn packet(&mut self, _: Range<u64>, _: Packet) {}
+        fn unwritten(&mut self, at: Range<u64>) {
+            self.0.push((at, false));
+        }
+        fn erased(&mut self, at: Range<u64>) {
+            self.0.push((at, true));
+        }
+        fn cut_off(&mut self, at: Range<u64>) {
+            panic!("{at:?}");
+        }
+    }
+    let bytes = [[0; 8], [1; 8], [0; 8], [0; 8], [1; 8], [0; 8]].concat();
+    for cut in [5, 8, 48] {
+        let (mut decoder, mut zeros) = (Decoder::new(), Zeros::default());
+        bytes.chunks(cut).for_each(|piece| decoder.push(piece, &mut zeros));
+        decoder.finish(&mut zeros);
+        assert_eq!(zeros.0, [(0..8, false), (16..32, true), (40..48, false)]);
+    }
 }
 
 proptest! {

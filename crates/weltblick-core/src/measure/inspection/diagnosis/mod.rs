@@ -6,6 +6,7 @@ mod protocol;
 mod samples;
 mod transport;
 
+pub(super) use protocol::UNREADABLE;
 pub(super) use transport::ON_THE_WAY;
 
 use super::agreement::Agreement;

@@ -1,10 +1,20 @@
 //! Bytes that are not what they are taken for.
 
 use super::{Evidence, Finding, fault};
-use crate::capture::Framing;
+use crate::capture::{Framing, Protocol, SourceSpec};
 use crate::measure::inspection::kinds::Kind;
 use crate::measure::inspection::trial::{Packets, Reading, best};
 use crate::wire::tpiu::TraceId;
+
+/// Findings after which nothing else can be said of the bytes.
+pub(in crate::measure::inspection) const UNREADABLE: [&str; 6] = [
+    "framed",
+    "not_framed",
+    "other_source",
+    "wrong_protocol",
+    "no_synchronisation",
+    "starts_inside",
+];
 
 impl Evidence<'_> {
     /// Bytes that do not read as they are said to, and do another way: as another protocol, with another framing, or
@@ -58,7 +68,7 @@ impl Evidence<'_> {
         })
     }
 
-    /// The recording starts inside a packet, and no synchronisation ever tells where the next one is.
+    /// The recording starts inside a packet, and no synchronisation says where the next one is.
     pub(super) fn starts_inside(&self) -> Option<Finding> {
         let beginning = &self.wire.beginning;
         let skipped = (1..8.min(beginning.len()))
@@ -72,6 +82,37 @@ impl Evidence<'_> {
                 "Turn synchronisation on (ITM_TCR.SYNCENA, DWT_CTRL.SYNCTAP = 1), or start recording before the target. To read this one, cut off what stands before byte {skipped}."
             ),
         ))
+    }
+
+    /// An instruction trace, or the frames around it, without one place at which reading could begin.
+    pub(super) fn nowhere_to_begin(&self) -> Option<Finding> {
+        let of_instructions = |source: &SourceSpec| {
+            matches!(source.protocol, Protocol::Etmv3(_) | Protocol::Etmv4(_))
+        };
+        let is_meant = self.settings.stream?.sources.iter().all(of_instructions);
+        if !is_meant || self.wire.packets(Kind::Sync) > 0 {
+            return None;
+        }
+        let framed =
+            matches!(self.settings.framing(), Framing::Tpiu(_)) && self.wire.frame_syncs == 0;
+        let bytes = self.wire.raw_bytes;
+        Some(if framed {
+            fault(
+                "no_synchronisation",
+                format!(
+                    "There is no synchronisation of formatter frames in {bytes} bytes: nothing says where a frame begins."
+                ),
+                "Let the port synchronise: DWT_CTRL.CYCCNTENA and SYNCTAP = 1 (Armv7-M), TPIU_PSCR (Armv8-M); `plan` writes both. Record longer than it takes them to come (2^24 cycles on Armv7-M), and start before the target runs. Read bytes that begin with a frame by `--framing tpiu-buffer`, and check that these are frames at all.",
+            )
+        } else {
+            fault(
+                "no_synchronisation",
+                format!(
+                    "There is no synchronisation in {bytes} bytes of instruction trace: nothing says where a packet begins."
+                ),
+                "Check the protocol, the framing and the trace ID; let the trace unit synchronise (TRCSYNCPR, ETMSYNCFR) within what is recorded.",
+            )
+        })
     }
 }
 

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 
 /// More samples than this part at a handler's first instruction are none of a core that runs undisturbed.
 const MOST_AT_ENTRY: f64 = 0.02;
-/// Fewer samples than this tell no period: what stands beside the first and last counts too much.
+/// Fewer samples than this show no period: what stands beside the first and last counts too much.
 const FEWEST_SAMPLES: u64 = 200;
 /// More than this part asleep is everything.
 const ALL_ASLEEP: f64 = 0.999;
@@ -21,7 +21,7 @@ impl Evidence<'_> {
             fault(
                 "no_samples",
                 format!(
-                    "The debug stub was asked {} times, and never told a program counter.",
+                    "The debug stub was asked {} times, and never answered with a program counter.",
                     recording.samples()
                 ),
                 "Sample with `capture --sample`; if it was on, the target never ran: look into journal.jsonl.",

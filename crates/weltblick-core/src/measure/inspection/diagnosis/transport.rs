@@ -1,7 +1,8 @@
 //! What was lost on the way from the target to the file.
 
-use super::{Evidence, Finding, Weight, doubt, fault, percent};
-use crate::capture::{Framing, Protocol, SourceSpec};
+use super::{Evidence, Finding, Weight, doubt, percent};
+use crate::capture::Framing;
+use crate::document::times;
 use crate::event::LossReason;
 use crate::measure::inspection::kinds::Kind;
 use crate::measure::profile::Basis;
@@ -102,7 +103,7 @@ impl Evidence<'_> {
     pub(super) fn flow_gaps(&self) -> Option<Finding> {
         let losses = &self.counted.recording.losses;
         let full = self.wire.packets(Kind::Overflow);
-        // Beside an ITM they are overflows of the port. Without cycle counts nothing else tells of them.
+        // Beside an ITM they are overflows of the port. Without cycle counts nothing else reports them.
         let alone = if self.settings.sources == 0 { full } else { 0 };
         let gaps = losses.of(LossReason::FlowGap).max(alone);
         (gaps > 0).then(|| {
@@ -300,39 +301,4 @@ impl Evidence<'_> {
             )
         })
     }
-
-    /// An instruction trace, or the frames around it, without one place at which reading could begin.
-    pub(super) fn nowhere_to_begin(&self) -> Option<Finding> {
-        let of_instructions = |source: &SourceSpec| {
-            matches!(source.protocol, Protocol::Etmv3(_) | Protocol::Etmv4(_))
-        };
-        let is_meant = self.settings.stream?.sources.iter().all(of_instructions);
-        if !is_meant || self.wire.packets(Kind::Sync) > 0 {
-            return None;
-        }
-        let framed =
-            matches!(self.settings.framing(), Framing::Tpiu(_)) && self.wire.frame_syncs == 0;
-        let bytes = self.wire.raw_bytes;
-        Some(if framed {
-            fault(
-                "no_synchronisation",
-                format!(
-                    "There is no synchronisation of formatter frames in {bytes} bytes: nothing says where a frame begins."
-                ),
-                "Let the port synchronise: DWT_CTRL.CYCCNTENA and SYNCTAP = 1 (Armv7-M), TPIU_PSCR (Armv8-M); `plan` writes both. Record longer than it takes them to come (2^24 cycles on Armv7-M), and start before the target runs. Read bytes that begin with a frame by `--framing tpiu-buffer`, and check that these are frames at all.",
-            )
-        } else {
-            fault(
-                "no_synchronisation",
-                format!(
-                    "There is no synchronisation in {bytes} bytes of instruction trace: nothing says where a packet begins."
-                ),
-                "Check the protocol, the framing and the trace ID; let the trace unit synchronise (TRCSYNCPR, ETMSYNCFR) within what is recorded.",
-            )
-        })
-    }
-}
-
-fn times(count: u64) -> String {
-    if count == 1 { "once".to_owned() } else { format!("{count} times") }
 }
