@@ -102,7 +102,7 @@ impl Core {
 
 /// A name that is no core.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("`{0}` is no core that Weltblick knows{hint}; it knows {names}", hint = crate::document::nearest(.0, CORES.iter().map(|core| core.name)), names = CORES.map(|core| core.name).join(", "))]
+#[error("`{0}` is no core that Weltblick knows; it knows {names}", names = CORES.map(|core| core.name).join(", "))]
 pub struct UnknownCore(String);
 
 impl FromStr for Core {
@@ -141,7 +141,6 @@ mod tests {
     fn finds_cores_by_name() {
         assert_eq!("Cortex-M3".parse::<Core>().unwrap().architecture, Architecture::V7);
         let error = "cortex-m5".parse::<Core>().unwrap_err().to_string();
-        assert!(error.contains("did you mean"), "{error}");
         assert!(error.contains("it knows cortex-m0+, cortex-m3"), "{error}");
         assert!(!"cortex-m0+".parse::<Core>().unwrap().has_itm());
         assert_eq!(Core::of_cpuid(0x410f_d214).map(|core| core.name), Some("cortex-m33"));

@@ -1,7 +1,7 @@
 //! `profile` of a capture that has an instruction trace: exact, with calls.
 
 use super::coverage::seen_of;
-use super::only::OnlyArgs;
+use super::only::part_between;
 use super::profile::{Args, ByArg, Sort};
 use crate::cli::Format;
 use crate::outcome::Outcome;
@@ -33,7 +33,7 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
     // An interval of time is a part like any other.
     let part = match (&args.within, &args.calls.part.only) {
         (Some(_), Some(_)) => bail!("--within and --only exclude each other: both choose a part"),
-        (Some(within), None) => OnlyArgs { only: Some(within.clone()) }.part(capture)?,
+        (Some(within), None) => part_between(within, capture).context("--within")?,
         (None, _) => args.calls.part.part(capture)?,
     };
     let mut ran = Ran::read(capture, &part, args.by)?;

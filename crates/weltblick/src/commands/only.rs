@@ -81,35 +81,38 @@ impl OnlyArgs {
         if !capture.has_flow() {
             bail!("--only takes a part of an instruction trace, and this capture has none");
         }
-        let edge = |point: &Option<Point>| point.as_ref().map(|point| edge(point, capture));
-        Ok(Part::new(edge(&range.start).transpose()?, edge(&range.end).transpose()?))
+        part_between(range, capture).context("--only")
     }
+}
+
+/// What ran from one point to another in a capture that has an instruction trace.
+pub(super) fn part_between(range: &PointRange, capture: &Capture) -> Result<Part> {
+    let edge = |point: &Option<Point>| point.as_ref().map(|point| edge(point, capture));
+    Ok(Part::new(edge(&range.start).transpose()?, edge(&range.end).transpose()?))
 }
 
 fn edge(point: &Point, capture: &Capture) -> Result<Edge> {
     Ok(match point {
         Point::Time(_) | Point::Event(_) | Point::Occurrence(_) => {
             if capture.flow_clocking() != Clocking::Cycles {
-                bail!("--only: this instruction trace counts no cycles: name code or bytes");
+                bail!("this instruction trace counts no cycles: name code or bytes");
             }
-            Edge::Cycles(within::in_flow(point, capture).context("--only")?.latest)
+            Edge::Cycles(within::in_flow(point, capture)?.latest)
         }
         Point::Byte { stream, offset } => {
             let name = capture.flow_stream_name();
             if *stream != name {
-                bail!(
-                    "--only: the instruction trace of this capture is called `{name}`, not `{stream}`"
-                );
+                bail!("the instruction trace of this capture is called `{name}`, not `{stream}`");
             }
             Edge::Byte(*offset)
         }
         Point::First | Point::Last => {
             bail!(
-                "--only: `{point}` is no edge; leave that side out, or name code, a time, an event or a byte"
+                "`{point}` is no edge; leave that side out, or name code, a time, an event or a byte"
             )
         }
-        code => Edge::Address(
-            address_of(code, capture.image()?).with_context(|| format!("--only: `{code}`"))?,
-        ),
+        code => {
+            Edge::Address(address_of(code, capture.image()?).with_context(|| format!("`{code}`"))?)
+        }
     })
 }

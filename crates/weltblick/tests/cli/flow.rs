@@ -944,4 +944,7 @@ fn an_interval_of_time_is_a_part_of_an_exact_profile_too() {
     assert_eq!(within, bench.out("profile buoy-flow --only 0s..2ms"));
     let error = bench.error("profile buoy-flow --within 0s..2ms --only 0s..1ms");
     assert!(error.contains("exclude each other"), "{error}");
+    let bench = Bench::with_all_flows();
+    let error = bench.error("profile buoy-mtb --within 0s..2ms");
+    assert!(error.contains("--within: this instruction trace counts no cycles"), "{error}");
 }
