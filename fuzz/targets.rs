@@ -18,6 +18,7 @@ use weltblick_core::event::Origin;
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::judge::BudgetFile;
 use weltblick_core::measure::execution::{BlockCounts, Calls};
+use weltblick_core::measure::interrupts::InterruptNames;
 use weltblick_core::measure::interrupts::{InterruptFigures, Nesting};
 use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::signals::{Dictionary, Signals};
@@ -216,7 +217,10 @@ pub(crate) fn budgets(bytes: &[u8]) {
     text(bytes, |text| {
         if let Ok(budgets) = BudgetFile::parse("budgets.toml", text) {
             let image = &*FIRMWARE;
-            black_box((budgets.figures().count(), budgets.verify(image).is_ok()));
+            black_box((
+                budgets.figures().count(),
+                budgets.verify(image, &InterruptNames::default()).is_ok(),
+            ));
         }
     });
 }

@@ -213,6 +213,30 @@ impl<'d> Table<'d> {
         }
     }
 
+    /// Every key of a table whose keys are free, with its text, its whole number, or a list of these.
+    ///
+    /// # Errors
+    ///
+    /// If one is something else.
+    pub fn labels(&self) -> Result<Vec<Labels<'d>>, Fault> {
+        let label = |key: &str, value: &'d Spanned<DeValue<'d>>| match value.get_ref() {
+            DeValue::Integer(number) if number.radix() == 10 => Ok(number.as_str().to_owned()),
+            DeValue::String(text) => Ok(text.as_ref().to_owned()),
+            _ => Err(self.wrong_type(key, value, "a text in quotes, a whole number, or a list")),
+        };
+        let entry = |(key, value): (&'d Spanned<DeString<'d>>, &'d Spanned<DeValue<'d>>)| {
+            let name: &'d str = key.get_ref();
+            let labels = match value.get_ref() {
+                DeValue::Array(list) => {
+                    list.iter().map(|item| label(name, item)).collect::<Result<_, _>>()?
+                }
+                _ => vec![label(name, value)?],
+            };
+            Ok((At { value: name, span: key.span() }, labels))
+        };
+        self.entries.iter().map(entry).collect()
+    }
+
     /// A whole number that is not negative, if present; hexadecimal allowed.
     ///
     /// # Errors
@@ -358,6 +382,9 @@ impl<'d> Table<'d> {
         Ok(())
     }
 }
+
+/// A key, and its texts or numbers as they are written.
+pub type Labels<'d> = (At<&'d str>, Vec<String>);
 
 /// What [`Table::text_or_table`] found.
 #[derive(Debug)]

@@ -3,7 +3,9 @@
 use super::event_trace::EventTrace;
 use super::manifest::CtfSettings;
 use crate::document::{At, Source};
-use crate::event::{Event, LossReason, Meaning, Means, Origin, Part, Position, Sink, Statement};
+use crate::event::{
+    Event, Lacking, LossReason, Meaning, Means, Origin, Part, Position, Sink, Statement,
+};
 use crate::time::Window;
 use crate::wire::ctf::Damage;
 use proptest::prelude::*;
@@ -34,7 +36,7 @@ fn trace_of(metadata: &str) -> EventTrace {
         means,
         parts: vec![(part, at(field))],
         called: None,
-        only: None,
+        only: Vec::new(),
     };
     let meanings = vec![
         meaning("run", Means::TaskRuns, Part::Task, "task"),
@@ -184,10 +186,13 @@ fn files_that_end_early_and_unknown_events_are_losses() {
     assert_eq!(why(std::slice::from_ref(&whole)), []);
     let cut = whole[..whole.len() - 2].to_vec();
     // The clock has 32 bits at 1 MHz: it may have wrapped meanwhile, unseen.
-    assert_eq!(why(&[cut]), [LossReason::EventTraceSlip]);
-    assert_eq!(why(&[file(9, &[])]), [LossReason::EventTraceSlip]);
+    let slip = |damage| LossReason::EventTraceSlip(Lacking::Bytes(damage));
+    assert_eq!(why(&[cut]), [slip(Damage::CutOff)]);
+    assert_eq!(why(&[file(9, &[])]), [slip(Damage::UnknownStream)]);
     let unknown = file(0, &[(0, 5, 1), (7, 9, 2)]);
-    assert_eq!(why(&[unknown]), [LossReason::EventTraceSlip]);
+    assert_eq!(why(&[unknown]), [slip(Damage::UnknownEvent)]);
+    // It is told as what it is.
+    assert_eq!(slip(Damage::CutOff).describe(), Damage::CutOff.describe());
 }
 
 #[test]
@@ -225,7 +230,7 @@ fn times_that_go_back_are_a_loss_where_a_clock_is_too_wide_to_wrap() {
         means: Means::TaskRuns,
         parts: vec![(Part::Task, at("task"))],
         called: None,
-        only: None,
+        only: Vec::new(),
     };
     let settings = CtfSettings { meanings: vec![meaning], ..CtfSettings::default() };
     let trace =
@@ -254,41 +259,138 @@ fn times_that_go_back_are_a_loss_where_a_clock_is_too_wide_to_wrap() {
     assert_eq!(*why, LossReason::EventTrace(Damage::TimeWentBack));
 }
 
-/// Events of two cores are no events of one, unless the meanings ask for one of them.
-#[test]
-fn two_cores_are_noticed_where_no_meaning_asks_for_one() {
-    let metadata = METADATA
-        .replace("stream { id = 0;", "stream { id = 0; packet.context := struct { u8 cpu_id; };");
-    let at = |text: &str| At { value: text.to_owned(), span: 0..0 };
-    let two_cores = |only: &[Option<&str>], cores: [u8; 2]| {
-        let meaning = |only: &Option<&str>| Meaning {
-            event: at("in"),
-            means: Means::InterruptEntered,
-            parts: vec![(Part::Interrupt, at("line"))],
-            called: None,
-            only: only.map(|core: &str| (at("cpu_id"), core.to_owned())),
-        };
-        let meanings = only.iter().map(meaning).collect();
-        let settings = CtfSettings { meanings, ..CtfSettings::default() };
-        let source = Source::new("capture.toml", "");
-        let trace = EventTrace::new("metadata", &metadata, &settings, source).unwrap();
-        let mut reading = trace.reading(Origin(0), &[0, 7], 0);
-        let mut heard = Heard::default();
-        for (number, core) in cores.into_iter().enumerate() {
-            let mut bytes = file(0, &[(1, 5, 2)]);
-            bytes.insert(1, core);
-            reading.push(number, &bytes, &mut heard);
-            reading.finish_file(number, &mut heard);
+/// Metadata whose packets say of which core they are.
+fn with_cores() -> String {
+    METADATA
+        .replace("stream { id = 0;", "stream { id = 0; packet.context := struct { u8 cpu_id; };")
+}
+
+/// A file of one core.
+fn of_core(core: u8, events: &[(u8, u32, u8)]) -> Vec<u8> {
+    let mut bytes = file(0, events);
+    bytes.insert(1, core);
+    bytes
+}
+
+/// What is heard of these files, whole: on which core, when, and what.
+fn heard_of(metadata: &str, files: &[Vec<u8>]) -> Vec<(u8, Option<u64>, Event)> {
+    #[derive(Default)]
+    struct Cores(Vec<(u8, Option<u64>, Event)>);
+    impl Sink for Cores {
+        fn event(&mut self, position: Position, event: &Event) {
+            let time = position.time.map(|time| time.latest);
+            self.0.push((position.core, time, event.clone()));
         }
-        reading.two_cores().cloned()
+    }
+    let trace = trace_of(metadata);
+    let mut reading = trace.reading(Origin(0), &vec![0; files.len()], 0);
+    let mut heard = Cores::default();
+    for (number, bytes) in files.iter().enumerate() {
+        reading.push(number, bytes, &mut heard);
+    }
+    for number in 0..files.len() {
+        reading.finish_file(number, &mut heard);
+    }
+    heard.0
+}
+
+#[test]
+fn each_core_has_handlers_of_its_own() {
+    // The handler of core 1 is inside none of core 0.
+    let files = [
+        of_core(0, &[(0, 5, 7), (1, 10, 3), (2, 40, 3)]),
+        of_core(1, &[(0, 6, 8), (1, 20, 4), (2, 30, 4)]),
+    ];
+    let heard = heard_of(&with_cores(), &files);
+    let resumed = |core| {
+        let mine = heard.iter().filter(move |(of, ..)| *of == core);
+        mine.filter_map(|(_, time, event)| match event {
+            Event::Resumed { exception } => Some((time.unwrap(), *exception)),
+            _ => None,
+        })
+        .collect::<Vec<_>>()
     };
-    let found = two_cores(&[None], [0, 1]).unwrap();
-    assert_eq!((found.event.as_str(), found.cores), ("in", [0, 1]));
-    assert!(found.field.ends_with("cpu_id"), "{}", found.field);
-    assert_eq!(two_cores(&[None], [1, 1]), None);
-    assert_eq!(two_cores(&[Some("0")], [0, 1]), None);
-    // Each asks for one, and together they take both.
-    assert!(two_cores(&[Some("0"), Some("1")], [0, 1]).is_some());
+    assert_eq!(resumed(0), [(5, 0), (40, 0)]);
+    assert_eq!(resumed(1), [(6, 0), (30, 0)]);
+    assert!(!heard.iter().any(|(_, _, event)| *event == Event::SeveralCores));
+}
+
+#[test]
+fn a_loss_concerns_the_core_of_its_file() {
+    // The first file has an event of no known kind, and nothing behind it is read.
+    let bad = of_core(0, &[(0, 5, 1), (7, 6, 0)]);
+    let good = of_core(1, &[(0, 4, 2), (0, 10, 3), (0, 20, 4)]);
+    let heard = heard_of(&with_cores(), &[bad, good]);
+    let lost: Vec<u8> = heard
+        .iter()
+        .filter(|(_, _, event)| matches!(event, Event::Lost { .. }))
+        .map(|(core, ..)| *core)
+        .collect();
+    assert_eq!(lost, [0]);
+    // Where two files tell of one core, each of its events comes beside something that is missing: it counts once.
+    let good = of_core(0, &[(0, 4, 2), (0, 10, 3), (0, 20, 4)]);
+    let heard = heard_of(&with_cores(), &[of_core(0, &[(0, 5, 1), (7, 6, 0)]), good]);
+    let lost: Vec<&Event> = heard
+        .iter()
+        .map(|(_, _, event)| event)
+        .filter(|event| matches!(event, Event::Lost { .. }))
+        .collect();
+    let shared = Event::Lost { bytes: 0..0, why: LossReason::Shared };
+    assert!(
+        matches!(lost[..], [first, second, third]
+        if *first != shared && *second == shared && *third == shared),
+        "{lost:?}"
+    );
+}
+
+#[test]
+fn a_file_that_tells_of_no_core_may_be_any_of_them() {
+    let heard = heard_of(
+        &with_cores(),
+        &[of_core(2, &[(0, 5, 1)]), of_core(3, &[(0, 6, 1)]), of_core(9, &[(7, 6, 0)])],
+    );
+    let lost: Vec<(u8, bool)> = heard
+        .iter()
+        .filter_map(|(core, _, event)| match event {
+            Event::Lost { why, .. } => Some((*core, *why == LossReason::Shared)),
+            _ => None,
+        })
+        .collect();
+    // Counted once, on the first.
+    assert!(lost.contains(&(2, false)) && lost.contains(&(3, true)), "{lost:?}");
+    assert_eq!(lost.iter().filter(|(_, shared)| !shared).count(), 1, "{lost:?}");
+}
+
+#[test]
+fn a_number_that_no_core_has_is_refused() {
+    let metadata = METADATA.replace(
+        "stream { id = 0;",
+        "typealias integer { size = 32; align = 8; } := u32; stream { id = 0; packet.context := struct { u32 core_id; };",
+    );
+    let trace = trace_of(&metadata);
+    let mut reading = trace.reading(Origin(0), &[0], 0);
+    let mut bytes = file(0, &[(1, 5, 2)]);
+    bytes.splice(1..1, 70_000_u32.to_le_bytes());
+    reading.push(0, &bytes, &mut Heard::default());
+    let strange = reading.strange_core().unwrap();
+    assert_eq!((strange.event.as_str(), strange.number), ("in", 70_000));
+    assert!(strange.field.ends_with("core_id"), "{}", strange.field);
+}
+
+#[test]
+fn times_are_those_since_the_recording_began() {
+    let mut trace = trace();
+    let bytes = file(0, &[(0, 1000, 1), (0, 1005, 2)]);
+    let mut first = trace.first();
+    assert!(!first.push(&bytes), "it is found");
+    assert_eq!(first.found, Some(1000));
+    trace.begin_at(1000);
+    let mut heard = Heard::default();
+    let mut reading = trace.reading(Origin(0), &[0], 0);
+    reading.push(0, &bytes, &mut heard);
+    reading.finish_file(0, &mut heard);
+    assert_eq!(turns(&heard.0), [(0, 1), (5, 2)]);
+    assert_eq!(trace.offset(), 1000);
 }
 
 /// A target that began anew: nothing says how long it was off.

@@ -1,5 +1,6 @@
 //! The line from one stream's bytes to events: framing, packets, events.
 
+use super::event_trace::EventCounts;
 use super::manifest::{Framing, Protocol, SourceSpec, StreamSpec};
 use crate::event::{self, Event, ItmReader, LossReason, Origin, PollReader, Position};
 use crate::wire::{Malformed, Sink, etmv3, etmv4, itm, mtb, poll, tpiu};
@@ -37,9 +38,8 @@ pub trait Tap {
     fn frame_loss(&mut self, _at: Range<u64>, _why: tpiu::Damage) {}
     /// A synchronisation of the framing.
     fn frame_sync(&mut self, _at: Range<u64>) {}
-    /// An event trace has ended: how often each kind of event was read, and how many events lacked
-    /// what their meaning needs.
-    fn event_kinds(&mut self, _counts: &[u64], _unclear: u64) {}
+    /// An event trace has ended: this was read of it.
+    fn event_counts(&mut self, _counts: &EventCounts) {}
     /// Bytes of a source that the manifest does not name (0: padding).
     fn unread_source(&mut self, _id: tpiu::TraceId, _bytes: usize) {}
 }
@@ -86,8 +86,8 @@ impl<T: Tap + ?Sized> Tap for &mut T {
     fn frame_sync(&mut self, at: Range<u64>) {
         (**self).frame_sync(at);
     }
-    fn event_kinds(&mut self, counts: &[u64], unclear: u64) {
-        (**self).event_kinds(counts, unclear);
+    fn event_counts(&mut self, counts: &EventCounts) {
+        (**self).event_counts(counts);
     }
     fn unread_source(&mut self, id: tpiu::TraceId, bytes: usize) {
         (**self).unread_source(id, bytes);
@@ -404,7 +404,7 @@ impl<T: Tap, E: itm::Sink> itm::Sink for Tapped<'_, T, E> {
 
 /// A place in a stream without time.
 const fn untimed(origin: Origin, offset: u64) -> Position {
-    Position { origin, offset, time: None }
+    Position::new(origin, offset, None)
 }
 
 /// Hands branches to the tap. They make no events of their own: what was executed follows from

@@ -16,7 +16,7 @@ mod segments;
 #[cfg(test)]
 mod tests;
 
-pub use event_trace::{EventReading, EventTrace};
+pub use event_trace::{EventCounts, EventReading, EventTrace, First};
 pub(crate) use flow_line::State;
 pub use flow_line::{Anchor, FlowLine};
 pub use journal::{Entry, JOURNAL, JournalError, What, parse_journal};

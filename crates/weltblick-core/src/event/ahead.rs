@@ -22,6 +22,8 @@ impl Sink for Ahead<'_> {
     fn event(&mut self, position: Position, event: &Event) {
         match *event {
             Event::Sample { pc } if !self.gap => {
+                let other = |held: &mut (Position, Event)| held.0.core != position.core;
+                self.batches.extend(self.held.take_if(other));
                 self.held = Some((position, Event::Sample { pc }));
                 return;
             }
@@ -107,7 +109,7 @@ mod tests {
                     3 => Event::Asleep,
                     _ => Event::Sample { pc: now },
                 };
-                (Position { origin: Origin(0), offset, time }, event)
+                (Position::new(Origin(0), offset, time), event)
             }).collect();
             let push = |sink: &mut dyn Sink| events.iter().for_each(|(at, event)| sink.event(*at, event));
             let (mut alone, mut apart) = (Found::default(), Found::default());

@@ -92,7 +92,7 @@ mod tests {
         let mut stated = Stated::default();
         let mut current = CurrentTask::new(Some(2), |task| format!("t{task}"), &mut stated);
         for &(watch, bits) in events {
-            let position = Position { origin: Origin(0), offset: 0, time: None };
+            let position = Position::new(Origin(0), 0, None);
             let event = match watch {
                 99 => Event::Lost { bytes: 0..1, why: LossReason::Overflow },
                 _ => Event::Accessed {

@@ -1,10 +1,11 @@
 //! Events of an event trace to those of the vocabulary, as a manifest says what they mean.
 
-use super::meaning::{Meaning, Means, Part};
+use super::cores::Parked;
+use super::meaning::{Meaning, Means, Only, Part};
 use super::statement::{Arguments, MOST_ARGUMENTS, Name, Number, Statement, Stop, Thing};
-use super::vocabulary::{Access, Bytes, Event, LossReason, Position, Sink};
+use super::vocabulary::{Access, Bytes, Event, Lacking, LossReason, Position, Sink};
 use crate::document::{At, Fault, Source, nearest};
-use crate::wire::ctf::{EventClass, Field, Record, Schema, Value};
+use crate::wire::ctf::{EventClass, Record, Schema, Value};
 use rustc_hash::FxHashMap;
 use std::ops::Range;
 
@@ -24,7 +25,7 @@ pub struct Translation {
     by_class: Vec<Vec<Bound>>,
     /// By kind of event: the field that says how much earlier it may have been.
     earlier_by: Vec<Option<u32>>,
-    /// By kind of event: the field that says on which core it happened, if that matters to what it means.
+    /// By kind of event: the field that says on which core it happened.
     cores: Vec<Option<u32>>,
     wanted: Vec<u32>,
 }
@@ -35,7 +36,7 @@ struct Bound {
     means: Means,
     parts: [Option<u32>; Part::COUNT],
     called: Option<String>,
-    only: Option<(u32, String)>,
+    only: Vec<(u32, Vec<String>)>,
 }
 
 impl Bound {
@@ -53,7 +54,7 @@ impl Translation {
     pub fn new(
         schema: &Schema,
         meanings: &[Meaning],
-        earlier_by: Option<&At<String>>,
+        [earlier_by, core_field]: [Option<&At<String>>; 2],
         source: Source<'_>,
     ) -> Result<Self, Fault> {
         let mut by_class: Vec<Vec<Bound>> = vec![Vec::new(); schema.events().len()];
@@ -73,30 +74,43 @@ impl Translation {
                 return Err(source.fault(event.span.clone(), why));
             }
         }
-        let mut earlier = vec![None; schema.events().len()];
-        if let Some(field) = earlier_by {
-            for (found, class) in earlier.iter_mut().zip(schema.events()) {
-                *found = schema.find_field(class, &field.value);
-                wanted.extend(*found);
-            }
-            if earlier.iter().all(Option::is_none) {
+        let mut find = |field: &At<String>| -> Result<Vec<Option<u32>>, Fault> {
+            let in_event = |class| schema.find_field(class, &field.value);
+            let found: Vec<Option<u32>> = schema.events().iter().map(in_event).collect();
+            wanted.extend(found.iter().flatten());
+            if found.iter().all(Option::is_none) {
                 let why = format!("no event of the trace has a field `{}`", field.value);
                 return Err(source.fault(field.span.clone(), why));
             }
-        }
-        let cores: Vec<Option<u32>> = schema
-            .events()
-            .iter()
-            .zip(&by_class)
-            .map(|(class, meanings)| {
-                let matters = meanings.iter().any(|bound| bound.means.is_of_a_core());
-                matters.then(|| core_of(schema, class)).flatten()
-            })
-            .collect();
-        wanted.extend(cores.iter().flatten());
+            Ok(found)
+        };
+        let none = || vec![None; schema.events().len()];
+        let earlier = earlier_by.map_or_else(|| Ok(none()), &mut find)?;
+        let cores = core_field.map(&mut find).transpose()?;
+        let cores = cores.unwrap_or_else(|| {
+            let classes = schema.events().iter().zip(&by_class);
+            let usual = |(class, meanings): (&EventClass, &Vec<Bound>)| {
+                core_of(schema, class, meanings.iter().any(|bound| bound.means.is_of_a_core()))
+            };
+            let cores: Vec<Option<u32>> = classes.map(usual).collect();
+            wanted.extend(cores.iter().flatten());
+            cores
+        });
         wanted.sort_unstable();
         wanted.dedup();
         Ok(Self { by_class, earlier_by: earlier, cores, wanted })
+    }
+
+    /// Whether any kind of event means this.
+    #[must_use]
+    pub fn has(&self, means: Means) -> bool {
+        self.by_class.iter().flatten().any(|bound| bound.means == means)
+    }
+
+    /// Whether the trace says on which core its events happened.
+    #[must_use]
+    pub fn knows_cores(&self) -> bool {
+        self.cores.iter().any(Option::is_some)
     }
 
     /// Whether a field is part of any meaning.
@@ -124,20 +138,23 @@ impl Translation {
 /// What traces call the number of a core.
 const CORES: [&str; 4] = ["cpu_id", "core_id", "cpu", "core"];
 
-/// The field that says on which core a kind of event happened.
-fn core_of(schema: &Schema, class: &EventClass) -> Option<u32> {
-    CORES.iter().find_map(|name| schema.find_field(class, name))
+/// The field that says on which core a kind of event happened. A field of the event itself may be any core, unless the
+/// event means something that only a core can do.
+fn core_of(schema: &Schema, class: &EventClass, is_of_a_core: bool) -> Option<u32> {
+    let around = CORES.iter().find_map(|name| schema.find_around(class, name));
+    let own = || CORES.iter().find_map(|name| schema.find_field(class, name));
+    around.or_else(|| own().filter(|_| is_of_a_core))
 }
 
-/// Events of two cores that were read as those of one.
+/// A number of a core that is larger than any that is read.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TwoCores {
+pub struct StrangeCore {
     /// The kind of event.
     pub event: String,
     /// The field that has the core's number.
     pub field: String,
-    /// The first two of them.
-    pub cores: [i128; 2],
+    /// What it says.
+    pub number: i128,
 }
 
 /// A meaning in the numbers of a kind of event.
@@ -168,21 +185,21 @@ fn bind(
         }
         parts[*part as usize] = Some(number);
     }
-    let only = match &meaning.only {
-        None => None,
-        Some((field, value)) => {
-            let number = find(field)?;
-            let declared = schema.field(number);
-            if declared.is_enumeration()
+    let mut only = Vec::new();
+    for Only { field, values } in &meaning.only {
+        let number = find(field)?;
+        let declared = schema.field(number);
+        let is_strange = |value: &&String| {
+            declared.is_enumeration()
                 && !declared.knows_label(value)
                 && value.parse::<i128>().is_err()
-            {
-                let why = format!("the enumeration `{}` has no label `{value}`", field.value);
-                return Err(source.fault(field.span.clone(), why));
-            }
-            Some((number, value.clone()))
+        };
+        if let Some(value) = values.iter().find(is_strange) {
+            let why = format!("the enumeration `{}` has no label `{value}`", field.value);
+            return Err(source.fault(field.span.clone(), why));
         }
-    };
+        only.push((number, values.clone()));
+    }
     Ok(Bound { means: meaning.means, parts, called: meaning.called.clone(), only })
 }
 
@@ -205,10 +222,8 @@ pub struct CtfReader<'s> {
     names: FxHashMap<Thing, Box<str>>,
     /// Records of meanings that lacked what they need.
     pub unclear: u64,
-    /// The first core whose events meant something.
-    core: Option<i128>,
-    /// So did those of another one.
-    pub two_cores: Option<TwoCores>,
+    /// The first core whose number is too large.
+    pub strange_core: Option<StrangeCore>,
 }
 
 impl<'s> CtfReader<'s> {
@@ -221,21 +236,16 @@ impl<'s> CtfReader<'s> {
             numbers: FxHashMap::default(),
             names: FxHashMap::default(),
             unclear: 0,
-            core: None,
-            two_cores: None,
+            strange_core: None,
         }
     }
 
     /// What one record means, event by event.
     pub fn tell(&mut self, record: &Record<'_>, at: Range<u64>, tell: &mut impl FnMut(Event)) {
         let translation = self.translation;
-        let core = translation.cores[record.class];
         for bound in &translation.by_class[record.class] {
             if !self.applies(bound, record) {
                 continue;
-            }
-            if let Some(field) = core.filter(|_| bound.means.is_of_a_core()) {
-                self.on_core(field, record);
             }
             if self.event(bound, record, &at, tell).is_none() {
                 self.unclear += 1;
@@ -243,29 +253,35 @@ impl<'s> CtfReader<'s> {
         }
     }
 
-    fn on_core(&mut self, field: u32, record: &Record<'_>) {
-        let Some(core) = record.get(field).and_then(|value| value.integer()) else { return };
-        let first = *self.core.get_or_insert(core);
-        if first != core && self.two_cores.is_none() {
-            self.two_cores = Some(TwoCores {
-                event: self.schema.events()[record.class].name.clone(),
-                field: self.schema.field(field).path.clone(),
-                cores: [first, core],
-            });
+    /// The core on which an event happened, where that is said.
+    pub fn core(&mut self, record: &Record<'_>) -> Option<u8> {
+        let field = self.translation.cores[record.class]?;
+        let number = record.get(field)?.integer()?;
+        if let Ok(core) = u8::try_from(number) {
+            return Some(core);
         }
+        self.strange_core.get_or_insert_with(|| StrangeCore {
+            event: self.schema.events()[record.class].name.clone(),
+            field: self.schema.field(field).path.clone(),
+            number,
+        });
+        None
     }
 
     fn applies(&self, bound: &Bound, record: &Record<'_>) -> bool {
-        let Some((field, wanted)) = &bound.only else { return true };
-        let Some(value) = record.get(*field) else { return false };
-        match (value, value.integer()) {
-            (Value::Text(text), _) => text == wanted.as_bytes(),
-            (_, Some(number)) => {
-                let label = self.schema.field(*field).label(number);
-                label == Some(wanted) || wanted.parse() == Ok(number)
+        bound.only.iter().all(|(field, wanted)| {
+            let Some(value) = record.get(*field) else { return false };
+            match (value, value.integer()) {
+                (Value::Text(text), _) => wanted.iter().any(|wanted| text == wanted.as_bytes()),
+                (_, Some(number)) => {
+                    let label = self.schema.field(*field).label(number);
+                    wanted
+                        .iter()
+                        .any(|wanted| label == Some(wanted) || wanted.parse() == Ok(number))
+                }
+                _ => false,
             }
-            _ => false,
-        }
+        })
     }
 
     /// `None` if something that it needs is not there, or is no such thing.
@@ -323,21 +339,27 @@ impl<'s> CtfReader<'s> {
                 tell(Event::Lost { bytes: at.start..at.start, why: LossReason::Dropped });
                 return Some(());
             }
+            Means::LostBeside => {
+                tell(Event::Lost { bytes: at.start..at.start, why: LossReason::Shared });
+                return Some(());
+            }
             Means::TimeLost => {
                 let bytes = at.start..at.start;
-                tell(Event::Lost { bytes, why: LossReason::EventTraceSlip });
+                tell(Event::Lost { bytes, why: LossReason::EventTraceSlip(Lacking::Events) });
                 return Some(());
             }
             Means::Unwatched => {
                 tell(Event::Unwatched);
                 return Some(());
             }
+            Means::InterruptNamed => {
+                let thing = Thing::Interrupt(self.exception(bound, record)?);
+                let name = self.told_name(bound, record)?;
+                self.name(thing, &name, tell);
+                return Some(());
+            }
             Means::InterruptEntered | Means::InterruptLeft | Means::InterruptResumed => {
-                let exception = match integer(Part::Exception) {
-                    Some(number) => number,
-                    None => integer(Part::Interrupt)?.checked_add(FIRST_INTERRUPT)?,
-                };
-                let exception = u16::try_from(exception).ok()?;
+                let exception = self.exception(bound, record)?;
                 tell(match bound.means {
                     Means::InterruptEntered => Event::Entered { exception },
                     Means::InterruptLeft => Event::Left { exception },
@@ -379,6 +401,7 @@ impl<'s> CtfReader<'s> {
                 let task = self.thing(bound, record, tell)?;
                 Statement::Runs { task, stack_pointer: long(Part::StackPointer) }
             }
+            Means::TaskPreempted => Statement::Preempted { task: self.thing(bound, record, tell)? },
             Means::TaskSleeps => {
                 Statement::Stops { task: self.thing(bound, record, tell)?, why: Stop::Sleeps }
             }
@@ -434,6 +457,25 @@ impl<'s> CtfReader<'s> {
         })
     }
 
+    /// The exception that a meaning is about.
+    fn exception(&self, bound: &Bound, record: &Record<'_>) -> Option<u16> {
+        let integer = |part: Part| record.get(bound.part(part)?)?.integer();
+        let number = match integer(Part::Exception) {
+            Some(number) => number,
+            None => integer(Part::Interrupt)?.checked_add(FIRST_INTERRUPT)?,
+        };
+        u16::try_from(number).ok()
+    }
+
+    /// The name that an event has: a text, or an enumeration's label.
+    fn told_name(&self, bound: &Bound, record: &Record<'_>) -> Option<String> {
+        let field = bound.part(Part::Name)?;
+        match record.get(field)? {
+            Value::Text(text) => Some(String::from_utf8_lossy(text).into_owned()),
+            value => self.schema.field(field).label(value.integer()?).map(str::to_owned),
+        }
+    }
+
     /// The number of what a meaning is about; tells its name where that is new.
     fn thing(
         &mut self,
@@ -447,16 +489,8 @@ impl<'s> CtfReader<'s> {
             (None, Some(called)) => self.number(part, Value::Text(called.as_bytes()), tell)?,
             (None, None) => return None,
         };
-        let name = bound.part(Part::Name).and_then(|field| record.get(field));
-        let name = match (name, &bound.called) {
-            (Some(Value::Text(text)), _) => Some(String::from_utf8_lossy(text).into_owned()),
-            (Some(value), _) => {
-                let field = bound.part(Part::Name).map(|field| self.schema.field(field));
-                field.and_then(|field: &Field| field.label(value.integer()?)).map(str::to_owned)
-            }
-            (None, Some(called)) if bound.part(part).is_some() => Some(called.clone()),
-            (None, _) => None,
-        };
+        let called = || bound.called.clone().filter(|_| bound.part(part).is_some());
+        let name = self.told_name(bound, record).or_else(called);
         if let Some(name) = name.filter(|name| !name.is_empty()) {
             self.name(of(part, number)?, &name, tell);
         }
@@ -542,48 +576,61 @@ const fn of(part: Part, number: u32) -> Option<Thing> {
 /// said: everything that had begun is given up then.
 #[derive(Debug, Default)]
 pub(crate) struct Grounding {
+    core: u8,
+    now: Ground,
+    others: Parked<Ground>,
+    /// The trace tells of interrupts, and not what they resume.
+    adds: bool,
+}
+
+/// What is known of one core.
+#[derive(Debug, Default)]
+struct Ground {
     below: Vec<u16>,
     /// It was said what goes on below.
     said: bool,
-    /// The trace tells of interrupts, and not what they resume.
-    adds: bool,
 }
 
 impl Grounding {
     /// For a trace of these meanings.
     pub(crate) fn of(translation: &Translation) -> Self {
-        let any = |means| translation.by_class.iter().flatten().any(|bound| bound.means == means);
-        let adds = any(Means::InterruptEntered) && !any(Means::InterruptResumed);
-        Self { below: Vec::new(), said: false, adds }
+        let adds =
+            translation.has(Means::InterruptEntered) && !translation.has(Means::InterruptResumed);
+        Self { adds, ..Self::default() }
     }
 
     /// One event, and what follows from it.
     pub(crate) fn pass(&mut self, position: Position, event: &Event, sink: &mut dyn Sink) {
+        if position.core != self.core {
+            self.others.exchange(self.core, &mut self.now, position.core, Ground::default);
+            self.core = position.core;
+        }
+        let Ground { below, said } = &mut self.now;
         let resumed = |exception| Event::Resumed { exception };
         match event {
             _ if !self.adds => {}
             Event::Entered { exception } => {
-                if self.below.len() == DEEPEST {
-                    self.below.clear();
+                if below.len() == DEEPEST {
+                    below.clear();
                 }
-                self.below.push(*exception);
+                below.push(*exception);
             }
             Event::Left { exception } => {
-                if self.below.pop() != Some(*exception) {
-                    self.below.clear();
+                if below.pop() != Some(*exception) {
+                    below.clear();
                 }
-                self.said = true;
+                *said = true;
                 sink.event(position, event);
-                return sink.event(position, &resumed(self.below.last().copied().unwrap_or(0)));
+                return sink.event(position, &resumed(below.last().copied().unwrap_or(0)));
             }
             Event::Lost { .. } | Event::Unwatched => {
-                self.below.clear();
-                self.said = false;
+                below.clear();
+                *said = false;
             }
-            Event::Stated(Statement::Runs { .. } | Statement::Stops { .. })
-                if self.below.is_empty() && !self.said =>
-            {
-                self.said = true;
+            Event::Stated(
+                Statement::Runs { .. } | Statement::Stops { .. } | Statement::Preempted { .. },
+            ) if below.is_empty() && !*said => {
+                *said = true;
                 sink.event(position, &resumed(0));
             }
             _ => {}

@@ -162,7 +162,7 @@ impl<S: Sink> FlowEvents<S> {
     /// A task is called so; tasks are told by turns, and this one is idle.
     pub fn task_is_called(&mut self, task: u32, name: String, idle: Option<u32>) {
         let name = Name::Told(name.into());
-        let position = Position { origin: self.origin, offset: self.offset, time: None };
+        let position = Position::new(self.origin, self.offset, None);
         self.sink.event(position, &Event::Stated(Statement::Named(Thing::Task(task), name)));
         self.sink.event(position, &Event::Stated(Statement::OnlyTurns { idle }));
     }
@@ -242,7 +242,7 @@ impl<S: Sink> FlowEvents<S> {
                 }),
             };
             if told {
-                self.sink.event(Position { origin: self.origin, offset, time }, &event);
+                self.sink.event(Position::new(self.origin, offset, time), &event);
             }
         }
     }
@@ -253,7 +253,7 @@ impl<S: Sink> FlowEvents<S> {
         let offset = self.offset;
         let time = self.gate.is_none().then(|| Window::exact(self.cycles));
         let lost = Event::Lost { bytes: offset..offset, why: LossReason::CountUnknown };
-        self.sink.event(Position { origin: self.origin, offset, time }, &lost);
+        self.sink.event(Position::new(self.origin, offset, time), &lost);
         if let Some(&exception) = self.active.last() {
             self.wait_in(Place::Beside, Event::Resumed { exception });
         }
@@ -276,7 +276,7 @@ impl<S: Sink> FlowEvents<S> {
         if !self.told && event == Event::Unwatched {
             return;
         }
-        self.sink.event(Position { origin: self.origin, offset, time }, &event);
+        self.sink.event(Position::new(self.origin, offset, time), &event);
     }
 }
 

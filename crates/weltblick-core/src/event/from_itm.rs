@@ -154,7 +154,7 @@ impl ItmReader {
     }
 
     fn position(&self, offset: u64) -> Position {
-        Position { origin: self.origin, offset, time: self.now().map(Window::exact) }
+        Position::new(self.origin, offset, self.now().map(Window::exact))
     }
 
     /// One more event waits for its time.
@@ -170,7 +170,7 @@ impl ItmReader {
     fn release_undated(&mut self, sink: &mut impl Sink) {
         let origin = self.origin;
         for (offset, event) in self.waiting.drain(..) {
-            sink.event(Position { origin, offset, time: None }, &event);
+            sink.event(Position::new(origin, offset, None), &event);
         }
         self.joins = false;
     }
@@ -210,7 +210,7 @@ impl ItmReader {
             };
             self.sent[source] = earliest;
             let time = Some(Window { earliest, ..window });
-            sink.event(Position { origin, offset, time }, &event);
+            sink.event(Position::new(origin, offset, time), &event);
         }
         self.joins = false;
     }
@@ -318,7 +318,7 @@ impl<S: Sink> itm::Sink for ItmEvents<'_, S> {
         reader.sent[source] = time.earliest;
         reader.is_paced |= source == SAMPLES;
         let time = Some(time);
-        sink.event(Position { origin: reader.origin, offset: at.start, time }, &event);
+        sink.event(Position::new(reader.origin, at.start, time), &event);
     }
 
     fn loss(&mut self, at: Range<u64>, why: Malformed) {

@@ -30,13 +30,13 @@ impl PollReader {
 
     /// Where something stands that happened at the last known time.
     pub(crate) fn position(&self, offset: u64) -> Position {
-        Position { origin: self.origin, offset, time: self.now.map(Window::exact) }
+        Position::new(self.origin, offset, self.now.map(Window::exact))
     }
 
     fn at(&mut self, offset: u64, when: (u64, u64)) -> Position {
         let (earliest, latest) = (when.0, when.1.max(when.0));
         self.now = Some(latest);
-        Position { origin: self.origin, offset, time: Some(Window { earliest, latest }) }
+        Position::new(self.origin, offset, Some(Window { earliest, latest }))
     }
 
     fn value(

@@ -14,8 +14,18 @@ pub struct Meaning {
     pub parts: Vec<(Part, At<String>)>,
     /// What the task, object, span or quantity is called, where no field says which one it is.
     pub called: Option<String>,
-    /// It means so only where this field has this value: a number, a label, or a text.
-    pub only: Option<(At<String>, String)>,
+    /// It means so only where these fields have these values: a number, a label, or a text; all of them, and of each
+    /// any of its values.
+    pub only: Vec<Only>,
+}
+
+/// A field, and the values with which an event means something.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Only {
+    /// The field.
+    pub field: At<String>,
+    /// Any of these: numbers, labels, texts.
+    pub values: Vec<String>,
 }
 
 /// What an event can mean.
@@ -27,8 +37,10 @@ pub enum Means {
     ObjectNamed,
     SpanNamed,
     QuantityNamed,
+    InterruptNamed,
     TaskReady,
     TaskRuns,
+    TaskPreempted,
     TaskSleeps,
     TaskWaits,
     TaskEnds,
@@ -57,6 +69,8 @@ pub enum Means {
     /// A sample of code that nobody asked for.
     Elsewhere,
     Lost,
+    /// What is missing was counted elsewhere, and concerns this core, too.
+    LostBeside,
     /// Something is missing, and an unknown time with it.
     TimeLost,
     /// From here on nothing was recorded, by choice.
@@ -186,14 +200,16 @@ impl Means {
     }
 
     /// All meanings.
-    pub const ALL: [Self; 32] = [
+    pub const ALL: [Self; 35] = [
         Self::TaskCreated,
         Self::TaskNamed,
         Self::ObjectNamed,
         Self::SpanNamed,
         Self::QuantityNamed,
+        Self::InterruptNamed,
         Self::TaskReady,
         Self::TaskRuns,
+        Self::TaskPreempted,
         Self::TaskSleeps,
         Self::TaskWaits,
         Self::TaskEnds,
@@ -217,6 +233,7 @@ impl Means {
         Self::Unobservable,
         Self::Elsewhere,
         Self::Lost,
+        Self::LostBeside,
         Self::TimeLost,
         Self::Unwatched,
     ];
@@ -230,8 +247,10 @@ impl Means {
             Self::ObjectNamed => "object named",
             Self::SpanNamed => "span named",
             Self::QuantityNamed => "quantity named",
+            Self::InterruptNamed => "interrupt named",
             Self::TaskReady => "task ready",
             Self::TaskRuns => "task runs",
+            Self::TaskPreempted => "task pre-empted",
             Self::TaskSleeps => "task sleeps",
             Self::TaskWaits => "task waits",
             Self::TaskEnds => "task ends",
@@ -255,6 +274,7 @@ impl Means {
             Self::Unobservable => "unobservable",
             Self::Elsewhere => "elsewhere",
             Self::Lost => "lost",
+            Self::LostBeside => "lost elsewhere",
             Self::TimeLost => "time lost",
             Self::Unwatched => "unwatched",
         }
@@ -268,6 +288,7 @@ impl Means {
             | Self::TaskNamed
             | Self::TaskReady
             | Self::TaskRuns
+            | Self::TaskPreempted
             | Self::TaskSleeps
             | Self::TaskWaits
             | Self::TaskEnds
@@ -284,9 +305,11 @@ impl Means {
     #[must_use]
     pub const fn needed(self) -> &'static [Part] {
         match self {
-            Self::TaskNamed | Self::ObjectNamed | Self::SpanNamed | Self::QuantityNamed => {
-                &[Part::Name]
-            }
+            Self::TaskNamed
+            | Self::ObjectNamed
+            | Self::SpanNamed
+            | Self::QuantityNamed
+            | Self::InterruptNamed => &[Part::Name],
             Self::StackUsed => &[Part::Bytes],
             Self::Quantity => &[Part::Value],
             Self::Request => &[Part::CyclesAgo],
@@ -305,7 +328,11 @@ impl Means {
             Self::TaskCreated => &[Part::Name, Part::Priority, Part::StackBase, Part::StackSize],
             Self::TaskRuns => &[Part::Name, Part::StackPointer],
             Self::TaskWaits => &[Part::Name, Part::Object],
-            Self::TaskReady | Self::TaskSleeps | Self::TaskEnds | Self::TaskAway => &[Part::Name],
+            Self::TaskReady
+            | Self::TaskPreempted
+            | Self::TaskSleeps
+            | Self::TaskEnds
+            | Self::TaskAway => &[Part::Name],
             Self::ObjectTaken | Self::ObjectGiven | Self::SpanBegins | Self::SpanEnds => {
                 &[Part::Name]
             }
@@ -313,9 +340,10 @@ impl Means {
             Self::Text | Self::TextPiece => &[Part::Port],
             Self::FormattedText => &[Part::Arguments],
             Self::Access => &[Part::Value, Part::Size, Part::Code, Part::DataAddress, Part::Way],
-            Self::InterruptEntered | Self::InterruptLeft | Self::InterruptResumed => {
-                &[Part::Exception, Part::Interrupt]
-            }
+            Self::InterruptEntered
+            | Self::InterruptLeft
+            | Self::InterruptResumed
+            | Self::InterruptNamed => &[Part::Exception, Part::Interrupt],
             _ => &[],
         }
     }
@@ -323,6 +351,12 @@ impl Means {
     /// Whether it is about an exception: then one of two parts says which.
     #[must_use]
     pub const fn is_of_exception(self) -> bool {
-        matches!(self, Self::InterruptEntered | Self::InterruptLeft | Self::InterruptResumed)
+        matches!(
+            self,
+            Self::InterruptEntered
+                | Self::InterruptLeft
+                | Self::InterruptResumed
+                | Self::InterruptNamed
+        )
     }
 }

@@ -13,6 +13,8 @@ pub enum Thing {
     Span(u32),
     /// A number that the firmware tells.
     Quantity(u32),
+    /// An interrupt, by its exception number.
+    Interrupt(u16),
 }
 
 /// A name, or where it stands.
@@ -143,6 +145,11 @@ pub enum Statement {
         task: u32,
         /// Its stack pointer.
         stack_pointer: Option<u64>,
+    },
+    /// A task runs no longer, and has not stopped: another takes the core.
+    Preempted {
+        /// Which.
+        task: u32,
     },
     /// A task stops by its own will.
     Stops {

@@ -17,10 +17,20 @@ pub struct Origin(pub u16);
 pub struct Position {
     /// Whose event it is.
     pub origin: Origin,
+    /// The core on which it happened, by the number that the trace gives it; 0 where it gives none.
+    pub core: u8,
     /// The byte in the origin's own bytes (after deframing) at which the event's packet starts.
     pub offset: u64,
     /// Cycles of the origin's clock; absent where the stream carries no timestamps.
     pub time: Option<Window>,
+}
+
+impl Position {
+    /// On core 0.
+    #[must_use]
+    pub const fn new(origin: Origin, offset: u64, time: Option<Window>) -> Self {
+        Self { origin, core: 0, offset, time }
+    }
 }
 
 /// Something that happened.
@@ -129,18 +139,31 @@ pub enum LossReason {
     NoRecord,
     /// Bytes of an event trace that cannot be read.
     EventTrace(ctf::Damage),
-    /// Something is missing from an event trace whose clock may have wrapped meanwhile.
-    EventTraceSlip,
+    /// This is missing from an event trace, and its clock may have wrapped meanwhile.
+    EventTraceSlip(Lacking),
     /// Events that a tracer dropped, as it counts them.
     Dropped,
     /// Packets of an event trace that never came.
     PacketsMissing,
+    /// What is missing was counted already: of another core, or in another file, and it concerns this core, too.
+    Shared,
     /// A stretch of an instruction trace, and with it an unknown time.
     FlowGap,
     /// The trace unit did not know how many cycles passed: nothing is missing but the time.
     CountUnknown,
     /// A mark without its arguments, or of no known kind: writes before it are missing.
     NoMark,
+}
+
+/// What an event trace lacks somewhere.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Lacking {
+    /// Events that a tracer dropped, or that an export left out.
+    Events,
+    /// Whole packets.
+    Packets,
+    /// What bytes that cannot be read would have said.
+    Bytes(ctf::Damage),
 }
 
 /// Why ticks do not say how much time passed.
@@ -160,10 +183,20 @@ impl ClockFault {
 }
 
 impl LossReason {
+    /// What happened, without what it may have hidden.
+    const fn cause(self) -> Self {
+        match self {
+            Self::EventTraceSlip(Lacking::Events) => Self::Dropped,
+            Self::EventTraceSlip(Lacking::Packets) => Self::PacketsMissing,
+            Self::EventTraceSlip(Lacking::Bytes(why)) => Self::EventTrace(why),
+            _ => self,
+        }
+    }
+
     /// One line for people.
     #[must_use]
     pub const fn describe(self) -> &'static str {
-        match self {
+        match self.cause() {
             Self::Overflow => "overflow: the target dropped packets",
             Self::OverflowUntimed => {
                 "overflow: the target dropped packets, or its timestamp counter wrapped"
@@ -174,12 +207,12 @@ impl LossReason {
             Self::Overwritten => "a buffer was overwritten before it was read out",
             Self::NoRecord => "a line that is no record",
             Self::EventTrace(why) => why.describe(),
-            Self::EventTraceSlip => {
-                "events are missing, and the trace's clock may have wrapped meanwhile"
-            }
+            // That its clock may have wrapped is a consequence, and said by itself.
+            Self::EventTraceSlip(_) => "something is missing from the event trace",
             Self::Dropped => "the tracer dropped events",
             Self::FlowGap => "instructions are missing, and nothing says for how long",
             Self::CountUnknown => "a cycle count that is unknown: times across it are, too",
+            Self::Shared => "another file of the same core lacks something",
             Self::PacketsMissing => "packets of the event trace are missing",
             Self::NoMark => "a firmware mark lacks its arguments: writes are missing",
         }
@@ -189,7 +222,9 @@ impl LossReason {
     #[must_use]
     pub const fn loses_bytes(self) -> bool {
         match self {
-            Self::Overflow | Self::NoMark | Self::Dropped | Self::PacketsMissing => false,
+            Self::Overflow | Self::NoMark | Self::Dropped | Self::PacketsMissing | Self::Shared => {
+                false
+            }
             // A target that began anew: nobody knows how long it was off.
             Self::EventTrace(why) => matches!(why, ctf::Damage::TimeWentBack),
             _ => true,
@@ -220,7 +255,7 @@ impl LossReason {
     pub const fn is_unbounded(self) -> bool {
         matches!(
             self,
-            Self::Disconnected | Self::Overwritten | Self::EventTraceSlip | Self::FlowGap
+            Self::Disconnected | Self::Overwritten | Self::EventTraceSlip(_) | Self::FlowGap
         )
     }
 }

@@ -1,4 +1,4 @@
-//! Events as an event trace: the Common Trace Format 1.8.3, one stream of little-endian packets.
+//! Events as an event trace: the Common Trace Format 1.8.3, a file of little-endian packets for each core.
 //!
 //! Every event is dated with the latest time that it may have happened, and carries how many ticks
 //! earlier it may have been. A gap ends a packet, and the next one counts it in `events_discarded`:
@@ -10,19 +10,24 @@ mod tests;
 
 use crate::capture::CtfSettings;
 use crate::document::At;
-use crate::event::{Access, Event, Meaning, Name, Number, Position, Sink, Statement, Stop, Thing};
+use crate::event::{
+    Access, Event, LossReason, Meaning, Name, Number, Parked, Position, Sink, Statement, Stop,
+    Thing,
+};
 use crate::measure::console;
 use crate::time::{Frequency, Window};
 use kinds::{KINDS, Kind, Said};
 
+/// A text that was written at once, in bytes, at most; a longer one is several.
+const LONGEST_TEXT: usize = 32 << 10;
 /// Names that are kept for the first event.
 const MOST_EARLY: usize = 1 << 16;
 /// Bytes of a packet's events at which it is closed.
 const ENOUGH: usize = 32 << 10;
 /// The first word of a packet.
 const MAGIC: u32 = 0xc1fc_1fc1;
-/// Bytes before the events: magic, begin, end, content size, packet size, events discarded, number.
-const HEADER: usize = 4 + 6 * 8;
+/// Bytes before the events: magic, begin, end, content size, packet size, events discarded, number, core.
+const HEADER: usize = 4 + 6 * 8 + 1;
 
 /// What was left out, because the form has no place for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -37,8 +42,26 @@ pub struct LeftOut {
 pub struct Writer<T, F> {
     /// Finds texts in the image.
     text_at: T,
-    /// Receives whole packets, one after the other.
+    /// Receives whole packets: of which core, and its bytes. Those of one core come one after the other.
     packet: F,
+    /// The core whose events come now.
+    core: u8,
+    to: File,
+    others: Parked<File>,
+    /// Names that came before anything with a time: they begin with it.
+    early: Vec<(Thing, Name)>,
+    /// What is being written to a port, all at once.
+    said: Option<(Position, u32)>,
+    text: Vec<u8>,
+    /// How many events were written.
+    pub written: u64,
+    /// What was not.
+    pub left_out: LeftOut,
+}
+
+/// The packets of one core.
+#[derive(Default)]
+struct File {
     /// The packet that is being filled, its header included; empty before its first event.
     open: Vec<u8>,
     /// The time of the event before.
@@ -49,47 +72,13 @@ pub struct Writer<T, F> {
     discarded: u64,
     /// What the last packet said of that.
     told_discarded: u64,
-    /// Names that came before anything with a time: they begin with it.
-    early: Vec<(Thing, Name)>,
     /// Events without a time came since the last that has one.
     in_the_dark: bool,
-    /// How many events were written.
-    pub written: u64,
-    /// What was not.
-    pub left_out: LeftOut,
 }
 
-impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
-    /// A writer at the start of a trace.
-    pub fn new(text_at: T, packet: F) -> Self {
-        Self {
-            text_at,
-            packet,
-            open: Vec::with_capacity(ENOUGH + 1024),
-            now: 0,
-            began: 0,
-            packets: 0,
-            discarded: 0,
-            told_discarded: 0,
-            early: Vec::new(),
-            in_the_dark: false,
-            written: 0,
-            left_out: LeftOut::default(),
-        }
-    }
-
-    /// Ends the trace.
-    pub fn finish(&mut self) {
-        if self.open.is_empty() && self.discarded > self.told_discarded {
-            // A gap at the end: a packet without events tells it.
-            self.open.resize(HEADER, 0);
-            self.began = self.now;
-        }
-        self.close();
-    }
-
-    /// Writes what stands before a packet's events, and hands it on.
-    fn close(&mut self) {
+impl File {
+    /// Writes what stands before a packet's events; the packet, if there is one.
+    fn close(&mut self, core: u8, packet: &mut impl FnMut(u8, &[u8])) {
         if self.open.is_empty() {
             return;
         }
@@ -98,16 +87,78 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
         for field in [self.began, self.now, bits, bits, self.discarded, self.packets] {
             header.extend(field.to_le_bytes());
         }
+        header.push(core);
         self.open[..HEADER].copy_from_slice(&header);
-        (self.packet)(&self.open);
+        packet(core, &self.open);
         self.open.clear();
         self.packets += 1;
         self.told_discarded = self.discarded;
     }
 
+    fn finish(&mut self, core: u8, packet: &mut impl FnMut(u8, &[u8])) {
+        if self.open.is_empty() && self.discarded > self.told_discarded {
+            // A gap at the end: a packet without events tells it.
+            self.open.resize(HEADER, 0);
+            self.began = self.now;
+        }
+        self.close(core, packet);
+    }
+}
+
+impl<T: Fn(u64) -> Option<String>, F: FnMut(u8, &[u8])> Writer<T, F> {
+    /// A writer at the start of a trace.
+    pub fn new(text_at: T, packet: F) -> Self {
+        Self {
+            text_at,
+            packet,
+            core: 0,
+            to: File::default(),
+            others: Parked::default(),
+            early: Vec::new(),
+            said: None,
+            text: Vec::new(),
+            written: 0,
+            left_out: LeftOut::default(),
+        }
+    }
+
+    /// Ends the trace.
+    pub fn finish(&mut self) {
+        self.flush_text();
+        self.to.finish(self.core, &mut self.packet);
+        for (core, file) in self.others.numbered_mut() {
+            file.finish(core, &mut self.packet);
+        }
+    }
+
+    /// What comes next is of this core.
+    fn turn_to(&mut self, core: u8) {
+        if core != self.core {
+            self.others.exchange(self.core, &mut self.to, core, File::default);
+            self.core = core;
+        }
+    }
+
+    fn close(&mut self) {
+        self.to.close(self.core, &mut self.packet);
+    }
+
+    /// Writes the text that was written at once.
+    fn flush_text(&mut self) {
+        let Some((position, port)) = self.said.take() else { return };
+        self.turn_to(position.core);
+        let text = std::mem::take(&mut self.text);
+        let open = self.begin(Kind::Said, position.time);
+        open.extend(port.to_le_bytes());
+        open.extend((text.len() as u16).to_le_bytes());
+        open.extend(&text);
+        self.text = text;
+        self.text.clear();
+    }
+
     /// The first event that has a time.
     fn start(&mut self, time: Window) {
-        self.now = time.earliest;
+        self.to.now = time.earliest;
         for (thing, name) in std::mem::take(&mut self.early) {
             self.named(thing, &name, None);
         }
@@ -116,29 +167,30 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
     /// Something is missing here.
     fn gap(&mut self) {
         self.close();
-        self.discarded += 1;
+        self.to.discarded += 1;
     }
 
     /// Begins an event: its kind, its time, how much earlier it may have been. Returns where its
     /// fields go.
     fn begin(&mut self, kind: Kind, time: Option<Window>) -> &mut Vec<u8> {
-        let window = time.unwrap_or(Window::exact(self.now));
+        let window = time.unwrap_or(Window::exact(self.to.now));
         // Times never go back in a stream: an earlier one widens the window instead.
-        let latest = window.latest.max(self.now);
+        let latest = window.latest.max(self.to.now);
         let earlier_by = latest.saturating_sub(window.earliest);
-        self.now = latest;
-        if self.open.len() > ENOUGH {
+        self.to.now = latest;
+        if self.to.open.len() > ENOUGH {
             self.close();
         }
-        if self.open.is_empty() {
-            self.open.resize(HEADER, 0);
-            self.began = latest;
+        if self.to.open.is_empty() {
+            self.to.open.resize(HEADER, 0);
+            // The recording begins with its clock, whatever came first.
+            self.to.began = if self.written == 0 { 0 } else { latest };
         }
         self.written += 1;
-        self.open.push(kind as u8);
-        self.open.extend(latest.to_le_bytes());
-        self.open.extend(u32::try_from(earlier_by).unwrap_or(u32::MAX).to_le_bytes());
-        &mut self.open
+        self.to.open.push(kind as u8);
+        self.to.open.extend(latest.to_le_bytes());
+        self.to.open.extend(u32::try_from(earlier_by).unwrap_or(u32::MAX).to_le_bytes());
+        &mut self.to.open
     }
 
     fn small(&mut self, kind: Kind, time: Option<Window>, fields: &[u32]) {
@@ -166,6 +218,7 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
                 open.extend(size.to_le_bytes());
             }
             Statement::Ready { task } => self.small(Kind::TaskReady, time, &[task]),
+            Statement::Preempted { task } => self.small(Kind::TaskPreempted, time, &[task]),
             Statement::Runs { task, stack_pointer: None } => {
                 self.small(Kind::TaskRuns, time, &[task]);
             }
@@ -224,17 +277,30 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Writer<T, F> {
             Thing::Object(number) => (Kind::ObjectNamed, number),
             Thing::Span(number) => (Kind::SpanNamed, number),
             Thing::Quantity(number) => (Kind::QuantityNamed, number),
+            Thing::Interrupt(number) => (Kind::InterruptNamed, number.into()),
         };
         self.text(kind, time, number, &name);
     }
 }
 
-impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Sink for Writer<T, F> {
+impl<T: Fn(u64) -> Option<String>, F: FnMut(u8, &[u8])> Sink for Writer<T, F> {
     fn event(&mut self, position: Position, event: &Event) {
+        if let (Some(open), Event::Said { port, bytes }) = (self.said, event)
+            && open == (position, *port)
+            && self.text.len() < LONGEST_TEXT
+        {
+            return self.text.extend(bytes.as_slice());
+        }
+        self.flush_text();
+        self.turn_to(position.core);
         // A window that is wider than the form can say is none.
-        let fits =
-            |window: &Window| window.latest.max(self.now) - window.earliest <= u64::from(u32::MAX);
+        let fits = |window: &Window| {
+            window.latest.max(self.to.now) - window.earliest <= u64::from(u32::MAX)
+        };
         let time = position.time.filter(fits);
+        if let Event::Lost { why: LossReason::Shared, .. } = event {
+            return self.small(Kind::LostBeside, time, &[]);
+        }
         if let Event::Lost { why, .. } = event {
             self.gap();
             // Before anything has a time none can be lost.
@@ -260,12 +326,12 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Sink for Writer<T, F> {
         let is_timeless = matches!(event, Event::Stated(Statement::Named(..)) | Event::Unwatched);
         if time.is_none() && !is_timeless {
             self.left_out.undated += 1;
-            if !std::mem::replace(&mut self.in_the_dark, true) {
+            if !std::mem::replace(&mut self.to.in_the_dark, true) {
                 self.gap();
             }
             return;
         }
-        self.in_the_dark &= time.is_none();
+        self.to.in_the_dark &= time.is_none();
         let exception = |number: u16| number.to_le_bytes();
         match event {
             Event::Sample { pc } => {
@@ -301,10 +367,8 @@ impl<T: Fn(u64) -> Option<String>, F: FnMut(&[u8])> Sink for Writer<T, F> {
                 open.extend(address.map_or(-1, i32::from).to_le_bytes());
             }
             Event::Said { port, bytes } => {
-                let open = self.begin(Kind::Said, time);
-                open.extend(port.to_le_bytes());
-                open.push(bytes.as_slice().len() as u8);
-                open.extend(bytes.as_slice());
+                self.said = Some((Position { time, ..position }, *port));
+                self.text.extend(bytes.as_slice());
             }
             Event::Stated(statement) => self.statement(time, statement),
             Event::Counted(_) | Event::CountedPmu(_) | Event::Lap { .. } => {
@@ -321,10 +385,15 @@ fn push_text(to: &mut Vec<u8>, text: &str) {
     to.push(0);
 }
 
-/// The description of what a [`Writer`] writes: the file `metadata`.
+/// The description of what a [`Writer`] writes: the file `metadata`. The recording begins so many ticks after the
+/// clock's origin.
 #[must_use]
-pub fn metadata(clock: Frequency, target: Option<&str>) -> String {
+pub fn metadata(clock: Frequency, offset: i128, target: Option<&str>) -> String {
     let hertz = clock.hertz().round();
+    let (offset_s, offset) = match i64::try_from(offset.div_euclid(hertz.max(1.0) as i128)) {
+        Ok(seconds) => (seconds, offset.rem_euclid(hertz.max(1.0) as i128)),
+        Err(_) => (0, 0),
+    };
     // A name may hold anything: only what needs no escape is kept.
     let target: String = target
         .unwrap_or("")
@@ -361,6 +430,8 @@ clock {{
     name = ticks;
     description = "the clock of the recording's timestamps";
     freq = {hertz:.0};
+    offset_s = {offset_s};
+    offset = {offset};
 }};
 
 typealias integer {{ size = 64; align = 8; signed = false; map = clock.ticks.value; }} := ticks_t;
@@ -373,6 +444,7 @@ stream {{
         uint64_t packet_size;
         uint64_t events_discarded;
         uint64_t packet_seq_num;
+        uint8_t {CORE};
     }};
     event.header := struct {{ uint8_t id; ticks_t timestamp; }};
     event.context := struct {{ uint32_t {EARLIER_BY}; }};
@@ -392,6 +464,9 @@ stream {{
 /// The field that says how much earlier an event may have happened.
 const EARLIER_BY: &str = "earlier_by";
 
+/// The field that says of which core a packet is.
+const CORE: &str = "cpu_id";
+
 /// What the events of a [`Writer`] mean, as a manifest says it of a trace in `folder`.
 #[must_use]
 pub fn settings(folder: &str) -> CtfSettings {
@@ -399,13 +474,14 @@ pub fn settings(folder: &str) -> CtfSettings {
     let meaning = |kind: &Said| {
         let (means, parts) = kind.means;
         let parts = parts.iter().map(|(part, field)| (*part, at(field))).collect();
-        Meaning { event: at(kind.name), means, parts, called: None, only: None }
+        Meaning { event: at(kind.name), means, parts, called: None, only: Vec::new() }
     };
     CtfSettings {
         folder: Some(at(folder)),
         clock: None,
         pc_sample_period: None,
         earlier_by: Some(at(EARLIER_BY)),
+        core_field: Some(at(CORE)),
         meanings: KINDS.iter().map(meaning).collect(),
     }
 }

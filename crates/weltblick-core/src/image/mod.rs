@@ -76,6 +76,23 @@ pub enum Place {
 }
 
 impl Image {
+    /// An image of nothing, for what is asked of a recording and needs none.
+    #[must_use]
+    pub fn empty() -> Self {
+        Self {
+            isa: Isa::Thumb,
+            build_id: None,
+            code: Vec::new(),
+            overlays: Vec::new(),
+            data: Vec::new(),
+            literals: Vec::new(),
+            functions: Functions::default(),
+            debug: None,
+            vectors: Vectors::default(),
+            links: Vec::new(),
+        }
+    }
+
     /// Reads an ELF file.
     ///
     /// # Errors

@@ -143,14 +143,14 @@ impl Draft<'_> {
         for row in interrupts {
             subjects.push(Subject::new(
                 "interrupt",
-                &self.image.interrupt_name(row.exception),
+                &self.timings.facts.interrupt_names.name(row.exception, Some(self.image)),
                 &INTERRUPT,
             ));
         }
         if let Some((_, figures)) = self.timings.tasks.first() {
             // The idle task has no time that would be too long.
             let idle = figures.idle();
-            for row in figures.rows().filter(|row| Some(row.task) != idle) {
+            for row in figures.rows().filter(|row| !idle.contains(&row.task)) {
                 let name = figures.name(Thing::Task(row.task), Some(self.image));
                 subjects.push(Subject::new("task", &name, &TASK));
             }
@@ -179,6 +179,9 @@ impl Draft<'_> {
         // Several of one name are one subject in a file.
         let mut known = BTreeSet::new();
         subjects.retain(|subject| known.insert(subject.name.clone()));
+        // An interrupt that several cores take is one subject with a verdict for each of them.
+        let mut seen = BTreeSet::new();
+        subjects.retain(|subject| seen.insert(subject.header.clone()));
         subjects
     }
 

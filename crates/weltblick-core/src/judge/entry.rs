@@ -49,6 +49,18 @@ pub enum About {
 }
 
 impl About {
+    /// Whether it is about code, which only an image can name.
+    #[must_use]
+    pub const fn is_of_code(&self) -> bool {
+        match self {
+            Self::SelfShare { .. }
+            | Self::Coverage { .. }
+            | Self::Call { .. }
+            | Self::Way { .. } => true,
+            Self::SleepShare | Self::Samples | Self::Timing(_) => false,
+        }
+    }
+
     /// What the figure is measured in.
     #[must_use]
     pub const fn unit(&self) -> Unit {

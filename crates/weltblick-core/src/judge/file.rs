@@ -8,6 +8,7 @@ use crate::document::{At, Fault, Source, Table};
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::Covered;
 use crate::measure::execution::CallMeasure;
+use crate::measure::interrupts::InterruptNames;
 use crate::measure::known::Of;
 use crate::point::Point;
 use crate::time::Unit;
@@ -99,21 +100,40 @@ impl BudgetFile {
         plain.chain(related)
     }
 
-    /// Looks all names up.
+    /// Looks all names up: in the image, and among those that the recording gives to interrupts.
     ///
     /// # Errors
     ///
-    /// The first that the image does not have, or has several times.
-    pub fn verify(&self, image: &Image) -> Result<(), Fault> {
-        self.named_figures()
-            .try_for_each(|(figure, span)| self.function(figure, span, image).map(|_| ()))
+    /// The first that is not there, or is there several times.
+    pub fn verify(&self, image: &Image, names: &InterruptNames) -> Result<(), Fault> {
+        self.named_figures().try_for_each(|(figure, span)| {
+            self.function(figure, span, image)?;
+            let About::Timing(figure) = figure else { return Ok(()) };
+            let is_number = || figure.name.parse::<u16>().is_ok();
+            if figure.subject != TimingSubject::Interrupt
+                || is_number()
+                || !names.named(&figure.name, Some(image)).is_empty()
+            {
+                return Ok(());
+            }
+            let known = names.all(Some(image)).join(", ");
+            let why = match (names.is_empty(), known.is_empty()) {
+                (_, true) => format!(
+                    "`{}`: without an image interrupts have numbers only; give --image",
+                    figure.name
+                ),
+                (true, _) => format!("the vector table has no `{}`; it has {known}", figure.name),
+                _ => format!("no interrupt is called `{}`; there are {known}", figure.name),
+            };
+            Err(Source::new(&self.file, &self.text).fault(span.clone(), why))
+        })
     }
 
     /// The function that a figure is about, if it is about one; it is named at `span`.
     ///
     /// # Errors
     ///
-    /// If the image has no such function or interrupt, or several functions without telling which.
+    /// If the image has no such function, or several without telling which.
     pub(super) fn function(
         &self,
         figure: &About,
@@ -132,14 +152,6 @@ impl BudgetFile {
                     .try_for_each(place)
                     .map(|()| None)
                     .map_err(|why| fault(why.to_string()))
-            }
-            About::Timing(figure) if figure.subject == TimingSubject::Interrupt => {
-                let known = figure.name.parse::<u16>().is_ok()
-                    || image.exception_named(&figure.name).is_some();
-                let names = || image.interrupt_names().join(", ");
-                let why =
-                    || format!("the vector table has no `{}`; it has {}", figure.name, names());
-                if known { Ok(None) } else { Err(fault(why())) }
             }
             _ => Ok(None),
         }

@@ -125,10 +125,8 @@ mod verdicts {
 
         fn judge(&self, budgets: &str) -> Vec<Judgement> {
             let mut counted = (SampleCounts::default(), Recording::default(), Cadences::default());
-            let at = |cycle| Position {
-                origin: Origin(0),
-                offset: 0,
-                time: self.timestamps.then_some(Window::exact(cycle)),
+            let at = |cycle| {
+                Position::new(Origin(0), 0, self.timestamps.then_some(Window::exact(cycle)))
             };
             let mut cycle = 0;
             for &asleep in &self.asleep {
@@ -335,7 +333,7 @@ mod verdicts {
         // More distinct addresses than are told apart, all of them in the image's memory range.
         for number in 0..140_000_u64 {
             let time = Some(Window::exact(PERIOD * number));
-            let position = Position { origin: Origin(0), offset: 0, time };
+            let position = Position::new(Origin(0), 0, time);
             counted.event(position, &Event::Sample { pc: 0x1000_0000 + 2 * number });
         }
         let unknown = counted.0.batches().count(SampleCounts::BEYOND) as f64;
@@ -439,7 +437,7 @@ mod times {
         let mut sink = ((tracking, spans), Recording::default());
         let mut tell = |time: u64, event: Event| {
             let time = Some(Window::exact(time));
-            sink.event(Position { origin: Origin(0), offset: 0, time }, &event);
+            sink.event(Position::new(Origin(0), 0, time), &event);
         };
         let stated = Event::Stated;
         tell(0, stated(Statement::Runs { task: 9, stack_pointer: None }));
@@ -499,7 +497,7 @@ mod times {
                 against: against_times(
                     &timing,
                     &SysTicks::default(),
-                    interrupts.contradictions,
+                    interrupts.contradictions(),
                     &Unannounced::default(),
                     &Conduct::default(),
                 ),

@@ -61,13 +61,11 @@ impl Timings<'_> {
     }
 
     fn interrupts(&self, figure: &TimingFigure) -> Vec<Meant> {
-        let numbers = match (figure.name.parse(), self.image) {
-            (Ok(number), _) => vec![number],
-            (Err(_), Some(image)) => image.exceptions_named(&figure.name),
-            (Err(_), None) => Vec::new(),
+        let numbers = match figure.name.parse() {
+            Ok(number) => vec![number],
+            Err(_) => self.facts.interrupt_names.named(&figure.name, self.image),
         };
-        let rows = numbers.iter().filter_map(|&number| self.interrupts.of(number));
-        let rows: Vec<&Figures> = rows.filter(|row| row.entries + row.cut > 0).collect();
+        let rows: Vec<&Figures> = numbers.iter().flat_map(|&n| self.interrupts.of(n)).collect();
         if rows.is_empty() {
             let absent = Absent::new(
                 "it was never seen in this recording",
@@ -76,8 +74,12 @@ impl Timings<'_> {
             return vec![(None, Err(absent))];
         }
         let several = rows.len() > 1;
+        let several_numbers = rows.iter().any(|row| row.exception != rows[0].exception);
         let meant = |row: &&Figures| {
-            let which = several.then(|| row.exception.to_string());
+            let core = (self.facts.cores > 1).then(|| format!("core {}", row.core));
+            let number = several_numbers.then(|| format!("number {}", row.exception));
+            let which: Vec<String> = number.into_iter().chain(core).collect();
+            let which = several.then(|| which.join(" on "));
             (which, self.interrupts.figure(row, figure.ask, &self.facts))
         };
         rows.iter().map(meant).collect()
@@ -108,7 +110,10 @@ impl Timings<'_> {
         }
         let several = rows.len() > 1;
         let meant = |(figures, row): &(&TaskFigures, &tasks::Figures)| {
-            (several.then(|| row.task.to_string()), figures.figure(row, figure.ask, &self.facts))
+            (
+                several.then(|| format!("number {}", row.task)),
+                figures.figure(row, figure.ask, &self.facts),
+            )
         };
         rows.iter().map(meant).collect()
     }
@@ -128,7 +133,10 @@ impl Timings<'_> {
         }
         let several = rows.len() > 1;
         let meant = |row: &&StatedSpan| {
-            (several.then(|| row.span.to_string()), self.spans.figure(row, figure.ask, &self.facts))
+            (
+                several.then(|| format!("number {}", row.span)),
+                self.spans.figure(row, figure.ask, &self.facts),
+            )
         };
         rows.iter().map(meant).collect()
     }

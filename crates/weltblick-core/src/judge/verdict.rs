@@ -66,7 +66,7 @@ pub fn judge(
         for (which, found) in known.find(&budget.about, function) {
             let mut judgement = known.judge(budget, found);
             if let Some(which) = which {
-                judgement.evidence = format!("of number {which}: {}", judgement.evidence);
+                judgement.evidence = format!("of {which}: {}", judgement.evidence);
                 judgement.number = Some(which);
             }
             budgets.push(judgement);

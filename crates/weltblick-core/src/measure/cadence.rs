@@ -258,7 +258,7 @@ mod tests {
 
     fn enter(cadences: &mut Cadences, cycle: u64) {
         let time = Some(Window::exact(cycle));
-        let position = Position { origin: Origin(0), offset: 0, time };
+        let position = Position::new(Origin(0), 0, time);
         cadences.event(position, &Event::Entered { exception: 15 });
     }
 
@@ -269,7 +269,7 @@ mod tests {
             enter(&mut cadences, tick * 48_000 + tick % 3);
         }
         let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
-        cadences.event(Position { origin: Origin(0), offset: 0, time: None }, &lost);
+        cadences.event(Position::new(Origin(0), 0, None), &lost);
         enter(&mut cadences, 1_000_000_000);
         let periodic = cadences.periodic();
         assert_eq!(periodic.len(), 1);

@@ -1,6 +1,7 @@
 //! What happened inside a stretch of time: the worst cases explained, in a second reading.
 
 use super::worst::Bad;
+use crate::event::Parked;
 use crate::time::Window;
 use std::collections::BTreeMap;
 
@@ -73,8 +74,17 @@ impl Stretch {
 }
 
 /// Looks into stretches, in a second reading of the same events.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Dissection {
+    /// The core whose events come now.
+    core: u8,
+    now: OfCore,
+    others: Parked<OfCore>,
+}
+
+/// The stretches of one core.
+#[derive(Debug, Default)]
+struct OfCore {
     /// By start.
     stretches: Vec<Stretch>,
     /// All before this one have ended.
@@ -85,32 +95,50 @@ impl Dissection {
     /// Of these cases.
     #[must_use]
     pub fn new(cases: impl IntoIterator<Item = (Actor, Bad)>) -> Self {
-        let mut stretches: Vec<Stretch> =
-            cases.into_iter().map(|(subject, bad)| Stretch::new(subject, bad)).collect();
-        stretches.sort_by_key(Stretch::marks);
-        Self { stretches, first: 0 }
+        let mut new = Self::default();
+        for (subject, bad) in cases {
+            new.turn_to(bad.core);
+            new.now.stretches.push(Stretch::new(subject, bad));
+        }
+        new.turn_to(0);
+        let cores = new.others.iter_mut().chain([&mut new.now]);
+        cores.for_each(|core| core.stretches.sort_by_key(Stretch::marks));
+        new
+    }
+
+    /// What comes next is of this core.
+    pub(crate) fn turn_to(&mut self, core: u8) {
+        if core != self.core {
+            self.others.exchange(self.core, &mut self.now, core, OfCore::default);
+            self.core = core;
+        }
     }
 
     /// There is nothing to look into.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.stretches.is_empty()
+        self.now.stretches.is_empty() && self.others.iter().all(|(_, of)| of.stretches.is_empty())
     }
 
     /// What was found, by start.
     #[must_use]
-    pub fn into_stretches(self) -> Vec<Stretch> {
-        self.stretches
+    pub fn into_stretches(mut self) -> Vec<Stretch> {
+        let others = self.others.iter_mut().flat_map(|core| std::mem::take(&mut core.stretches));
+        let mut all: Vec<Stretch> = std::mem::take(&mut self.now.stretches);
+        all.extend(others);
+        all.sort_by_key(Stretch::marks);
+        all
     }
 
     /// The actor had the core from the one to the other.
     #[inline]
     pub fn did(&mut self, actor: Actor, from: Window, until: Window) {
+        let OfCore { stretches, first } = &mut self.now;
         let (from, until) = (from.latest, until.latest);
-        while self.stretches.get(self.first).is_some_and(|stretch| stretch.marks()[2] < from) {
-            self.first += 1;
+        while stretches.get(*first).is_some_and(|stretch| stretch.marks()[2] < from) {
+            *first += 1;
         }
-        for stretch in &mut self.stretches[self.first..] {
+        for stretch in &mut stretches[*first..] {
             if stretch.marks()[0] >= until {
                 break;
             }

@@ -82,7 +82,7 @@ mod tests {
         let lost = Event::Lost { bytes: 0..0, why: LossReason::Overflow };
         let at = |earliest, latest| {
             let time = Some(Window { earliest, latest });
-            Position { origin: Origin(0), offset: 0, time }
+            Position::new(Origin(0), 0, time)
         };
         assert_eq!(watch.pass(at(10, 20), &Event::Asleep), None);
         // A loss says less of where it is than the events around it.

@@ -57,6 +57,9 @@ pub struct GapRow {
 impl Losses {
     /// Counts one loss.
     pub fn add(&mut self, bytes: &Range<u64>, why: LossReason) {
+        if why == LossReason::Shared {
+            return;
+        }
         let tally = self.by_reason.entry(why).or_default();
         tally.count += 1;
         tally.bytes += bytes.end - bytes.start;
@@ -100,6 +103,19 @@ impl Losses {
     #[must_use]
     pub fn of(&self, why: LossReason) -> u64 {
         self.by_reason.get(&why).map_or(0, |tally| tally.count)
+    }
+
+    /// How often something was lost for one of these reasons.
+    #[must_use]
+    pub fn all_of(&self, is_meant: impl Fn(LossReason) -> bool) -> u64 {
+        let mine = self.by_reason.iter().filter(|(why, _)| is_meant(**why));
+        mine.map(|(_, tally)| tally.count).sum()
+    }
+
+    /// How many bytes could not be read for this reason.
+    #[must_use]
+    pub fn bytes_of(&self, why: LossReason) -> u64 {
+        self.by_reason.get(&why).map_or(0, |tally| tally.bytes)
     }
 
     /// How many bytes could not be read behind broken connections and overwritten trace, up to the next synchronisation

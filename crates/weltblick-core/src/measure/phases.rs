@@ -332,7 +332,7 @@ mod tests {
         events.sort_by_key(|(time, _)| *time);
         for (time, event) in events {
             let time = Some(Window::exact(time));
-            phases.event(Position { origin: Origin(0), offset: 0, time }, &event);
+            phases.event(Position::new(Origin(0), 0, time), &event);
         }
         phases.steps()
     }

@@ -1,6 +1,8 @@
 //! What was recorded: how many samples, over how long, and what is missing.
 
+use super::interrupts::InterruptNames;
 use super::losses::Losses;
+use crate::event::CoreSet;
 use crate::event::{ClockFault, Event, LossReason, Position, Sink};
 use crate::stats::Ticks;
 use crate::time::Window;
@@ -41,8 +43,12 @@ pub struct Recording {
     pub left_out: u64,
     /// Bytes were lost on the way, and time with them: the span is at least what is stated.
     pub time_slipped: bool,
-    /// It may be a recording of several cores.
+    /// It may be a recording of several cores, and nothing says which event is whose.
     pub several_cores: bool,
+    /// The cores of which it is.
+    cores: CoreSet,
+    /// What it calls interrupts.
+    pub interrupt_names: InterruptNames,
     /// How often ticks were found not to be of one length, by reason.
     clock_faults: [u64; ClockFault::ALL.len()],
     /// Where the first and the last of them were, in ticks.
@@ -72,6 +78,8 @@ impl Default for Recording {
             left_out: 0,
             time_slipped: false,
             several_cores: false,
+            cores: CoreSet::default(),
+            interrupt_names: InterruptNames::default(),
             clock_faults: [0; ClockFault::ALL.len()],
             faults_within: [None; ClockFault::ALL.len()],
             unread_beside: 0,
@@ -85,6 +93,7 @@ impl Default for Recording {
 impl Sink for Recording {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
+        self.cores.add(position.core);
         match *event {
             Event::Sample { .. } | Event::Elsewhere => {
                 self.running += 1;
@@ -113,6 +122,7 @@ impl Sink for Recording {
             }
             Event::LeftOut => self.left_out += 1,
             Event::SeveralCores => self.several_cores = true,
+            Event::Stated(_) => self.interrupt_names.event(position, event),
             Event::ClockFault(fault) => self.clock_fault(position, fault),
             Event::Unwatched => {
                 self.unwatched += 1;
@@ -140,6 +150,18 @@ impl Recording {
             self.closest = apart;
         }
         self.last_sample = time.latest;
+    }
+
+    /// How many cores were recorded.
+    #[must_use]
+    pub fn cores(&self) -> u32 {
+        self.cores.count().max(1)
+    }
+
+    /// The number of a core, where there are several.
+    #[must_use]
+    pub fn core(&self, core: u8) -> Option<u8> {
+        (self.cores() > 1).then_some(core)
     }
 
     /// All ticks of the sampler.

@@ -7,10 +7,10 @@ use crate::time::Window;
 use crate::wire::itm::Malformed;
 
 fn at(earliest: u64, latest: u64) -> Position {
-    Position { origin: Origin(0), offset: 0, time: Some(Window { earliest, latest }) }
+    Position::new(Origin(0), 0, Some(Window { earliest, latest }))
 }
 
-const UNDATED: Position = Position { origin: Origin(0), offset: 0, time: None };
+const UNDATED: Position = Position::new(Origin(0), 0, None);
 
 fn overflow() -> Event {
     Event::Lost { bytes: 7..7, why: LossReason::Overflow }

@@ -4,7 +4,7 @@
 //! is not passed on is missing in it: events without a time between one before the window and one in it, events whose
 //! time may lie on either side of an edge, and a gap that reaches across one.
 
-use crate::event::{ClockFault, Event, LossReason, Origin, Position, Sink, Statement};
+use crate::event::{ClockFault, CoreSet, Event, LossReason, Origin, Position, Sink, Statement};
 use crate::time::Window;
 
 /// Events without a time that wait for the next with one at most.
@@ -24,8 +24,11 @@ pub struct Windowed<S> {
     start: u64,
     end: u64,
     reached: Reached,
-    /// Since the last event with a time, or at it, something is missing, or lies on either side of the edge.
-    open: bool,
+    /// Of these cores something is missing since the last event with a time, or at it, or lies on either side of the
+    /// edge.
+    open: CoreSet,
+    /// All cores that told of anything.
+    cores: CoreSet,
     /// Nothing had a time so far: bytes that are missing before everything are before the window, too.
     undated: bool,
     waiting: Vec<(Position, Event)>,
@@ -37,7 +40,8 @@ impl<S: Sink> Windowed<S> {
     /// From tick `start` up to but not including `end`.
     pub const fn new(start: u64, end: u64, sink: S) -> Self {
         let reached = Reached::Before;
-        Self { start, end, reached, open: false, undated: true, waiting: Vec::new(), sink }
+        let (open, cores) = (CoreSet::NONE, CoreSet::NONE);
+        Self { start, end, reached, open, cores, undated: true, waiting: Vec::new(), sink }
     }
 
     /// The recording ends: what has no time came after all that has one.
@@ -56,19 +60,35 @@ impl<S: Sink> Windowed<S> {
 
     /// Something is missing between the last event in the window and its end.
     fn missing_behind(&mut self) {
-        let position = Position { origin: Origin(0), offset: 0, time: None };
-        self.sink.event(position, &Event::Unwatched);
+        for core in self.lacking().iter() {
+            let position = Position { core, ..Position::new(Origin(0), 0, None) };
+            self.sink.event(position, &Event::Unwatched);
+        }
+    }
+
+    /// The cores of which something may be missing at an edge: all, where events without a time wait there.
+    fn lacking(&self) -> CoreSet {
+        if self.waiting.is_empty() { self.open } else { self.cores }
+    }
+
+    /// Whether something of the event's core is missing behind it.
+    const fn note_loss(&mut self, position: Position, event: &Event) {
+        if matches!(event, Event::Lost { .. } | Event::Unwatched | Event::LeftOut) {
+            self.open.add(position.core);
+        } else {
+            self.open.remove(position.core);
+        }
     }
 
     fn inside(&mut self, position: Position, event: &Event) {
         match self.reached {
             Reached::Before => {
-                let is_missing = self.open || !self.waiting.is_empty();
+                let lacking = self.lacking();
                 self.waiting.clear();
                 self.reached = Reached::Inside;
                 self.sink.event(position, event);
-                if is_missing {
-                    self.sink.event(position, &Event::Unwatched);
+                for core in lacking.iter() {
+                    self.sink.event(Position { core, ..position }, &Event::Unwatched);
                 }
             }
             Reached::Inside => {
@@ -80,19 +100,17 @@ impl<S: Sink> Windowed<S> {
             // One that came late: what else did is not known.
             Reached::Behind => self.sink.event(position, &Event::Unwatched),
         }
-        self.open = matches!(event, Event::Lost { .. } | Event::Unwatched | Event::LeftOut);
+        self.note_loss(position, event);
     }
 
-    fn outside(&mut self, time: Window, event: &Event) {
+    fn outside(&mut self, position: Position, time: Window, event: &Event) {
         let is_behind = time.earliest >= self.end;
         if is_behind && self.reached == Reached::Inside {
-            if self.open || !self.waiting.is_empty() {
-                self.missing_behind();
-            }
+            self.missing_behind();
             self.reached = Reached::Behind;
         }
         self.waiting.clear();
-        self.open = matches!(event, Event::Lost { .. } | Event::Unwatched | Event::LeftOut);
+        self.note_loss(position, event);
     }
 
     /// It may lie in the window, or not.
@@ -103,7 +121,7 @@ impl<S: Sink> Windowed<S> {
             let why = LossReason::Overflow;
             self.sink.event(position, &Event::Lost { bytes: 0..0, why });
         }
-        self.open = true;
+        self.open.add(position.core);
     }
 }
 
@@ -111,6 +129,7 @@ impl<S: Sink> Sink for Windowed<S> {
     fn event(&mut self, position: Position, event: &Event) {
         let undated = Position { time: None, ..position };
         self.undated &= position.time.is_none();
+        self.cores.add(position.core);
         match event {
             // Who is who holds whenever it was told; so does that clocks contradict each other.
             Event::Stated(
@@ -125,12 +144,14 @@ impl<S: Sink> Sink for Windowed<S> {
         }
         match position.time {
             Some(time) if time.is_inside(self.start, self.end) => self.inside(position, event),
-            Some(time) if time.is_outside(self.start, self.end) => self.outside(time, event),
+            Some(time) if time.is_outside(self.start, self.end) => {
+                self.outside(position, time, event)
+            }
             Some(time) => self.at_an_edge(position, time),
             None if self.waiting.len() < MOST_WAITING => {
                 self.waiting.push((position, event.clone()));
             }
-            None => self.open = true,
+            None => self.open.add(position.core),
         }
     }
 }
@@ -168,7 +189,7 @@ mod tests {
                 0 => Event::Lost { bytes: 0..0, why: LossReason::Overflow },
                 _ => Event::Entered { exception },
             };
-            windowed.event(Position { origin: Origin(0), offset: 0, time }, &event);
+            windowed.event(Position::new(Origin(0), 0, time), &event);
         }
         windowed.finish();
         windowed.sink.0
@@ -198,7 +219,7 @@ mod tests {
         let seen = |fault| {
             let mut windowed = Windowed::new(100, 200, Seen::default());
             let time = Some(Window { earliest: 50, latest: 50 });
-            let position = Position { origin: Origin(0), offset: 0, time };
+            let position = Position::new(Origin(0), 0, time);
             windowed.event(position, &Event::ClockFault(fault));
             windowed.finish();
             windowed.sink.0

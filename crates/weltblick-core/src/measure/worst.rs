@@ -6,6 +6,8 @@ use crate::time::Window;
 /// One of the worst.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bad {
+    /// The core on which it was.
+    pub core: u8,
     /// How bad.
     pub ticks: Ticks,
     /// Its number among the runs of its handler or task, from 0.
@@ -77,7 +79,7 @@ mod tests {
             for (number, &(low, width)) in (0..).zip(&all) {
                 worst.add(Ticks { low, high: low + width }, |ticks| {
                     made += 1;
-                    Bad { ticks, number, requested: None, began: at, ended: at }
+                    Bad { core: 0, ticks, number, requested: None, began: at, ended: at }
                 });
             }
             let mut sorted: Vec<_> = (0_u64..).zip(&all).collect();

@@ -32,7 +32,7 @@ pub(crate) fn context<'a>(
         );
     }
     Ok(Context {
-        image: capture.image()?,
+        image: capture.image_or_none(),
         timing: Timing { recording, clocks: capture.clocks() },
         cadences,
         cut,

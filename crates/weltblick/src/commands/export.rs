@@ -8,9 +8,14 @@ use crate::sources::{self, Capture, NewFolder, Place};
 use anyhow::{Context as _, Result, bail};
 use clap::ValueEnum;
 use std::cell::RefCell;
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
+use std::fs::File;
 use std::io::{BufWriter, Write};
 use std::path::PathBuf;
-use weltblick_core::capture::{CtfSettings, InterruptSpec, MANIFEST, Manifest, StreamSpec, Target};
+use weltblick_core::capture::{
+    CtfSettings, EventTrace, InterruptSpec, MANIFEST, Manifest, StreamSpec, Target,
+};
 use weltblick_core::document::At;
 use weltblick_core::exchange::ctf::{self, LeftOut, Writer};
 use weltblick_core::judge::PointRange;
@@ -18,8 +23,10 @@ use weltblick_core::measure::within::Within;
 
 /// The folder of the event trace inside of the exported one.
 const EVENTS: &str = "events";
-/// Its file of packets.
-const PACKETS: &str = "events/packets";
+/// The file of a core's packets.
+fn packets_of(core: u8) -> String {
+    format!("{EVENTS}/core{core}")
+}
 
 /// Write a capture's events in an open format
 #[derive(Debug, clap::Args)]
@@ -70,15 +77,28 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let place = if args.replace { Place::Replace } else { Place::New };
     let folder = NewFolder::begin(&args.out, place, MANIFEST)?;
     let target = capture.manifest.target.name.as_deref();
-    folder
-        .write(format!("{EVENTS}/{}", sources::events::METADATA), ctf::metadata(clock, target))?;
-    let file = RefCell::new(BufWriter::new(folder.create(PACKETS)?));
+    let offset = capture.event_trace().map_or(0, EventTrace::offset);
+    folder.write(
+        format!("{EVENTS}/{}", sources::events::METADATA),
+        ctf::metadata(clock, offset, target),
+    )?;
+    let files = RefCell::new(BTreeMap::<u8, BufWriter<File>>::new());
     // A packet that cannot be written ends nothing: the sink itself cannot say so.
     let trouble = RefCell::new(None);
     let image = capture.image.as_ref().map(|open| &open.image);
     let text_at = |address| image.and_then(|image| image.text_at(address));
-    let packet = |bytes: &[u8]| {
-        if let Err(error) = file.borrow_mut().write_all(bytes) {
+    let packet = |core: u8, bytes: &[u8]| {
+        let mut files = files.borrow_mut();
+        let mut write = || {
+            let file = match files.entry(core) {
+                Entry::Occupied(file) => file.into_mut(),
+                Entry::Vacant(place) => {
+                    place.insert(BufWriter::new(folder.create(packets_of(core))?))
+                }
+            };
+            file.write_all(bytes).map_err(anyhow::Error::from)
+        };
+        if let Err(error) = write() {
             trouble.borrow_mut().get_or_insert(error);
         }
     };
@@ -93,7 +113,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     writer.finish();
     let (written, left_out) = (writer.written, writer.left_out);
     drop(writer);
-    let flushed = file.into_inner().flush();
+    let flushed = files.into_inner().values_mut().try_for_each(BufWriter::flush);
+    let flushed = flushed.map_err(anyhow::Error::from);
     trouble.into_inner().map_or(flushed, Err).with_context(|| args.out.display().to_string())?;
     if written == 0 {
         bail!(

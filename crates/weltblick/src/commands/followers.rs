@@ -85,8 +85,8 @@ impl Sink for Followers<'_> {
 
 impl<'a> Followed<'a> {
     /// How often entries and exits contradict each other.
-    pub(crate) const fn contradictions(&self) -> u64 {
-        self.interrupts.contradictions
+    pub(crate) fn contradictions(&self) -> u64 {
+        self.interrupts.contradictions()
     }
 
     /// As it is judged; `confirmed`: without what no synchronisation of an instruction trace confirms.

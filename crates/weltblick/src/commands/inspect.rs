@@ -84,6 +84,7 @@ pub(super) fn strict(findings: &[Finding]) -> Outcome {
 /// Reads all of a capture, and says what is in it and what speaks against it.
 pub(super) fn examine(capture: &Capture) -> Result<InspectReport> {
     let mut inspection = Inspection::default();
+    inspection.read_files(capture.event_file_starts()?);
     let (wire, counted) = inspection.split();
     let mut entries = Entries::default();
     let mut nesting = Nesting::new(1.0, Contradictions::default());

@@ -8,7 +8,7 @@ use crate::outcome::Outcome;
 use crate::show::picture::{self, PictureFile};
 use crate::show::{self, Paint};
 use crate::sources::{self, Capture};
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Result, bail};
 use clap::ValueEnum;
 use std::io::Write;
 use weltblick_core::judge::PointRange;
@@ -85,7 +85,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Some(Nesting::new(reading.ticks_per_cycle, figures))
     })?;
     let figures = finished(read.sink.take(), read.recording());
-    let facts = read.facts(&capture, figures.contradictions, true);
+    let facts = read.facts(&capture, figures.contradictions(), true);
     let confirmed = read.confirmed.take().map(|(nesting, recording)| {
         let facts = facts.up_to(&recording);
         (finished(nesting, &recording), facts)
@@ -156,20 +156,9 @@ fn finished(nesting: Option<Nesting<InterruptFigures>>, recording: &Recording) -
 
 /// The exception numbers that a user means.
 fn numbers(args: &Args, capture: &Capture) -> Result<Vec<u16>> {
-    let image = capture.image.as_ref().map(|open| &open.image);
-    let find = |name: &String| -> Result<u16> {
-        if let Ok(number) = name.parse::<u16>() {
-            return Ok(number);
-        }
-        let image = image.with_context(|| {
-            format!("`{name}`: without an image interrupts have numbers only; give --image")
-        })?;
-        image.exception_named(name).with_context(|| {
-            let known = image.interrupt_names();
-            format!("the image's vector table has no `{name}`; it has {}", known.join(", "))
-        })
-    };
-    args.interrupts.iter().map(find).collect()
+    let find = |name: &String| capture.exceptions_named(name);
+    let found: Vec<Vec<u16>> = args.interrupts.iter().map(find).collect::<Result<_>>()?;
+    Ok(found.concat())
 }
 
 /// Of these, or of all, the exceptions whose handlers lie in the code that a user means.

@@ -8,7 +8,7 @@ use crate::sources::{Also, Capture};
 use anyhow::{Result, bail};
 use weltblick_core::event::{Ahead, read_apart};
 use weltblick_core::judge::{
-    BudgetFile, CheckReport, PointRange, TimingSubject, Timings, confidence_at_look, judge,
+    About, BudgetFile, CheckReport, PointRange, TimingSubject, Timings, confidence_at_look, judge,
 };
 use weltblick_core::measure::execution::Executed;
 use weltblick_core::measure::inspection::Unannounced;
@@ -38,7 +38,10 @@ pub(super) fn with_measured<R>(
     act: impl FnOnce(&Measured<'_>) -> Result<R>,
 ) -> Result<R> {
     // Names first: a typing error should not cost a long reading.
-    budgets.verify(capture.image()?)?;
+    if budgets.figures().any(About::is_of_code) {
+        capture.image()?;
+    }
+    budgets.verify(capture.image_or_none(), &capture.interrupt_names()?)?;
     let within = window.map(|range| within::cycles(range, capture)).transpose()?;
     let (is_part, is_all) = (within.is_some(), within == Some(0..u64::MAX));
     if is_part && !is_all && capture.has_flow() && asks_for_executed(budgets, capture) {
@@ -60,7 +63,7 @@ pub(super) fn with_measured<R>(
     let mut witness = TraceWitness::default();
     let mut read = |ahead: Option<&mut Ahead<'_>>| {
         // Beside what the other core writes, each event would wait for its cache line.
-        let mut sink = (Counted::default(), Unannounced::new(capture.image()?));
+        let mut sink = (Counted::default(), Unannounced::new(capture.image_or_none()));
         let mut both = (&mut sink, ahead);
         match (&mut confirmed, &within) {
             (Some(confirmed), within) => within::windowed(within.as_ref(), &mut both, |sink| {
@@ -108,7 +111,7 @@ pub(super) fn with_measured<R>(
         let facts = facts.up_to(&recording);
         (followers.finish(&recording), facts)
     });
-    let image = Some(context.image);
+    let image = capture.image.as_ref().map(|open| &open.image);
     let before = agreed.as_ref().map(|(before, facts)| before.timings(image, facts.clone(), None));
     let timings = followed.timings(image, facts, before.as_ref());
     let executed = ran.as_ref().map(|ran| ran.executed(capture)).transpose()?;

@@ -31,6 +31,8 @@ pub(crate) struct Read<S> {
 /// What every reading gathers.
 pub(crate) struct Facing {
     recording: Recording,
+    /// The core whose clock ticks and samples are held against each other: of several, the first.
+    core: Option<u8>,
     ticks: SysTicks,
     unannounced: Unannounced,
 }
@@ -38,7 +40,8 @@ pub(crate) struct Facing {
 impl Facing {
     pub(crate) fn of(image: Option<&Image>) -> Self {
         let unannounced = image.map_or_else(Unannounced::default, Unannounced::new);
-        Self { recording: Recording::default(), ticks: SysTicks::default(), unannounced }
+        let (recording, ticks) = (Recording::default(), SysTicks::default());
+        Self { recording, core: None, ticks, unannounced }
     }
 
     pub(crate) const fn recording(&self) -> &Recording {
@@ -52,7 +55,7 @@ impl Facing {
         contradictions: u64,
         of_trace: Vec<Doubt>,
     ) -> Facts {
-        let Self { recording, ticks, unannounced } = self;
+        let Self { recording, ticks, unannounced, .. } = self;
         let timing = Timing { recording, clocks: capture.clocks() };
         let mut against = of_trace;
         let conduct = capture.conduct();
@@ -66,8 +69,10 @@ impl Sink for Facing {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         self.recording.event(position, event);
-        self.ticks.event(position, event);
-        self.unannounced.event(position, event);
+        if *self.core.get_or_insert(position.core) == position.core {
+            self.ticks.event(position, event);
+            self.unannounced.event(position, event);
+        }
     }
 }
 

@@ -403,7 +403,7 @@ fn chosen(
         [] => {
             let by_events = spacing == SpacingArg::Events;
             match entry.0 {
-                LaneKey::Thread => !has_tasks,
+                LaneKey::Thread(_) => !has_tasks,
                 LaneKey::Load => !by_events,
                 // Where no call is long enough to be named there is nothing to read.
                 LaneKey::Call(depth) => named_calls.contains(&depth),

@@ -176,16 +176,8 @@ pub(super) fn target(occurrence: &Occurrence, capture: &Capture) -> Result<Targe
     let image = capture.image.as_ref().map(|open| &open.image);
     let name = &occurrence.name;
     if occurrence.subject == Subject::Interrupt {
-        if let Ok(number) = name.parse() {
-            return Ok(Target::Interrupt(number));
-        }
-        let image = image.with_context(|| {
-            format!("`{name}`: without an image interrupts have numbers only; give --image")
-        })?;
-        let number = image.exception_named(name).with_context(|| {
-            let known = image.interrupt_names();
-            format!("the image's vector table has no `{name}`; it has {}", known.join(", "))
-        })?;
+        let numbers = capture.exceptions_named(name)?;
+        let number = numbers[0];
         return Ok(Target::Interrupt(number));
     }
     let mut names = Names::default();

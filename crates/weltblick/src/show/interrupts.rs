@@ -22,20 +22,23 @@ pub(crate) fn text(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Writ
     head(report, look, out)?;
     let mut marks = Marks::default();
     overview(report, look, &mut marks, out)?;
+    let names: Vec<String> =
+        report.interrupts.iter().map(|row| called(&row.name, row.core)).collect();
     if look.detailed {
         for row in &report.interrupts {
             details(row, &mut marks, look.paint, out)?;
         }
     } else {
-        let rows = report.interrupts.iter().map(|row| Regular {
-            name: &row.name,
+        let rows = report.interrupts.iter().zip(&names).map(|(row, name)| Regular {
+            name,
             period: &row.period,
             jitter: &row.jitter,
             missed: row.grid.as_ref().map(|grid| grid.missed),
         });
         regularity("from start to start", "interrupt", rows, &mut marks, look.paint, out)?;
     }
-    let rows = report.interrupts.iter().map(|row| (row.name.as_str(), row.objections.as_slice()));
+    let rows = report.interrupts.iter().zip(&names);
+    let rows = rows.map(|(row, name)| (name.as_str(), row.objections.as_slice()));
     objections(rows, &report.evidence.objections, look.paint, out)?;
     preemptions(report, look, out)?;
     cases(report, look, out)
@@ -65,6 +68,12 @@ fn head(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Resul
     doubts(&evidence.losses, &evidence.objections, &evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
+}
+
+/// What an interrupt is called; of several cores with the one that took it.
+fn called(name: &str, core: Option<u8>) -> String {
+    let name = plain(name);
+    core.map_or_else(|| name.clone().into_owned(), |core| format!("{name} (core {core})"))
 }
 
 fn basis(basis: Option<KnownBy>) -> &'static str {
@@ -110,7 +119,7 @@ fn overview(
             number(row.often),
         ];
         let priority = has_priorities.then_some(priority);
-        let name = plain(&row.name).into_owned();
+        let name = called(&row.name, row.core);
         table.row(cells.into_iter().chain(priority).chain([name]));
     }
     table.write(out)?;
@@ -140,7 +149,7 @@ fn details(row: &InterruptRow, marks: &mut Marks, paint: Paint, out: &mut dyn Wr
     writeln!(
         out,
         "\n{}",
-        paint.strong(&format!("{} (exception {})", plain(&row.name), row.number))
+        paint.strong(&format!("{} (exception {})", called(&row.name, row.core), row.number))
     )?;
     writeln!(
         out,
@@ -177,8 +186,13 @@ fn details(row: &InterruptRow, marks: &mut Marks, paint: Paint, out: &mut dyn Wr
 /// How long each was pending, and ran, as a picture.
 pub(crate) fn histograms(report: &InterruptReport) -> Histograms {
     let panels = report.interrupts.iter().flat_map(|row| {
-        let elapsed = bars(&format!("{}: elapsed", row.name), &row.distribution, &row.elapsed);
-        let title = format!("{}: pending ({})", row.name, basis(row.basis));
+        let elapsed = bars(
+            &format!("{}: elapsed", called(&row.name, row.core)),
+            &row.distribution,
+            &row.elapsed,
+        );
+        let name = called(&row.name, row.core);
+        let title = format!("{name}: pending ({})", basis(row.basis));
         let pending = row.pending.as_ref();
         let spread = row.pending_distribution.as_ref();
         let pending = pending.zip(spread).and_then(|(many, spread)| bars(&title, spread, many));
@@ -205,7 +219,7 @@ fn preemptions(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -
             stated(&row.duration),
             count(row.count),
             count(row.followed),
-            plain(&row.above).into_owned(),
+            called(&row.above, row.core),
             plain(&row.below).into_owned(),
         ]);
     }
@@ -237,7 +251,7 @@ fn case(row: &InterruptRow, case: &Case, look: &Look<'_>, out: &mut dyn Write) -
         FigureName::Response => "response",
     };
     let start = case.requested_ns.unwrap_or(case.began_ns);
-    let name = plain(&row.name);
+    let name = called(&row.name, row.core);
     writeln!(
         out,
         "  {} {figure} of {name} #{} at {}",
@@ -285,7 +299,7 @@ pub(crate) fn each(rows: &[RunRow], paint: Paint, out: &mut dyn Write) -> Result
                 figure(row.response.as_ref()),
                 figure(row.pending.as_ref()),
                 stated(&row.elapsed),
-                plain(&row.interrupt).into_owned(),
+                called(&row.interrupt, row.core),
                 format!("#{}", row.number),
                 parts(&row.parts).join(", "),
             ]);
@@ -299,7 +313,9 @@ pub(crate) fn each(rows: &[RunRow], paint: Paint, out: &mut dyn Write) -> Result
 pub(crate) fn each_csv(rows: &[RunRow], out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
     let heading = ["interrupt", "number", "requested_ns", "began_ns", "ended_ns"].map(String::from);
-    csv.write_record(heading.into_iter().chain(wait_columns()).chain(["parts".into()]))?;
+    csv.write_record(
+        heading.into_iter().chain(wait_columns()).chain(["parts".into(), "core".into()]),
+    )?;
     for row in rows {
         let who = [
             cell(&row.interrupt).into_owned(),
@@ -310,7 +326,8 @@ pub(crate) fn each_csv(rows: &[RunRow], out: &mut dyn Write) -> Result<()> {
         ];
         let waits = wait_cells(row.pending, row.elapsed, row.response);
         let others = parts(&row.parts).join(", ");
-        csv.write_record(who.into_iter().chain(waits).chain([others]))?;
+        let core = row.core.map_or_else(String::new, |core| core.to_string());
+        csv.write_record(who.into_iter().chain(waits).chain([others, core]))?;
     }
     csv.flush()?;
     Ok(())
@@ -335,6 +352,7 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
         "preempted",
         "depth",
         "basis",
+        "core",
     ];
     let statistics = ["own", "elapsed", "pending", "response", "period", "jitter"];
     csv.write_record(csv_heading(&names, &statistics))?;
@@ -348,6 +366,7 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
             row.preempted.to_string(),
             row.depth.to_string(),
             basis(row.basis).to_owned(),
+            row.core.map_or_else(String::new, |core| core.to_string()),
         ]);
         let statistics = [Some(&row.own), Some(&row.elapsed), row.pending.as_ref()];
         let rest = [row.response.as_ref(), Some(&row.period), Some(&row.jitter)];

@@ -123,7 +123,7 @@ mod tests {
         use weltblick_core::event::{Event, Origin, Position, Sink as _};
         let mut passages = Passages::new(vec![0, 1], Way::new(2, None, 5));
         for (lap, at) in [(0, 1000), (1, 3000)] {
-            let position = Position { origin: Origin(0), offset: 0, time: Some(Window::exact(at)) };
+            let position = Position::new(Origin(0), 0, Some(Window::exact(at)));
             passages.event(position, &Event::Lap { lap, cycles: None });
         }
         let first = passages.way.worst[0].from;

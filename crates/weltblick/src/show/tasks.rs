@@ -114,6 +114,13 @@ const RUNS: Column = ("runs", |row| activated(row, number(row.often)));
 const PRIORITY: Column =
     ("prio", |row| row.priority.map_or_else(String::new, |priority| priority.to_string()));
 
+const CORE: Column = ("core", cores);
+
+/// The cores on which a task ran.
+fn cores(row: &TaskRow) -> String {
+    row.cores.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ")
+}
+
 /// A figure of activations: the idle task has none, it is what runs when there are none.
 fn activated(row: &TaskRow, figure: String) -> String {
     if row.idle { String::new() } else { figure }
@@ -127,6 +134,7 @@ fn columns(report: &TaskReport) -> Vec<Column> {
     columns.extend(any(|row| row.stack.share.is_some()).then_some(STACK));
     columns.push(RUNS);
     columns.extend(any(|row| row.priority.is_some()).then_some(PRIORITY));
+    columns.extend(any(|row| !row.cores.is_empty()).then_some(CORE));
     columns
 }
 
@@ -410,10 +418,11 @@ pub(crate) fn order(rows: &[TurnRow], paint: Paint, out: &mut dyn Write) -> Resu
                 ("away", _) => "lost the core".to_owned(),
                 (other, _) => other.to_owned(),
             };
+            let core = row.core.map_or_else(String::new, |core| format!(" (core {core})"));
             table.row([
                 moment(row.began_ns),
                 stated(&row.duration),
-                plain(&row.task).into_owned(),
+                format!("{}{core}", plain(&row.task)),
                 then,
             ]);
         }
@@ -432,6 +441,7 @@ pub(crate) fn order_csv(rows: &[TurnRow], out: &mut dyn Write) -> Result<()> {
         "task",
         "then",
         "object",
+        "core",
     ])?;
     for row in rows {
         let [low, high] = csv_bounds(Some(row.duration));
@@ -442,6 +452,7 @@ pub(crate) fn order_csv(rows: &[TurnRow], out: &mut dyn Write) -> Result<()> {
             cell(&row.task).into_owned(),
             row.then.clone(),
             cell(row.object.as_deref().unwrap_or_default()).into_owned(),
+            row.core.map_or_else(String::new, |core| core.to_string()),
         ])?;
     }
     csv.flush()?;
@@ -480,6 +491,7 @@ pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
         "missed",
         "preempted",
         "yielded",
+        "cores",
     ];
     let statistics = ["own", "elapsed", "pending", "response", "period", "jitter"];
     csv.write_record(csv_heading(&names, &statistics))?;
@@ -502,6 +514,7 @@ pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
             told(row.missed),
             told(row.preempted),
             told(row.yielded),
+            cores(row),
         ]);
         let statistics =
             [&row.own, &row.elapsed, &row.pending, &row.response, &row.period, &row.jitter];

@@ -13,10 +13,12 @@ use weltblick_core::capture::{
     CtfSettings, Entry, EventTrace, FlowLine, InterruptSpec, MANIFEST, Manifest, Priorities,
     Protocol, What,
 };
+use weltblick_core::event::Means;
 use weltblick_core::flow;
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::alignment::Alignment;
 use weltblick_core::measure::execution::{FlowIndex, Roster};
+use weltblick_core::measure::interrupts::InterruptNames;
 use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timeline::Turns;
 use weltblick_core::measure::timing::Clocks;
@@ -125,15 +127,60 @@ impl Capture {
         self.traces.iter().flatten().next()
     }
 
+    /// The image, or one of nothing where none is named.
+    pub(crate) fn image_or_none(&self) -> &Image {
+        static NONE: OnceLock<Image> = OnceLock::new();
+        match &self.image {
+            Some(open) => &open.image,
+            None => NONE.get_or_init(Image::empty),
+        }
+    }
+
+    /// What the recording calls interrupts: it may say so anywhere, so all of it is read, if any of its events can.
+    pub(crate) fn interrupt_names(&self) -> Result<InterruptNames> {
+        let mut names = InterruptNames::default();
+        let can = |trace: &&EventTrace| trace.translation().has(Means::InterruptNamed);
+        if self.event_trace().filter(can).is_some() {
+            self.replay(&mut names)?;
+        }
+        Ok(names)
+    }
+
+    /// The exceptions that are called so, at least one; or the one that has this number.
+    pub(crate) fn exceptions_named(&self, name: &str) -> Result<Vec<u16>> {
+        if let Ok(number) = name.parse::<u16>() {
+            return Ok(vec![number]);
+        }
+        let (names, image) = (self.interrupt_names()?, self.image.as_ref().map(|open| &open.image));
+        let found = names.named(name, image);
+        if !found.is_empty() {
+            return Ok(found);
+        }
+        let known = names.all(image);
+        match image {
+            None if known.is_empty() => {
+                bail!("`{name}`: without an image interrupts have numbers only; give --image")
+            }
+            Some(_) if names.is_empty() => {
+                bail!("the image's vector table has no `{name}`; it has {}", known.join(", "))
+            }
+            _ => bail!("no interrupt is called `{name}`; there are {}", known.join(", ")),
+        }
+    }
+
     /// What is known of the priorities of exceptions: what was read last, corrected by the manifest.
     pub(crate) fn priorities(&self) -> Result<Priorities> {
         let read = self.journal.iter().rev().find(|entry| entry.what == What::Priorities);
         let read = read.and_then(|entry| entry.detail.as_deref());
         let mut priorities = read.map(Priorities::parse).unwrap_or_default();
+        if self.manifest.interrupts.is_empty() {
+            return Ok(priorities);
+        }
+        let names = self.interrupt_names()?;
         for InterruptSpec { name, priority } in &self.manifest.interrupts {
             let image = self.image.as_ref().map(|open| &open.image);
             let number = name.value.parse::<u16>().ok().filter(|number| *number < 512);
-            let number = number.or_else(|| image?.exception_named(&name.value));
+            let number = number.or_else(|| names.named(&name.value, image).first().copied());
             let number = number.with_context(|| {
                 format!(
                     "{}: [interrupt.{}]: the image's vector table has no such name; write its exception number",
@@ -158,6 +205,18 @@ impl Capture {
     pub(crate) fn event_files(&self) -> &[Input] {
         let number = self.traces.iter().position(Option::is_some);
         number.map_or(&[], |number| &self.inputs[number])
+    }
+
+    /// With which byte of the event trace each of its files begins.
+    pub(crate) fn event_file_starts(&self) -> Result<Vec<u64>> {
+        let (mut starts, mut end) = (Vec::new(), 0);
+        for input in self.event_files() {
+            starts.push(end);
+            if let Input::File(path) = input {
+                end += fs::metadata(path).with_context(|| path.display().to_string())?.len();
+            }
+        }
+        Ok(starts)
     }
 
     /// Whether the instruction trace is what a buffer on the chip kept: it does not begin where tracing began, so

@@ -7,7 +7,7 @@ use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{CtfSettings, EventTrace, Tap};
 use weltblick_core::document::Source;
-use weltblick_core::event::{Origin, Sink, TwoCores};
+use weltblick_core::event::{Origin, Sink, StrangeCore};
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::ctf::{MOST_METADATA, metadata_text};
 
@@ -44,10 +44,14 @@ pub(crate) fn open(
     }
     let bytes = fs::read(&path).with_context(|| shown.clone())?;
     let text = metadata_text(&bytes).map_err(|why| anyhow::anyhow!("{shown}: {why}"))?;
-    let trace = EventTrace::new(&shown, &text, settings, manifest)?;
+    let mut trace = EventTrace::new(&shown, &text, settings, manifest)?;
     let own = trace.clock().and_then(|clock| Frequency::from_hertz(clock.hertz as f64));
     settings.clock = settings.clock.or(own);
-    Ok((trace, files(folder)?.into_iter().map(Input::File).collect()))
+    let files = files(folder)?;
+    if let Some(first) = first_moment(&trace, &files)? {
+        trace.begin_at(first);
+    }
+    Ok((trace, files.into_iter().map(Input::File).collect()))
 }
 
 /// The files of packets, by name: every plain file but the description.
@@ -73,16 +77,38 @@ pub(crate) fn files(folder: &Path) -> Result<Vec<PathBuf>> {
     Ok(files)
 }
 
-/// What to write where events of two cores are read as those of one.
-fn two_cores(two: &TwoCores, inputs: &[Input]) -> String {
+/// What to write where a core has a number that no core has.
+fn strange_core(strange: &StrangeCore, inputs: &[Input]) -> String {
     let folder = match inputs.first() {
         Some(Input::File(path)) => path.parent().unwrap_or(path).display().to_string(),
         _ => "the event trace".into(),
     };
-    let TwoCores { event, field, cores: [first, second] } = two;
+    let StrangeCore { event, field, number } = strange;
     format!(
-        "{folder}: `{event}` happened on core {first} and on core {second}, and two cores are not one: write `where = \"{field}\"` and `is = \"{first}\"` into each [[stream.meaning]] of the manifest, and read the others with manifests of their own"
+        "{folder}: `{event}` happened on core {number} by its field `{field}`, and cores have numbers up to 255; name the field that has it: `core_field` in [stream.settings] of the manifest"
     )
+}
+
+/// The first moment of all files, in ticks of the trace's clock.
+fn first_moment(trace: &EventTrace, files: &[PathBuf]) -> Result<Option<u64>> {
+    let mut earliest = None;
+    let mut buffer = vec![0; 64 << 10];
+    for path in files {
+        let shown = || path.display().to_string();
+        let mut file = File::open(path).with_context(shown)?;
+        let mut first = trace.first();
+        loop {
+            match file.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(count) if first.push(&buffer[..count]) => {}
+                Ok(_) => break,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error).with_context(shown),
+            }
+        }
+        earliest = earliest.into_iter().chain(first.found).min();
+    }
+    Ok(earliest)
 }
 
 /// Reads all files side by side into events, until the tap has enough.
@@ -116,13 +142,13 @@ pub(super) fn replay(
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
             Err(error) => return Err(error).with_context(|| path.display().to_string()),
         }
-        if let Some(two) = reading.two_cores() {
-            bail!(two_cores(two, inputs));
+        if let Some(strange) = reading.strange_core() {
+            bail!(strange_core(strange, inputs));
         }
         if tap.has_enough() {
             return Ok(());
         }
     }
-    tap.event_kinds(reading.counts(), reading.unclear());
+    tap.event_counts(&reading.counts());
     Ok(())
 }

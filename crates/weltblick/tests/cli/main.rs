@@ -4,6 +4,7 @@ mod bad_input;
 mod capture;
 mod check;
 mod console;
+mod cores;
 mod debug_files;
 mod demo;
 mod diagnosis;

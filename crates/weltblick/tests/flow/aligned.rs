@@ -38,7 +38,7 @@ fn itm(machine: &Machine, drops: std::ops::Range<usize>) -> Witness {
             true => Event::Lost { bytes: 0..0, why: LossReason::Overflow },
             false => Event::Entered { exception: record.number },
         };
-        witness.event(Position { origin: Origin(0), offset: 0, time }, &event);
+        witness.event(Position::new(Origin(0), 0, time), &event);
     }
     witness
 }

@@ -203,7 +203,7 @@ fn judged_interrupts(
         let times_of = against_times(
             &context.timing,
             &cadences.ticks,
-            interrupts.contradictions,
+            interrupts.contradictions(),
             &unannounced,
             &context.conduct,
         );

@@ -120,7 +120,7 @@ fn judged_by(
             against: against_times(
                 &context.timing,
                 &cadences.ticks,
-                interrupts.contradictions,
+                interrupts.contradictions(),
                 &unannounced,
                 &Conduct::default(),
             ),

@@ -3,8 +3,8 @@
 use super::CtfSettings;
 use super::read::read_sample_period;
 use super::write::quoted;
-use crate::document::{At, Fault, Table, nearest};
-use crate::event::{Meaning, Means, Part};
+use crate::document::{At, Fault, Table, TextOrTable, nearest};
+use crate::event::{Meaning, Means, Only, Part};
 use crate::time::Frequency;
 use std::fmt::Write as _;
 
@@ -28,6 +28,7 @@ pub(super) fn read_ctf(
         };
         read.pc_sample_period = read_sample_period(&settings)?;
         read.earlier_by = settings.text("earlier_by")?.map(owned);
+        read.core_field = settings.text("core_field")?.map(owned);
         settings.finish()?;
     }
     for meaning in stream.tables("meaning")? {
@@ -81,21 +82,44 @@ fn read_meaning(table: &Table<'_>) -> Result<Meaning, Fault> {
         let message = "`exception` or `interrupt` must name the field that says which one it is";
         return Err(table.fault(table.span(), message));
     }
-    let only = match (table.text("where")?, table.text("is")?) {
-        (None, None) => None,
-        (Some(field), Some(value)) => Some((owned(field), value.value.to_owned())),
-        (Some(_), None) => return Err(table.missing("is")),
-        (None, Some(_)) => return Err(table.missing("where")),
-    };
+    let only = read_conditions(table)?;
     let called = called.map(|text| text.value.to_owned());
     Ok(Meaning { event, means, parts, called, only })
 }
 
+/// `where`: a field, and `is` with its value or several; or a table of fields and their values.
+fn read_conditions(table: &Table<'_>) -> Result<Vec<Only>, Fault> {
+    let values = table.texts("is")?;
+    match table.text_or_table("where")? {
+        None if values.is_empty() => Ok(Vec::new()),
+        None => Err(table.missing("where")),
+        Some(TextOrTable::Text(_)) if values.is_empty() => Err(table.missing("is")),
+        Some(TextOrTable::Text(field)) => {
+            let values = values.into_iter().map(|value| value.value.to_owned()).collect();
+            Ok(vec![Only { field: owned(field), values }])
+        }
+        Some(TextOrTable::Table(fields)) => match values.first() {
+            Some(value) => {
+                let why = "`where` has the values already; leave `is` out";
+                Err(table.fault(value.span.clone(), why))
+            }
+            None => {
+                let fields = fields.labels()?.into_iter();
+                let only = |(field, values)| Only { field: owned(field), values };
+                Ok(fields.map(only).collect())
+            }
+        },
+    }
+}
+
 /// Writes them. Reading gives the same.
 pub(super) fn write_ctf(text: &mut String, settings: &CtfSettings) {
-    let CtfSettings { folder: _, clock, pc_sample_period, earlier_by, meanings } = settings;
+    let CtfSettings { folder: _, clock, pc_sample_period, earlier_by, core_field, meanings } =
+        settings;
     let _ = writeln!(text, "protocol = \"ctf\"");
-    if clock.is_some() || pc_sample_period.is_some() || earlier_by.is_some() {
+    let fields = [("earlier_by", earlier_by), ("core_field", core_field)];
+    let any_field = fields.iter().any(|(_, field)| field.is_some());
+    if clock.is_some() || pc_sample_period.is_some() || any_field {
         let _ = writeln!(text, "\n[stream.settings]");
     }
     if let Some(clock) = clock {
@@ -104,8 +128,10 @@ pub(super) fn write_ctf(text: &mut String, settings: &CtfSettings) {
     if let Some(period) = pc_sample_period {
         let _ = writeln!(text, "pc_sample_period = {period}");
     }
-    if let Some(field) = earlier_by {
-        let _ = writeln!(text, "earlier_by = {}", quoted(&field.value));
+    for (key, field) in fields {
+        if let Some(field) = field {
+            let _ = writeln!(text, "{key} = {}", quoted(&field.value));
+        }
     }
     for Meaning { event, means, parts, called, only } in meanings {
         let _ = writeln!(text, "\n[[stream.meaning]]\nevent = {}", quoted(&event.value));
@@ -116,8 +142,27 @@ pub(super) fn write_ctf(text: &mut String, settings: &CtfSettings) {
         if let Some(called) = called {
             let _ = writeln!(text, "called = {}", quoted(called));
         }
-        if let Some((field, value)) = only {
-            let _ = writeln!(text, "where = {}\nis = {}", quoted(&field.value), quoted(value));
+        let list = |values: &[String]| match values {
+            [value] => quoted(value),
+            _ => {
+                let values: Vec<String> = values.iter().map(|value| quoted(value)).collect();
+                format!("[{}]", values.join(", "))
+            }
+        };
+        match &only[..] {
+            [] => {}
+            [Only { field, values }] => {
+                let _ = writeln!(text, "where = {}\nis = {}", quoted(&field.value), list(values));
+            }
+            several => {
+                let fields = several.iter();
+                let fields: Vec<String> = fields
+                    .map(|Only { field, values }| {
+                        format!("{} = {}", quoted(&field.value), list(values))
+                    })
+                    .collect();
+                let _ = writeln!(text, "where = {{ {} }}", fields.join(", "));
+            }
         }
     }
 }

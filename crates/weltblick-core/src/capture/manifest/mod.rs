@@ -142,6 +142,8 @@ pub struct CtfSettings {
     pub pc_sample_period: Option<u64>,
     /// The field, if events have one, that says how many ticks earlier they may have happened.
     pub earlier_by: Option<At<String>>,
+    /// The field that has the number of the core on which an event happened; absent: one of the usual names.
+    pub core_field: Option<At<String>>,
     /// What its events mean.
     pub meanings: Vec<Meaning>,
 }

@@ -18,10 +18,12 @@ pub(super) enum Kind {
     ObjectNamed,
     SpanNamed,
     QuantityNamed,
+    InterruptNamed,
     TaskCreated,
     TaskReady,
     TaskRuns,
     TaskRunsAt,
+    TaskPreempted,
     TaskSleeps,
     TaskWaitsFor,
     TaskWaits,
@@ -46,11 +48,12 @@ pub(super) enum Kind {
     Elsewhere,
     Accessed,
     TimeLost,
+    LostBeside,
     Unwatched,
 }
 
 /// All kinds, in the order of their numbers.
-pub(super) const KINDS: [Said; 33] = [
+pub(super) const KINDS: [Said; 36] = [
     Said {
         name: "task_named",
         fields: &["uint32_t task", "string name"],
@@ -70,6 +73,11 @@ pub(super) const KINDS: [Said; 33] = [
         name: "quantity_named",
         fields: &["uint32_t quantity", "string name"],
         means: (Means::QuantityNamed, &[(Part::Quantity, "quantity"), (Part::Name, "name")]),
+    },
+    Said {
+        name: "interrupt_named",
+        fields: &["uint32_t exception", "string name"],
+        means: (Means::InterruptNamed, &[(Part::Exception, "exception"), (Part::Name, "name")]),
     },
     Said {
         name: "task_created",
@@ -103,6 +111,11 @@ pub(super) const KINDS: [Said; 33] = [
         name: "task_runs_at",
         fields: &["uint32_t task", "address_t stack_pointer"],
         means: (Means::TaskRuns, &[(Part::Task, "task"), (Part::StackPointer, "stack_pointer")]),
+    },
+    Said {
+        name: "task_preempted",
+        fields: &["uint32_t task"],
+        means: (Means::TaskPreempted, &[(Part::Task, "task")]),
     },
     Said {
         name: "task_sleeps",
@@ -194,7 +207,7 @@ pub(super) const KINDS: [Said; 33] = [
     },
     Said {
         name: "said",
-        fields: &["uint32_t port", "uint8_t length", "character_t text[length]"],
+        fields: &["uint32_t port", "uint16_t length", "character_t text[length]"],
         means: (Means::TextPiece, &[(Part::Text, "text"), (Part::Port, "port")]),
     },
     Said {
@@ -228,5 +241,6 @@ pub(super) const KINDS: [Said; 33] = [
         ),
     },
     Said { name: "time_lost", fields: &[], means: (Means::TimeLost, &[]) },
+    Said { name: "lost_elsewhere", fields: &[], means: (Means::LostBeside, &[]) },
     Said { name: "unwatched", fields: &[], means: (Means::Unwatched, &[]) },
 ];

@@ -25,7 +25,7 @@ fn witness(told: &[Told]) -> Witness {
             Told::Gap(at) => (Event::Lost { bytes: 0..0, why: LossReason::FlowGap }, at, at),
         };
         let time = Some(Window { earliest, latest });
-        witness.event(Position { origin: Origin(0), offset: 0, time }, &event);
+        witness.event(Position::new(Origin(0), 0, time), &event);
     }
     witness
 }

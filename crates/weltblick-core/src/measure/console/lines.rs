@@ -1,6 +1,6 @@
 //! Bytes of stimulus ports to lines.
 
-use crate::event::{Arguments, Event, Position, Sink, Statement};
+use crate::event::{Arguments, CoreSet, Event, LossReason, Position, Sink, Statement};
 use crate::time::Window;
 use std::collections::BTreeMap;
 
@@ -74,10 +74,12 @@ impl<F: FnMut(Line<'_>)> Lines for F {
 /// Puts lines together, port by port, and hands them on.
 #[derive(Debug, Clone)]
 pub struct Console<F> {
-    ports: BTreeMap<u32, Open>,
+    /// By core and port: what several cores write to one port is several lines.
+    ports: BTreeMap<(u8, u32), Open>,
     /// Bytes of more ports than are kept apart.
     pub left_out: u64,
-    lost: bool,
+    /// The cores of which something was lost that no line says so far.
+    lost: CoreSet,
     /// Receives the lines, in the order of their ends.
     pub tell: F,
 }
@@ -85,23 +87,27 @@ pub struct Console<F> {
 impl<F: Lines> Console<F> {
     /// Nothing was written yet; `tell` receives the lines in the order of their ends.
     pub const fn new(tell: F) -> Self {
-        Self { ports: BTreeMap::new(), left_out: 0, lost: false, tell }
+        Self { ports: BTreeMap::new(), left_out: 0, lost: CoreSet::NONE, tell }
     }
 
     /// The recording has ended: what was begun is a line too.
     pub fn finish(&mut self) {
-        self.flush(End::Finished);
+        for (&(_, port), open) in &mut self.ports {
+            if !open.bytes.is_empty() {
+                Self::line(port, open, End::Finished, &mut self.tell);
+            }
+        }
     }
 
-    /// Something may be missing: what was begun has no certain end.
-    fn flush(&mut self, end: End) {
-        for (&port, open) in &mut self.ports {
+    /// Something of a core may be missing: what was begun there has no certain end.
+    fn lost(&mut self, core: u8) {
+        for (&(_, port), open) in self.ports.range_mut((core, 0)..=(core, u32::MAX)) {
             if !open.bytes.is_empty() {
-                Self::line(port, open, end, &mut self.tell);
+                Self::line(port, open, End::Lost, &mut self.tell);
             }
-            open.after_loss |= end == End::Lost;
+            open.after_loss = true;
         }
-        self.lost |= end == End::Lost;
+        self.lost.add(core);
     }
 
     fn line(port: u32, open: &mut Open, end: End, tell: &mut F) {
@@ -111,14 +117,15 @@ impl<F: Lines> Console<F> {
         open.bytes.clear();
     }
 
-    fn write(&mut self, port: u32, bytes: &[u8], time: Option<Window>) {
-        if self.ports.len() >= MOST_PORTS && !self.ports.contains_key(&port) {
+    fn write(&mut self, (core, port): (u8, u32), bytes: &[u8], time: Option<Window>) {
+        let key = (core, port);
+        if self.ports.len() >= MOST_PORTS && !self.ports.contains_key(&key) {
             self.left_out += bytes.len() as u64;
             return;
         }
-        let lost = self.lost;
+        let lost = self.lost.has(core);
         let open =
-            self.ports.entry(port).or_insert_with(|| Open { after_loss: lost, ..Open::default() });
+            self.ports.entry(key).or_insert_with(|| Open { after_loss: lost, ..Open::default() });
         for &byte in bytes {
             if open.bytes.is_empty() {
                 open.time = time;
@@ -139,14 +146,19 @@ impl<F: Lines> Sink for Console<F> {
     #[inline]
     fn event(&mut self, position: Position, event: &Event) {
         match event {
-            Event::Said { port, bytes } => self.write(*port, bytes.as_slice(), position.time),
+            Event::Said { port, bytes } => {
+                self.write((position.core, *port), bytes.as_slice(), position.time);
+            }
             Event::Stated(Statement::Text { format, arguments }) => {
                 let source = Source::Text { format: *format, arguments: *arguments };
-                let after_loss = std::mem::take(&mut self.lost);
+                let after_loss = self.lost.has(position.core);
+                self.lost.remove(position.core);
                 let time = position.time;
                 self.tell.line(Line { source, time, bytes: &[], end: End::Whole, after_loss });
             }
-            Event::Lost { .. } | Event::Unwatched => self.flush(End::Lost),
+            // What another file lacks was not written to this one.
+            Event::Lost { why: LossReason::Shared, .. } => {}
+            Event::Lost { .. } | Event::Unwatched => self.lost(position.core),
             _ => {}
         }
     }
@@ -155,7 +167,7 @@ impl<F: Lines> Sink for Console<F> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::{Bytes, LossReason, Origin};
+    use crate::event::{Bytes, Origin};
     use proptest::prelude::*;
 
     fn told(feed: impl FnOnce(&mut dyn FnMut(u32, &[u8]), &mut dyn FnMut())) -> Vec<String> {
@@ -164,7 +176,7 @@ mod tests {
             let text = String::from_utf8_lossy(line.bytes).into_owned();
             lines.borrow_mut().push(format!("{:?} {text} {:?}", line.source, line.end));
         }));
-        let position = Position { origin: Origin(0), offset: 0, time: None };
+        let position = Position::new(Origin(0), 0, None);
         feed(
             &mut |port, bytes| {
                 for part in bytes.chunks(4) {

@@ -54,10 +54,12 @@ mod tests {
 
     #[test]
     fn those_without_a_time_and_those_before_count() {
-        let at = |time: Option<u64>| Position {
-            origin: Origin(0),
-            offset: time.unwrap_or(0),
-            time: time.map(|latest| Window { earliest: latest - 5, latest }),
+        let at = |time: Option<u64>| {
+            Position::new(
+                Origin(0),
+                time.unwrap_or(0),
+                time.map(|latest| Window { earliest: latest - 5, latest }),
+            )
         };
         let mut entries = EntriesBefore::new(16, 48);
         for (time, exception) in [(None, 16), (Some(20), 16), (Some(30), 17), (Some(40), 16)] {

@@ -89,7 +89,7 @@ mod tests {
 
     fn told(entries: &[(u16, u64)]) -> [Entries; 2] {
         let (mut itm, mut flow) = (Entries::default(), Entries::default());
-        let position = Position { origin: Origin(0), offset: 0, time: None };
+        let position = Position::new(Origin(0), 0, None);
         for &(exception, times) in entries {
             for _ in 0..times {
                 event::Sink::event(&mut itm, position, &Event::Entered { exception });
@@ -115,7 +115,7 @@ mod tests {
         let [_, fewer] = told(&[(15, 10)]);
         assert_eq!(cross_check(&itm, &Entries { lacks: true, ..fewer }, None), None);
         let mut lost = itm;
-        let position = Position { origin: Origin(0), offset: 0, time: None };
+        let position = Position::new(Origin(0), 0, None);
         let why = LossReason::Overflow;
         event::Sink::event(&mut lost, position, &Event::Lost { bytes: 0..1, why });
         assert_eq!(cross_check(&lost, &other, None), None);

@@ -1,9 +1,9 @@
 //! What one pass over the streams gathers.
 
-use super::event_trace::KindsSeen;
 use super::kinds::Kind;
 use super::rate::{Pace, Rate};
 use super::trial::KEPT;
+use crate::capture::EventCounts;
 use crate::capture::{EventTrace, Framing, Instructions, StreamSpec, Tap};
 use crate::event::{Event, LossReason, Origin, Position, Sink};
 use crate::image::Image;
@@ -42,7 +42,7 @@ pub struct Wire {
     /// out.
     pub(super) targets: FxHashMap<u64, u64>,
     /// Of an event trace.
-    pub(super) kinds_seen: KindsSeen,
+    pub(super) events_seen: EventCounts,
 }
 
 /// Distinct branch targets that are held against the image.
@@ -56,7 +56,35 @@ pub struct Counted {
     pub(super) cadences: Cadences,
     pub(super) rate: Rate,
     pub(super) pace: Pace,
-    last_offset: u64,
+    offsets: Offsets,
+    /// The core whose interrupts say how regular they are: of several, the first.
+    core: Option<u8>,
+}
+
+/// How far each of several files was read that are read side by side: their bytes follow each other.
+#[derive(Debug, Default)]
+struct Offsets {
+    starts: Vec<u64>,
+    last: Vec<u64>,
+}
+
+impl Offsets {
+    /// Bytes since the last event of the same file.
+    fn step(&mut self, offset: u64) -> u64 {
+        let file = self.starts.partition_point(|&start| start <= offset).saturating_sub(1);
+        if self.last.len() <= file {
+            self.last = self.starts.clone();
+            self.last.resize(file + 1, 0);
+        }
+        offset.saturating_sub(std::mem::replace(&mut self.last[file], offset))
+    }
+}
+
+impl Counted {
+    /// What is read comes from files that begin at these bytes.
+    pub(super) fn read_files(&mut self, starts: Vec<u64>) {
+        self.offsets = Offsets { last: starts.clone(), starts };
+    }
 }
 
 impl Wire {
@@ -168,8 +196,8 @@ impl Tap for Wire {
         self.frame_syncs += 1;
     }
 
-    fn event_kinds(&mut self, counts: &[u64], unclear: u64) {
-        self.kinds_seen = KindsSeen { counts: counts.to_vec(), unclear };
+    fn event_counts(&mut self, counts: &EventCounts) {
+        self.events_seen = counts.clone();
     }
 
     fn unread_source(&mut self, id: TraceId, bytes: usize) {
@@ -181,15 +209,16 @@ impl Sink for Counted {
     fn event(&mut self, position: Position, event: &Event) {
         self.samples.event(position, event);
         self.recording.event(position, event);
-        self.cadences.event(position, event);
+        if *self.core.get_or_insert(position.core) == position.core {
+            self.cadences.event(position, event);
+        }
+        let bytes = self.offsets.step(position.offset);
         if let Some(window) = position.time {
             // Bytes up to this event, which came at about its time.
-            let bytes = position.offset.saturating_sub(self.last_offset);
             let overflow = matches!(event, Event::Lost { why: LossReason::Overflow, .. });
             self.rate.add(window.latest, bytes, u64::from(overflow));
             self.pace.add(window, position.offset, overflow);
         }
-        self.last_offset = position.offset;
     }
 }
 

@@ -148,6 +148,11 @@ impl Inspection {
         (&mut self.wire, &mut self.counted)
     }
 
+    /// What is read comes from files that begin at these bytes: each of them has an order of its own.
+    pub fn read_files(&mut self, starts: Vec<u64>) {
+        self.counted.read_files(starts);
+    }
+
     /// Samples so far, by address.
     #[must_use]
     pub const fn samples(&self) -> &SampleCounts {
@@ -204,7 +209,7 @@ impl Inspection {
             kinds: kind_rows(wire),
             events: settings
                 .trace
-                .map_or_else(Vec::new, |t| event_trace::rows(t, &wire.kinds_seen)),
+                .map_or_else(Vec::new, |t| event_trace::rows(t, &wire.events_seen)),
             first_sync_byte: wire.first_sync,
             frame_syncs: wire.frame_syncs,
             unread_sources: unread_rows(wire),

@@ -153,7 +153,7 @@ mod tests {
         let tick = image.vector(15).unwrap().address;
         let seen = |rounds: u64, silent_from: u64| {
             let mut unannounced = Unannounced::new(&image);
-            let at = Position { origin: Origin(0), offset: 0, time: None };
+            let at = Position::new(Origin(0), 0, None);
             for round in 0..rounds {
                 if round < silent_from {
                     unannounced.event(at, &Event::Entered { exception: 15 });

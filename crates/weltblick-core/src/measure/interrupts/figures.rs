@@ -2,6 +2,7 @@
 
 use super::grid::{GridFit, Late};
 use super::nesting::{Cut, Open, Run, Runner, THREAD, Watcher, between};
+use crate::event::Parked;
 use crate::measure::bridges::Bridges;
 use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
@@ -19,6 +20,8 @@ const MOST_DETAILED: usize = 64;
 /// Figures of one exception, in ticks.
 #[derive(Debug, Clone)]
 pub struct Figures {
+    /// The core on which its handler ran.
+    pub core: u8,
     /// Its number.
     pub exception: u16,
     /// How often its handler was entered.
@@ -77,9 +80,10 @@ pub struct Figures {
 }
 
 impl Figures {
-    fn new(exception: u16, detailed: bool, keep: usize) -> Self {
+    fn new(core: u8, exception: u16, detailed: bool, keep: usize) -> Self {
         let spread = || Spread::new(detailed);
         Self {
+            core,
             exception,
             entries: 0,
             cut: 0,
@@ -143,7 +147,8 @@ impl Figures {
         let (Some(began), Some(ended)) = (run.began, run.ended) else { return };
         self.own.add(run.own);
         self.elapsed.add(elapsed);
-        let bad = |ticks| Bad { ticks, number, requested: run.requested, began, ended };
+        let core = self.core;
+        let bad = |ticks| Bad { core, ticks, number, requested: run.requested, began, ended };
         self.worst_elapsed.add(elapsed, bad);
         if let Some(each) = &mut self.each
             && each.len() < MOST_EACH
@@ -154,8 +159,8 @@ impl Figures {
         if let Some(requested) = run.requested.filter(|at| at.earliest <= began.latest) {
             self.stated(number, requested, began, ended);
         }
-        let Self { grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
-        let mut late = Remember { worst_late, worst_response, each };
+        let Self { core, grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
+        let mut late = Remember { core: *core, worst_late, worst_response, each };
         grid.add(number, began, ended, |run| late.take(run));
     }
 
@@ -174,7 +179,8 @@ impl Figures {
 
     #[inline(never)]
     fn stated(&mut self, number: u64, requested: Window, began: Window, ended: Window) {
-        let bad = |ticks| Bad { ticks, number, requested: Some(requested), began, ended };
+        let core = self.core;
+        let bad = |ticks| Bad { core, ticks, number, requested: Some(requested), began, ended };
         let (pending, response) = (between(requested, began), between(requested, ended));
         self.stated_pending.add(pending);
         self.stated_response.add(response);
@@ -195,14 +201,15 @@ impl Figures {
 
     /// What waits for a grid gets one.
     fn settle(&mut self) {
-        let Self { grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
-        let mut late = Remember { worst_late, worst_response, each };
+        let Self { core, grid, worst_late, worst_response: [_, worst_response], each, .. } = self;
+        let mut late = Remember { core: *core, worst_late, worst_response, each };
         grid.settle(|run| late.take(run));
     }
 }
 
 /// Receives the runs that a grid dates.
 struct Remember<'a> {
+    core: u8,
     worst_late: &'a mut Worst,
     worst_response: &'a mut Worst,
     each: &'a mut Option<Vec<Bad>>,
@@ -212,7 +219,8 @@ impl Remember<'_> {
     #[inline]
     fn take(&mut self, late: Late) {
         let Late { number, due, began, ended, pending, response } = late;
-        let bad = |ticks| Bad { ticks, number, requested: Some(due), began, ended };
+        let core = self.core;
+        let bad = |ticks| Bad { core, ticks, number, requested: Some(due), began, ended };
         self.worst_late.add(pending, bad);
         self.worst_response.add(response, bad);
         // The list may lack runs without times: it is sorted by number all the same.
@@ -237,28 +245,51 @@ pub struct Preemption {
     pub ticks: u64,
 }
 
-/// Figures of all exceptions.
+/// What is known of one core.
+#[derive(Debug, Clone)]
+struct OfCore {
+    /// Where each exception's row is, or [`NO_ROW`].
+    places: Box<[u16; EXCEPTIONS]>,
+    /// Ticks in thread mode.
+    thread: u64,
+    /// Ticks between a handler's end and what came after.
+    switching: u64,
+    /// Gaps in the recording.
+    gaps: u64,
+    /// Entries, exits and returns that contradict each other.
+    contradictions: u64,
+    /// A run of which something is missing lasted so many ticks at most; `u64::MAX`: nothing tells.
+    hidden: u64,
+    /// Of an exception that was not seen so far.
+    unseen: Bridges,
+}
+
+impl OfCore {
+    fn new() -> Self {
+        Self {
+            places: Box::new([NO_ROW; EXCEPTIONS]),
+            thread: 0,
+            switching: 0,
+            gaps: 0,
+            contradictions: 0,
+            hidden: 0,
+            unseen: Bridges::default(),
+        }
+    }
+}
+
+/// Figures of all exceptions, of each core by itself.
 #[derive(Debug, Clone)]
 pub struct InterruptFigures {
     /// In the order in which they were first seen.
     rows: Vec<Figures>,
-    /// Where each exception's row is, or [`NO_ROW`].
-    places: Box<[u16; EXCEPTIONS]>,
+    /// The core whose events come now.
+    core: u8,
+    now: OfCore,
+    others: Parked<OfCore>,
     keep: usize,
     /// Exceptions whose runs are wanted one by one.
     each: Vec<u16>,
-    /// Ticks in thread mode.
-    pub thread: u64,
-    /// Ticks between a handler's end and what came after.
-    pub switching: u64,
-    /// Gaps in the recording.
-    pub gaps: u64,
-    /// Entries, exits and returns that contradict each other: losses that nothing told.
-    pub contradictions: u64,
-    /// A run of which something is missing lasted so many ticks at most; `u64::MAX`: nothing tells.
-    pub hidden: u64,
-    /// Of an exception that was not seen so far.
-    unseen: Bridges,
     /// Deepest nesting: handlers active at once.
     pub deepest: u16,
 }
@@ -269,22 +300,18 @@ impl InterruptFigures {
     pub fn new(keep: usize) -> Self {
         Self {
             rows: Vec::new(),
-            places: Box::new([NO_ROW; EXCEPTIONS]),
+            core: 0,
+            now: OfCore::new(),
+            others: Parked::default(),
             keep,
             each: Vec::new(),
-            thread: 0,
-            switching: 0,
-            gaps: 0,
-            contradictions: 0,
-            hidden: 0,
-            unseen: Bridges::default(),
             deepest: 0,
         }
     }
 
     #[inline(always)]
     fn row(&mut self, exception: u16) -> Option<&mut Figures> {
-        let place = *self.places.get(usize::from(exception))?;
+        let place = *self.now.places.get(usize::from(exception))?;
         let place = if place == NO_ROW { self.new_row(exception) } else { place };
         self.rows.get_mut(usize::from(place))
     }
@@ -293,11 +320,11 @@ impl InterruptFigures {
     fn new_row(&mut self, exception: u16) -> u16 {
         let place = self.rows.len() as u16;
         let detailed = self.rows.len() < MOST_DETAILED;
-        let mut figures = Figures::new(exception, detailed, self.keep);
+        let mut figures = Figures::new(self.core, exception, detailed, self.keep);
         figures.each = self.each.contains(&exception).then(Vec::new);
-        figures.bridges = self.unseen;
+        figures.bridges = self.now.unseen;
         self.rows.push(figures);
-        self.places[usize::from(exception)] = place;
+        self.now.places[usize::from(exception)] = place;
         place
     }
 
@@ -311,10 +338,15 @@ impl InterruptFigures {
         self.rows.iter().filter(|row| row.entries + row.cut > 0)
     }
 
-    /// Figures of one exception.
+    /// Figures of one exception, on each core that took it.
+    pub fn of(&self, exception: u16) -> impl Iterator<Item = &Figures> {
+        self.rows().filter(move |row| row.exception == exception)
+    }
+
+    /// Figures of the exception of another row, on the same core.
     #[must_use]
-    pub fn of(&self, exception: u16) -> Option<&Figures> {
-        self.rows.get(usize::from(*self.places.get(usize::from(exception))?))
+    pub fn same_as(&self, row: &Figures) -> Option<&Figures> {
+        self.rows.iter().find(|other| (other.core, other.exception) == (row.core, row.exception))
     }
 
     /// Exceptions without percentiles, for there are too many.
@@ -325,15 +357,67 @@ impl InterruptFigures {
 
     /// Whether an exception was seen to interrupt another (or thread mode).
     #[must_use]
-    pub fn interrupts(&self, above: u16, below: u16) -> bool {
-        let over = || self.of(above)?.over.iter().find(|over| over.below == below);
+    pub fn interrupts(&self, above: &Figures, below: u16) -> bool {
+        let over = || above.over.iter().find(|over| over.below == below);
         below == THREAD || over().is_some_and(|over| over.count > 0)
     }
 
-    /// Ticks of which it is known what ran.
+    fn cores(&self) -> impl Iterator<Item = (u8, &OfCore)> {
+        self.others.iter().chain([(self.core, &self.now)])
+    }
+
+    /// Ticks of which it is known what a core did.
+    #[must_use]
+    pub fn known_on(&self, core: u8) -> u64 {
+        let rows = self.rows().filter(|row| row.core == core).map(|row| row.busy);
+        let mine = self.cores().filter(|(number, _)| *number == core);
+        rows.chain(mine.map(|(_, of)| of.thread + of.switching)).sum()
+    }
+
+    /// The same of all cores together.
     #[must_use]
     pub fn known(&self) -> u64 {
-        self.thread + self.switching + self.rows().map(|row| row.busy).sum::<u64>()
+        let cores = self.cores().map(|(_, of)| of.thread + of.switching);
+        cores.chain(self.rows().map(|row| row.busy)).sum()
+    }
+
+    /// Ticks in thread mode, on all cores together.
+    #[must_use]
+    pub fn thread(&self) -> u64 {
+        self.cores().map(|(_, of)| of.thread).sum()
+    }
+
+    /// Gaps in the recording, and entries, exits and returns that contradict each other (losses that nothing told),
+    /// on one core.
+    #[must_use]
+    pub fn gaps_on(&self, core: u8) -> u64 {
+        let mine = self.cores().filter(|(number, _)| *number == core);
+        mine.map(|(_, of)| of.gaps + of.contradictions).sum()
+    }
+
+    /// Gaps in the recording.
+    #[must_use]
+    pub fn gaps(&self) -> u64 {
+        self.cores().map(|(_, of)| of.gaps).sum()
+    }
+
+    /// Entries, exits and returns that contradict each other: losses that nothing told.
+    #[must_use]
+    pub fn contradictions(&self) -> u64 {
+        self.cores().map(|(_, of)| of.contradictions).sum()
+    }
+
+    /// A run on this core of which something is missing lasted so many ticks at most; `u64::MAX`: nothing tells.
+    #[must_use]
+    pub fn hidden_on(&self, core: u8) -> u64 {
+        let mine = self.cores().filter(|(number, _)| *number == core);
+        mine.map(|(_, of)| of.hidden).max().unwrap_or(0)
+    }
+
+    /// The same on any core.
+    #[must_use]
+    pub fn hidden(&self) -> u64 {
+        self.cores().map(|(_, of)| of.hidden).max().unwrap_or(0)
     }
 
     /// The recording has ended: what waits for a grid gets one.
@@ -351,6 +435,12 @@ impl InterruptFigures {
 }
 
 impl Watcher for InterruptFigures {
+    #[cold]
+    fn turns_to(&mut self, core: u8) {
+        self.others.exchange(self.core, &mut self.now, core, OfCore::new);
+        self.core = core;
+    }
+
     #[inline]
     fn ran(&mut self, run: &Run) {
         self.deepest = self.deepest.max(run.depth + 1);
@@ -374,13 +464,13 @@ impl Watcher for InterruptFigures {
         // Latest ends only: the stretches then add up to all of the time.
         let ticks = until.latest.saturating_sub(from.latest);
         match runner {
-            Runner::Exception(THREAD) => self.thread += ticks,
+            Runner::Exception(THREAD) => self.now.thread += ticks,
             Runner::Exception(number) => {
                 if let Some(row) = self.row(number) {
                     row.busy += ticks;
                 }
             }
-            Runner::Switching => self.switching += ticks,
+            Runner::Switching => self.now.switching += ticks,
             Runner::Unknown => {}
         }
     }
@@ -401,42 +491,51 @@ impl Watcher for InterruptFigures {
                 }
                 return;
             }
-            Cut::Gap | Cut::Slip => self.gaps += 1,
-            Cut::Contradiction => self.contradictions += 1,
+            Cut::Gap | Cut::Slip => self.now.gaps += 1,
+            Cut::GapGoesOn => {}
+            Cut::Contradiction => self.now.contradictions += 1,
         }
-        self.rows.iter_mut().for_each(|row| row.gap(why == Cut::Gap));
+        self.mine().for_each(|row| row.gap(why.keeps_time()));
         match why {
-            Cut::Gap => self.unseen.cut(None, None),
-            _ => self.unseen.lose(),
+            Cut::Gap | Cut::GapGoesOn => self.now.unseen.cut(None, None),
+            _ => self.now.unseen.lose(),
         }
     }
 
     fn missing(&mut self, gap: Window) {
-        self.rows.iter_mut().for_each(|row| row.bridges.missing(gap));
-        self.unseen.missing(gap);
+        self.mine().for_each(|row| row.bridges.missing(gap));
+        self.now.unseen.missing(gap);
     }
 
     fn was(&mut self, exception: u16, ticks: u64) {
         if exception == THREAD {
-            self.thread += ticks;
+            self.now.thread += ticks;
         } else if let Some(row) = self.row(exception) {
             row.busy += ticks;
         }
     }
 
     fn hid(&mut self, longest: u64) {
-        self.hidden = self.hidden.max(longest);
+        self.now.hidden = self.now.hidden.max(longest);
     }
 }
 
 impl InterruptFigures {
+    /// Rows of the core whose events come now.
+    fn mine(&mut self) -> impl Iterator<Item = &mut Figures> {
+        let core = self.core;
+        self.rows.iter_mut().filter(move |row| row.core == core)
+    }
+
     /// How long a tail-chained run had waited: at least since the handler before it ended, at most
     /// since something ran that its exception interrupts.
     #[inline]
     fn chained(&self, run: &Run) -> Option<Ticks> {
         let chained = run.chained?;
+        let place = *self.now.places.get(usize::from(run.exception))?;
+        let row = self.rows.get(usize::from(place))?;
         let (began, since, below_until) = (run.began?, chained.since?, chained.below_until?);
-        self.interrupts(run.exception, run.below?).then(|| Ticks {
+        self.interrupts(row, run.below?).then(|| Ticks {
             low: began.earliest.saturating_sub(since.latest),
             high: began.latest.saturating_sub(below_until.earliest),
         })

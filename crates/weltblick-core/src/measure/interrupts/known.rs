@@ -17,10 +17,10 @@ impl InterruptFigures {
     /// Why nothing is.
     pub fn figure(&self, row: &Figures, ask: Ask, facts: &Facts) -> Found {
         let scale = facts.scale()?;
-        let unknown = facts.span.high.saturating_sub(self.known());
-        let gaps = (self.gaps + self.contradictions).saturating_sub(facts.left_out);
+        let unknown = facts.span.high.saturating_sub(self.known_on(row.core));
+        let gaps = self.gaps_on(row.core).saturating_sub(facts.left_out);
         let missing = Missing::new(gaps, row.cut, facts.hiding(ask, unknown, scale));
-        let lasting = missing.lasting(self.hidden);
+        let lasting = missing.lasting(self.hidden_on(row.core));
         let apart = missing.apart(&row.bridges, &row.period);
         let open = |longest| OpenRuns { count: row.open, longest, is_exact: true };
         let of = ask.of;

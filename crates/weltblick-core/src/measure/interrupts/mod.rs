@@ -3,6 +3,7 @@
 mod figures;
 mod grid;
 mod known;
+mod names;
 mod nesting;
 mod report;
 #[cfg(test)]
@@ -10,6 +11,7 @@ mod tests;
 
 pub use figures::{Figures, InterruptFigures, MOST_EACH, Preemption};
 pub use grid::{GridFit, Late};
+pub use names::InterruptNames;
 pub use nesting::{Chained, Cut, Nesting, Open, Run, Runner, THREAD, Watcher, between};
 pub(crate) use report::longest_hidden;
 pub use report::{

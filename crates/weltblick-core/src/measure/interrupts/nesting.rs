@@ -6,7 +6,8 @@
 //! contradiction: packets were lost and nothing said so. After a loss or a contradiction nothing
 //! that had begun gets a duration, and what lies below is unknown until the core says it.
 
-use crate::event::{Event, Position, Sink, Statement};
+use crate::event::Parked;
+use crate::event::{Event, LossReason, Position, Sink, Statement};
 use crate::measure::dissection::{Actor, Dissection};
 use crate::measure::gap::GapWatch;
 use crate::stats::Ticks;
@@ -100,6 +101,9 @@ pub struct Chained {
 
 /// Sees what the core does, in order.
 pub trait Watcher {
+    /// What comes next is of this core; before that, of core 0.
+    #[inline]
+    fn turns_to(&mut self, _core: u8) {}
     /// A handler's run is complete.
     #[inline]
     fn ran(&mut self, _run: &Run) {}
@@ -111,6 +115,8 @@ pub trait Watcher {
     fn did(&mut self, _runner: Runner, _from: Window, _until: Window) {}
     /// A run is open at an edge of the recording: this much of it was seen.
     fn open(&mut self, _exception: u16, _open: Open) {}
+    /// What is told next to be missing may be so since this tick.
+    fn lacks_since(&mut self, _earliest: u64) {}
     /// Something is missing here; so many runs that had begun have no end, or the reverse.
     fn cut(&mut self, _why: Cut) {}
     /// The gap that was told before, which loses no time, lies in this window.
@@ -139,10 +145,20 @@ pub enum Cut {
     Run(u16),
     /// A gap in the recording that loses no time: packets were dropped.
     Gap,
+    /// The gap before goes on, though something was told in between.
+    GapGoesOn,
     /// A gap in the recording that loses time too, or something left out by choice.
     Slip,
     /// Entries, exits and returns contradict each other.
     Contradiction,
+}
+
+impl Cut {
+    /// Nothing is missing but events: times on both sides can be compared.
+    #[must_use]
+    pub const fn keeps_time(self) -> bool {
+        matches!(self, Self::Gap | Self::GapGoesOn)
+    }
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -182,9 +198,9 @@ impl When for () {
     }
 }
 
-/// Follows entries and exits; hands on what it finds.
+/// What is known of one core.
 #[derive(Debug, Clone)]
-pub struct Nesting<W> {
+struct Core {
     stack: Vec<Frame>,
     /// What lies below the stack is thread mode, not something unseen.
     grounded: bool,
@@ -198,6 +214,40 @@ pub struct Nesting<W> {
     hidden_since: Option<u64>,
     /// Nothing was missing so far.
     whole: bool,
+}
+
+impl Core {
+    fn new() -> Self {
+        Self {
+            stack: Vec::with_capacity(16),
+            grounded: false,
+            ground_since: None,
+            ground_unknown: 0,
+            ended: None,
+            gaps: GapWatch::default(),
+            hidden_since: None,
+            whole: true,
+        }
+    }
+
+    /// The exception that runs now; 0 is thread mode; `None` if it is not known.
+    fn running(&self) -> Option<u16> {
+        match self.stack.last() {
+            _ if self.ended.is_some() => None,
+            Some(frame) => Some(frame.run.exception),
+            None => self.grounded.then_some(THREAD),
+        }
+    }
+}
+
+/// Follows entries and exits, on each core by itself; hands on what it finds.
+#[derive(Debug, Clone)]
+pub struct Nesting<W> {
+    /// The core whose events come now: mostly there is no other, and nothing is looked up.
+    now: Core,
+    number: u8,
+    /// The other cores.
+    others: Parked<Core>,
     /// Of the origin's clock.
     ticks_per_cycle: f64,
     /// Who looks on.
@@ -207,48 +257,48 @@ pub struct Nesting<W> {
 impl<W: Watcher> Nesting<W> {
     /// Nothing is known yet. The origin's clock ticks so many times in a core cycle.
     pub fn new(ticks_per_cycle: f64, watcher: W) -> Self {
-        Self {
-            ticks_per_cycle,
-            stack: Vec::with_capacity(16),
-            grounded: false,
-            ground_since: None,
-            ground_unknown: 0,
-            ended: None,
-            gaps: GapWatch::default(),
-            hidden_since: None,
-            whole: true,
-            watcher,
+        Self { ticks_per_cycle, now: Core::new(), number: 0, others: Parked::default(), watcher }
+    }
+
+    /// What comes next is of this core.
+    #[inline(always)]
+    pub(crate) fn turn_to(&mut self, core: u8) {
+        if core != self.number {
+            self.exchange(core);
         }
+    }
+
+    #[cold]
+    fn exchange(&mut self, core: u8) {
+        self.others.exchange(self.number, &mut self.now, core, Core::new);
+        self.number = core;
+        self.watcher.turns_to(core);
     }
 
     /// The exception that runs now; 0 is thread mode; `None` if it is not known.
     #[must_use]
     pub fn running(&self) -> Option<u16> {
-        match self.stack.last() {
-            _ if self.ended.is_some() => None,
-            Some(frame) => Some(frame.run.exception),
-            None => self.grounded.then_some(THREAD),
-        }
+        self.now.running()
     }
 
     /// Since when thread mode runs, if it does.
     #[must_use]
     pub fn thread_since(&self) -> Option<Window> {
-        self.ground_since.filter(|_| self.running() == Some(THREAD))
+        self.now.ground_since.filter(|_| self.running() == Some(THREAD))
     }
 
     fn below(&self) -> Option<u16> {
-        let frame = self.stack.last().map(|frame| frame.run.exception);
-        frame.or(self.grounded.then_some(THREAD))
+        let frame = self.now.stack.last().map(|frame| frame.run.exception);
+        frame.or(self.now.grounded.then_some(THREAD))
     }
 
     fn enter(&mut self, exception: u16, now: impl When) {
         let now = now.window();
-        if self.stack.iter().any(|frame| frame.run.exception == exception) {
+        if self.now.stack.iter().any(|frame| frame.run.exception == exception) {
             // No exception interrupts itself.
             self.forget(Cut::Contradiction);
         }
-        let ended = self.ended.take();
+        let ended = self.now.ended.take();
         let below = self.below();
         let chained = if let Some(ended) = ended {
             self.did(Runner::Switching, ended.at, now);
@@ -260,7 +310,7 @@ impl<W: Watcher> Nesting<W> {
         };
         self.watcher.entered(exception, now);
         let run = Run { began: now, below, chained, ..Run::of(exception) };
-        self.stack.push(Frame { run, whole: true, since: now });
+        self.now.stack.push(Frame { run, whole: true, since: now });
     }
 
     /// Whether a handler that starts now follows the one that ended without anything in between. A core takes
@@ -273,9 +323,9 @@ impl<W: Watcher> Nesting<W> {
     }
 
     fn chained(&self, ended: Ended, below: Option<u16>) -> Chained {
-        let below_until = match self.stack.last() {
+        let below_until = match self.now.stack.last() {
             Some(frame) => frame.since,
-            None => self.ground_since,
+            None => self.now.ground_since,
         };
         Chained { behind: ended.exception, since: ended.at, below, below_until }
     }
@@ -290,7 +340,7 @@ impl<W: Watcher> Nesting<W> {
     /// What runs is interrupted.
     #[inline]
     fn pause(&mut self, now: Option<Window>) {
-        if let Some(frame) = self.stack.last_mut() {
+        if let Some(frame) = self.now.stack.last_mut() {
             frame.run.preempted += 1;
             let since = std::mem::replace(&mut frame.since, now);
             if let (Some(since), Some(now)) = (since, now) {
@@ -298,8 +348,8 @@ impl<W: Watcher> Nesting<W> {
                 self.watcher.did(Runner::Exception(frame.run.exception), since, now);
             }
         } else {
-            let since = std::mem::replace(&mut self.ground_since, now);
-            if self.grounded {
+            let since = std::mem::replace(&mut self.now.ground_since, now);
+            if self.now.grounded {
                 self.did(Runner::Exception(THREAD), since, now);
             } else {
                 self.pause_unknown(since, now);
@@ -310,17 +360,17 @@ impl<W: Watcher> Nesting<W> {
     /// What runs below is interrupted, and is not known yet: whatever the core resumes later.
     #[cold]
     fn pause_unknown(&mut self, since: Option<Window>, now: Option<Window>) {
-        let first = || self.gaps.first().filter(|_| self.whole).map(Window::exact);
+        let first = || self.now.gaps.first().filter(|_| self.now.whole).map(Window::exact);
         if let Some((since, now)) = since.or_else(first).zip(now) {
-            self.ground_unknown += now.latest.saturating_sub(since.latest);
+            self.now.ground_unknown += now.latest.saturating_sub(since.latest);
             self.watcher.did(Runner::Unknown, since, now);
         }
     }
 
     fn leave(&mut self, exception: u16, now: impl When) {
         let now = now.window();
-        match self.stack.last_mut() {
-            Some(frame) if frame.run.exception == exception && self.ended.is_none() => {
+        match self.now.stack.last_mut() {
+            Some(frame) if frame.run.exception == exception && self.now.ended.is_none() => {
                 frame.run.ended = now;
                 if let (Some(since), Some(now)) = (frame.since, now) {
                     frame.run.own += between(since, now);
@@ -330,8 +380,8 @@ impl<W: Watcher> Nesting<W> {
                 if whole {
                     self.watcher.ran(&frame.run);
                 }
-                self.stack.truncate(self.stack.len() - 1);
-                if let Some(around) = self.stack.last_mut() {
+                self.now.stack.truncate(self.now.stack.len() - 1);
+                if let Some(around) = self.now.stack.last_mut() {
                     around.run.depth = around.run.depth.max(depth);
                 }
                 if !whole {
@@ -341,19 +391,19 @@ impl<W: Watcher> Nesting<W> {
             }
             _ => self.leave_unexpected(exception, now),
         }
-        self.ended = Some(Ended { exception, at: now });
+        self.now.ended = Some(Ended { exception, at: now });
     }
 
     /// After a gap an exit without an entry is what one expects, once nothing else runs.
     #[cold]
     fn leave_unexpected(&mut self, exception: u16, now: Option<Window>) {
-        if !self.stack.is_empty() || self.grounded || self.ended.is_some() {
+        if !self.now.stack.is_empty() || self.now.grounded || self.now.ended.is_some() {
             self.forget(Cut::Contradiction);
         }
         // Nothing came between: all that was seen of it is its own.
         let seen =
-            self.gaps.first().zip(now).map(|(first, now)| now.earliest.saturating_sub(first));
-        let own = if self.ground_since.is_none() { seen.unwrap_or(0) } else { 0 };
+            self.now.gaps.first().zip(now).map(|(first, now)| now.earliest.saturating_sub(first));
+        let own = if self.now.ground_since.is_none() { seen.unwrap_or(0) } else { 0 };
         self.began_before(exception, own, now);
         self.cut_run(exception, now);
     }
@@ -361,7 +411,7 @@ impl<W: Watcher> Nesting<W> {
     /// A run ended that had begun before the recording, unless it began in a gap.
     #[cold]
     fn began_before(&mut self, exception: u16, own: u64, now: Option<Window>) {
-        if let (true, Some(first), Some(now)) = (self.whole, self.gaps.first(), now) {
+        if let (true, Some(first), Some(now)) = (self.now.whole, self.now.gaps.first(), now) {
             let elapsed = now.earliest.saturating_sub(first);
             self.watcher.open(exception, Open { at_start: true, elapsed, own });
         }
@@ -378,32 +428,34 @@ impl<W: Watcher> Nesting<W> {
         let now = now.window();
         let top = self.below();
         let fits = match top {
-            Some(top) => top == exception && (self.ended.is_some() || self.stack.is_empty()),
+            Some(top) => {
+                top == exception && (self.now.ended.is_some() || self.now.stack.is_empty())
+            }
             // Nothing was known: now it is.
             None => true,
         };
         if !fits {
             self.forget(Cut::Contradiction);
         }
-        if let Some(ended) = self.ended.take() {
+        if let Some(ended) = self.now.ended.take() {
             self.did(Runner::Switching, ended.at, now);
         } else if top.is_some() && fits {
             // Thread mode went on already: nothing new.
             return;
         }
-        if self.stack.is_empty() && self.ground_unknown > 0 {
-            let ticks = std::mem::take(&mut self.ground_unknown);
+        if self.now.stack.is_empty() && self.now.ground_unknown > 0 {
+            let ticks = std::mem::take(&mut self.now.ground_unknown);
             self.watcher.was(exception, ticks);
         }
-        match self.stack.last_mut() {
+        match self.now.stack.last_mut() {
             Some(frame) => frame.since = now,
             None if exception == THREAD => {
-                self.grounded = true;
-                self.ground_since = now;
-                self.hidden_since = None;
+                self.now.grounded = true;
+                self.now.ground_since = now;
+                self.now.hidden_since = None;
             }
             None => {
-                self.stack.push(Frame { run: Run::of(exception), whole: false, since: now });
+                self.now.stack.push(Frame { run: Run::of(exception), whole: false, since: now });
             }
         }
     }
@@ -412,7 +464,7 @@ impl<W: Watcher> Nesting<W> {
     #[cold]
     fn requested(&mut self, cycles_ago: u32, now: Option<Window>) {
         let ago = (f64::from(cycles_ago) * self.ticks_per_cycle).round() as u64;
-        let running = self.stack.last_mut().filter(|_| self.ended.is_none());
+        let running = self.now.stack.last_mut().filter(|_| self.now.ended.is_none());
         if let (Some(frame), Some(now)) = (running, now) {
             let at = |cycle: u64| cycle.saturating_sub(ago);
             frame.run.requested =
@@ -422,27 +474,27 @@ impl<W: Watcher> Nesting<W> {
 
     /// What ran unseen since a gap ran up to here at most.
     fn hid_until(&mut self, now: Option<Window>) {
-        if let Some(since) = self.hidden_since {
+        if let Some(since) = self.now.hidden_since {
             self.watcher.hid(now.map_or(u64::MAX, |now| now.latest.saturating_sub(since)));
         }
     }
 
     /// Nothing has a time so far, and nothing was seen to run.
     fn is_before_all(&self) -> bool {
-        self.gaps.first().is_none()
-            && self.stack.is_empty()
-            && !self.grounded
-            && self.ended.is_none()
+        self.now.gaps.first().is_none()
+            && self.now.stack.is_empty()
+            && !self.now.grounded
+            && self.now.ended.is_none()
     }
 
     /// An event without a time, where others have times: it lies somewhere between those around it, as if it
     /// had been lost. Whether that is so.
     #[cold]
     pub(crate) fn undated(&mut self) -> bool {
-        let has_times = self.gaps.first().is_some();
+        let has_times = self.now.gaps.first().is_some();
         if has_times {
-            let last = Window::exact(self.gaps.last());
-            self.lose(true, Some(last));
+            let last = Window::exact(self.now.gaps.last());
+            self.lose(Cut::Gap, Some(last));
         }
         has_times
     }
@@ -450,23 +502,24 @@ impl<W: Watcher> Nesting<W> {
     /// The core sleeps right behind a handler (sleep on exit): whatever comes next was not waiting meanwhile.
     #[cold]
     fn slept(&mut self) {
-        self.ended = None;
-        if let Some(frame) = self.stack.last_mut() {
+        self.now.ended = None;
+        if let Some(frame) = self.now.stack.last_mut() {
             frame.since = None;
         } else {
-            self.ground_since = None;
+            self.now.ground_since = None;
         }
     }
 
     /// Something is missing between the event before this one and the one after.
     #[cold]
-    fn lose(&mut self, keeps_time: bool, now: Option<Window>) {
-        let (true, Some(now)) = (keeps_time, now) else { return self.forget(Cut::Slip) };
-        let earliest = self.gaps.begin(now);
-        let began = self.stack.iter().filter_map(|frame| frame.run.began);
-        let began = began.map(|began| began.earliest).chain(self.hidden_since);
-        self.hidden_since = Some(began.fold(earliest, u64::min));
-        self.forget(Cut::Gap);
+    fn lose(&mut self, why: Cut, now: Option<Window>) {
+        let (true, Some(now)) = (why.keeps_time(), now) else { return self.forget(Cut::Slip) };
+        let earliest = self.now.gaps.begin(now);
+        let began = self.now.stack.iter().filter_map(|frame| frame.run.began);
+        let began = began.map(|began| began.earliest).chain(self.now.hidden_since);
+        self.now.hidden_since = Some(began.fold(earliest, u64::min));
+        self.watcher.lacks_since(earliest);
+        self.forget(why);
     }
 
     /// The event comes first after a gap.
@@ -474,36 +527,36 @@ impl<W: Watcher> Nesting<W> {
     fn end_gap(&mut self, gap: Window) {
         self.watcher.missing(gap);
         self.hid_until(Some(gap));
-        if self.stack.is_empty() && !self.grounded {
-            self.ground_since = Some(Window::exact(gap.latest));
+        if self.now.stack.is_empty() && !self.now.grounded {
+            self.now.ground_since = Some(Window::exact(gap.latest));
         }
     }
 
     /// What has begun gets no end, and nothing is known of what runs.
     #[cold]
     fn forget(&mut self, why: Cut) {
-        self.whole = false;
-        if why != Cut::Gap {
+        self.now.whole = false;
+        if !why.keeps_time() {
             self.watcher.hid(u64::MAX);
         }
-        for frame in self.stack.drain(..) {
+        for frame in self.now.stack.drain(..) {
             self.watcher.cut(Cut::Run(frame.run.exception));
         }
-        self.grounded = false;
-        self.ground_since = None;
-        self.ground_unknown = 0;
-        self.ended = None;
+        self.now.grounded = false;
+        self.now.ground_since = None;
+        self.now.ground_unknown = 0;
+        self.now.ended = None;
         self.watcher.cut(why);
     }
 
     /// What runs does so up to the end of the recording, unless something is missing there.
     fn reach_end(&mut self, end: Option<u64>) {
-        let runs = self.ended.is_none() && self.gaps.at_end().is_none();
-        let since = self.stack.last().map_or(self.ground_since, |frame| frame.since);
+        let runs = self.now.ended.is_none() && self.now.gaps.at_end().is_none();
+        let since = self.now.stack.last().map_or(self.now.ground_since, |frame| frame.since);
         if let (true, Some(since), Some(end)) = (runs, since, end.map(Window::exact)) {
-            let runner = match self.stack.last() {
+            let runner = match self.now.stack.last() {
                 Some(frame) => Runner::Exception(frame.run.exception),
-                None if self.grounded => Runner::Exception(THREAD),
+                None if self.now.grounded => Runner::Exception(THREAD),
                 None => Runner::Unknown,
             };
             self.watcher.did(runner, since, end);
@@ -518,16 +571,38 @@ impl<W: Watcher> Nesting<W> {
     /// The same, and it ended at this tick, if that is known.
     #[must_use]
     pub fn finish_at(mut self, end: Option<u64>) -> W {
+        for core in self.cores() {
+            self.turn_to(core);
+            self.finish_core(self.end_of_core(end));
+        }
+        self.watcher
+    }
+
+    /// All cores, by number.
+    pub(crate) fn cores(&self) -> Vec<u8> {
+        let others = self.others.iter().map(|(core, _)| core);
+        let mut cores: Vec<u8> = others.chain([self.number]).collect();
+        cores.sort_unstable();
+        cores
+    }
+
+    /// Up to where the core was watched whose events came last: of several each up to its own last event.
+    pub(crate) fn end_of_core(&self, end: Option<u64>) -> Option<u64> {
+        if self.others.is_empty() { end } else { end.map(|end| end.min(self.now.gaps.last())) }
+    }
+
+    /// The core that is looked at does nothing more.
+    fn finish_core(&mut self, end: Option<u64>) {
         self.reach_end(end);
-        if let Some(gap) = self.gaps.at_end() {
+        if let Some(gap) = self.now.gaps.at_end() {
             self.watcher.missing(gap);
         }
-        if self.hidden_since.is_some() {
+        if self.now.hidden_since.is_some() {
             self.watcher.hid(u64::MAX);
         }
         let top = self.running();
-        let first = self.gaps.first().filter(|_| self.whole);
-        for frame in self.stack.drain(..) {
+        let first = self.now.gaps.first().filter(|_| self.now.whole);
+        for frame in self.now.stack.drain(..) {
             // Of one that began before the recording, all of that is a part.
             let began = frame.run.began.map(|began| began.latest).or(first);
             if let (Some(began), Some(end)) = (began, end) {
@@ -540,14 +615,14 @@ impl<W: Watcher> Nesting<W> {
             }
             self.watcher.cut(Cut::Run(frame.run.exception));
         }
-        self.watcher
     }
 }
 
 impl<W: Watcher> Sink for Nesting<W> {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
-        if let Some(gap) = self.gaps.pass(position, event) {
+        self.turn_to(position.core);
+        if let Some(gap) = self.now.gaps.pass(position, event) {
             self.end_gap(gap);
         }
         match *event {
@@ -566,15 +641,21 @@ impl<W: Watcher> Sink for Nesting<W> {
                 None if self.undated() => {}
                 None => self.resume(exception, ()),
             },
-            Event::Asleep if self.ended.is_some() => self.slept(),
+            Event::Asleep if self.now.ended.is_some() => self.slept(),
             // Before the first moment and behind the last nothing is missing of the recording.
             Event::Lost { why, .. }
                 if why.is_end() || position.time.is_none() && self.is_before_all() => {}
-            Event::Lost { why, .. } => self.lose(!why.loses_bytes(), position.time),
+            Event::Lost { why: LossReason::Shared, .. } => {
+                self.lose(Cut::GapGoesOn, position.time);
+            }
+            Event::Lost { why, .. } => {
+                let why = if why.loses_bytes() { Cut::Slip } else { Cut::Gap };
+                self.lose(why, position.time);
+            }
             Event::Unwatched => self.forget(Cut::Slip),
             Event::LeftOut => {
                 // What runs did so up to here.
-                if self.ended.is_none() {
+                if self.now.ended.is_none() {
                     self.pause(position.time);
                 }
                 self.forget(Cut::Slip);
@@ -592,6 +673,10 @@ impl Watcher for () {}
 
 /// Looks into the stretches of a [`Dissection`]: nothing tells tasks apart.
 impl Watcher for Dissection {
+    fn turns_to(&mut self, core: u8) {
+        self.turn_to(core);
+    }
+
     #[inline]
     fn did(&mut self, runner: Runner, from: Window, until: Window) {
         let actor = match runner {

@@ -5,7 +5,7 @@ use super::nesting::{THREAD, between};
 use crate::capture::Priorities;
 use crate::document::times;
 use crate::figure::{Objection, ObjectionRow};
-use crate::image::{Image, interrupt_name};
+use crate::image::Image;
 use crate::measure::dissection::{Actor, Dissection, Phase, Stretch};
 use crate::measure::duration::Duration;
 use crate::measure::known::{Ask, Facts, KnownBy, Measure, Of, Often, Part, RowFigures};
@@ -48,7 +48,7 @@ impl Context<'_> {
     /// What to call an exception.
     #[must_use]
     pub fn name(&self, exception: u16) -> String {
-        interrupt_name(self.image, exception)
+        self.timing.recording.interrupt_names.name(exception, self.image)
     }
 
     fn ns(&self, tick: u64) -> f64 {
@@ -136,6 +136,9 @@ pub struct GridRow {
 /// Figures of one interrupt.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct InterruptRow {
+    /// The core that took it; absent where the recording is of one core.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub core: Option<u8>,
     /// The exception number.
     pub number: u16,
     /// Its name.
@@ -191,6 +194,9 @@ pub struct InterruptRow {
 /// Who interrupted whom.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct PreemptionRow {
+    /// On which core; absent where the recording is of one core.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub core: Option<u8>,
     /// The one that ran.
     pub above: String,
     /// What it held up; `thread` is everything outside handlers.
@@ -333,16 +339,16 @@ pub fn report(
     InterruptReport {
         schema: SCHEMA.into(),
         duration: context.timing.duration(),
-        load: 1.0 - figures.thread as f64 / known,
+        load: 1.0 - figures.thread() as f64 / known,
         deepest: figures.deepest,
         interrupts,
         preemptions: preemptions(figures, context),
         evidence: InterruptEvidence {
             basis: "exception_trace".into(),
             intrusive: context.intrusive,
-            gaps: figures.gaps,
-            hidden: context.scale.hidden(figures.hidden),
-            contradictions: figures.contradictions,
+            gaps: figures.gaps(),
+            hidden: context.scale.hidden(figures.hidden()),
+            contradictions: figures.contradictions(),
             known_ns: context.ns(figures.known()),
             losses: context.timing.recording.losses.rows(),
             objections: context.facts.objections(),
@@ -361,7 +367,7 @@ fn row(
     let find = |ask: Ask| {
         let mut found = figures.figure(row, ask, context.facts)?;
         if let Some((before, facts)) = context.confirmed {
-            let same = before.of(row.exception);
+            let same = before.same_as(row);
             found.agree_with(same.and_then(|row| before.figure(row, ask, facts).ok()));
         }
         Ok(found)
@@ -376,13 +382,12 @@ fn row(
     });
     let mut worst = Vec::new();
     for (figure, list) in row.worst() {
-        worst.extend(
-            list.iter().map(|bad| {
-                case(figure, bad, found(row.exception, bad, stretches), figures, context)
-            }),
-        );
+        worst.extend(list.iter().map(|bad| {
+            case(figure, bad, found(row.exception, bad, stretches), row, figures, context)
+        }));
     }
     InterruptRow {
+        core: context.timing.recording.core(row.core),
         number: row.exception,
         name: context.name(row.exception),
         priority: context.priorities.of(row.exception),
@@ -410,6 +415,9 @@ fn row(
 /// One run.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct RunRow {
+    /// The core that took it; absent where the recording is of one core.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub core: Option<u8>,
     /// The interrupt.
     pub interrupt: String,
     /// Its number among the runs of its interrupt, from 0.
@@ -441,15 +449,18 @@ pub fn each(
     context: &Context<'_>,
 ) -> Vec<RunRow> {
     let mut rows = Vec::new();
-    let by_run: FxHashMap<(Actor, u64), &Stretch> =
-        stretches.iter().map(|stretch| ((stretch.subject, stretch.bad.number), stretch)).collect();
+    let key = |stretch: &Stretch| (stretch.bad.core, stretch.subject, stretch.bad.number);
+    let by_run: FxHashMap<(u8, Actor, u64), &Stretch> =
+        stretches.iter().map(|stretch| (key(stretch), stretch)).collect();
     for row in figures.rows() {
         for bad in row.each.iter().flatten() {
-            let stretch = by_run.get(&(Actor::Exception(row.exception), bad.number)).copied();
+            let subject = Actor::Exception(row.exception);
+            let stretch = by_run.get(&(row.core, subject, bad.number)).copied();
             // Where the firmware or a grid says when it was requested, the response says it all.
-            let case = case(FigureName::Response, bad, stretch, figures, context);
+            let case = case(FigureName::Response, bad, stretch, row, figures, context);
             let from = |from: Window, until: Window| context.scale.duration(between(from, until));
             rows.push(RunRow {
+                core: context.timing.recording.core(row.core),
                 interrupt: context.name(row.exception),
                 number: bad.number,
                 requested_ns: case.requested_ns,
@@ -475,6 +486,7 @@ fn case(
     figure: FigureName,
     bad: &Bad,
     stretch: Option<&Stretch>,
+    row: &Figures,
     figures: &InterruptFigures,
     context: &Context<'_>,
 ) -> Case {
@@ -486,7 +498,7 @@ fn case(
     let mut parts = Vec::new();
     if let Some(stretch) = stretch {
         for (&(phase, actor), part) in stretch.parts.iter().filter(|((p, _), _)| wanted(*p)) {
-            let cause = cause(phase, actor, part.ticks, stretch.subject, figures, context);
+            let cause = cause(phase, actor, part.ticks, row, figures, context);
             let who = match actor {
                 Actor::Exception(number) if !matches!(cause, Cause::Own | Cause::Switching) => {
                     Some(context.name(number))
@@ -517,16 +529,13 @@ fn cause(
     phase: Phase,
     actor: Actor,
     ticks: u64,
-    subject: Actor,
+    row: &Figures,
     figures: &InterruptFigures,
     context: &Context<'_>,
 ) -> Cause {
-    let interrupts = |who: u16| match subject {
-        Actor::Exception(exception) => figures.interrupts(exception, who),
-        _ => false,
-    };
+    let interrupts = |who: u16| figures.interrupts(row, who);
     match (phase, actor) {
-        (Phase::Running, actor) if actor == subject => Cause::Own,
+        (Phase::Running, Actor::Exception(who)) if who == row.exception => Cause::Own,
         (Phase::Waiting, Actor::Exception(who)) if interrupts(who) => {
             let cycles = ticks as f64 / context.timing.timestamp_ratio();
             if cycles <= ENTRY_CYCLES { Cause::Switching } else { Cause::Masked }
@@ -540,10 +549,11 @@ fn cause(
 fn preemptions(figures: &InterruptFigures, context: &Context<'_>) -> Vec<PreemptionRow> {
     let mut rows: Vec<PreemptionRow> = figures
         .rows()
-        .flat_map(|row| row.over.iter().map(|over| (row.exception, over)))
+        .flat_map(|row| row.over.iter().map(move |over| (row, over)))
         .filter(|(_, over)| over.below != THREAD)
-        .map(|(above, preemption)| PreemptionRow {
-            above: context.name(above),
+        .map(|(row, preemption)| PreemptionRow {
+            core: context.timing.recording.core(row.core),
+            above: context.name(row.exception),
             below: context.name(preemption.below),
             count: preemption.count,
             followed: preemption.followed,
@@ -568,13 +578,13 @@ fn doubts(figures: &InterruptFigures, context: &Context<'_>) -> Vec<String> {
             if cut == 1 { "run was cut" } else { "runs were cut" },
         ));
     }
-    if figures.gaps > left_out {
+    if figures.gaps() > left_out {
         doubts.push(format!(
             "Something is missing in {} {}: {cut} {} there, which count and have no duration. {}; figures start anew after each.",
-            figures.gaps - left_out,
-            if figures.gaps - left_out == 1 { "place" } else { "places" },
+            figures.gaps() - left_out,
+            if figures.gaps() - left_out == 1 { "place" } else { "places" },
             if cut == 1 { "run was cut" } else { "runs were cut" },
-            longest_hidden(context.scale.hidden(figures.hidden), "run"),
+            longest_hidden(context.scale.hidden(figures.hidden()), "run"),
         ));
     }
     if context.timing.recording.time_slipped {

@@ -17,6 +17,7 @@ pub(crate) use row_figures::{RowFigures, statistic};
 use crate::figure::{Absent, Doubt, Effect, Figure, Note, Objection, Rests};
 use crate::measure::cadence::SysTicks;
 use crate::measure::inspection::Unannounced;
+use crate::measure::interrupts::InterruptNames;
 use crate::measure::profile::Conduct;
 use crate::measure::recording::Recording;
 use crate::measure::statistic::Scale;
@@ -33,6 +34,10 @@ pub struct Facts {
     pub span: Ticks,
     /// Its last moment.
     pub end: Window,
+    /// How many cores it is of.
+    pub cores: u32,
+    /// What it calls interrupts.
+    pub interrupt_names: InterruptNames,
     /// Exceptions were traced: own times and loads of tasks are without handlers.
     pub exceptions: bool,
     /// Times are those of an instruction trace, which does not say when the core fell asleep.
@@ -92,6 +97,8 @@ impl Facts {
         Self {
             span: recording.span_between().unwrap_or_default(),
             end: recording.last_moment().unwrap_or_default(),
+            cores: recording.cores(),
+            interrupt_names: recording.interrupt_names.clone(),
             slipped: recording.time_slipped,
             left_out: recording.left_out,
             against: self.against.clone(),

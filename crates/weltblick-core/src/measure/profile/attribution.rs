@@ -115,7 +115,7 @@ mod tests {
         let story = [&sample, &entered, &sample, &left, &resumed, &sample, &runs, &sample];
         let rest = [&entered, &sample, &left, &resumed, &sample, &lost, &sample];
         for event in story.into_iter().chain(rest) {
-            let position = Position { origin: Origin(0), offset: 0, time: None };
+            let position = Position::new(Origin(0), 0, None);
             attributed.event(position, event);
         }
         let (handler, task) = (Whose::Handler(16), Whose::Task(7));

@@ -10,7 +10,7 @@ use proptest::prelude::*;
 const FIRMWARE: &[u8] = include_bytes!("../../../../../demo/buoy/wave-buoy.elf");
 
 fn at(cycle: u64) -> Position {
-    Position { origin: Origin(0), offset: 0, time: Some(Window::exact(cycle)) }
+    Position::new(Origin(0), 0, Some(Window::exact(cycle)))
 }
 
 fn sample() -> impl Strategy<Value = Event> {

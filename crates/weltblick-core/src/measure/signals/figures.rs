@@ -6,7 +6,10 @@ use super::halves::{Half, Halves, Joined};
 use super::threshold::Threshold;
 use super::trend::{Gaps, Trend};
 use super::values::Values;
-use crate::event::{Access, Event, Name, Number, Origin, Position, Sink, Statement, Thing, Value};
+use crate::event::{
+    Access, CoreSet, Event, LossReason, Name, Number, Origin, Position, Sink, Statement, Thing,
+    Value,
+};
 use crate::image::Field;
 use crate::measure::interrupts::{MOST_EACH, between};
 use crate::stats::{Spread, Ticks};
@@ -77,6 +80,8 @@ pub(super) type Element = Option<(f64, Option<Window>)>;
 pub struct Signal {
     /// Which.
     pub key: Key,
+    /// The cores that told of it.
+    cores: CoreSet,
     /// What its bits mean, if anything says so.
     pub field: Option<Arc<Field>>,
     /// Accesses, or statements.
@@ -150,8 +155,8 @@ pub struct Signals<'a> {
     pub lost_undated: bool,
     /// When something may be missing, in ticks of the origin that told so.
     gaps: BTreeMap<Origin, Gaps>,
-    /// The last moment, and whose.
-    last: Option<(Origin, Window)>,
+    /// The last moment, and whose: of which core.
+    last: Option<((Origin, u8), Window)>,
 }
 
 impl<'a> Signals<'a> {
@@ -177,7 +182,7 @@ impl<'a> Signals<'a> {
 
     /// The recording has ended.
     pub fn finish(&mut self) {
-        self.interrupt();
+        self.interrupt(None);
     }
 
     /// Every signal, in the order in which they were first seen.
@@ -236,8 +241,12 @@ impl<'a> Signals<'a> {
         })
     }
 
-    fn interrupt(&mut self) {
-        for signal in &mut self.list {
+    /// Something is missing of all signals that this core tells of, or of all.
+    fn interrupt(&mut self, core: Option<u8>) {
+        let is_touched = |signal: &&mut Signal| {
+            core.is_none_or(|core| signal.cores.is_empty() || signal.cores.has(core))
+        };
+        for signal in self.list.iter_mut().filter(is_touched) {
             signal.values.interrupt();
             signal.partial += u64::from(signal.halves.interrupt());
             let last = signal.last.and_then(|last| last.time);
@@ -248,15 +257,15 @@ impl<'a> Signals<'a> {
     }
 
     /// One loss of a framed stream stands for all its origins.
-    fn lost(&mut self, Position { origin, time, .. }: Position) {
+    fn lost(&mut self, Position { origin, core, time, .. }: Position) {
         self.lost += 1;
         if let Some(time) = time {
-            let before = self.last.filter(|(of, _)| *of == origin);
+            let before = self.last.filter(|(of, _)| *of == (origin, core));
             let from = before.map_or(time.earliest, |(_, last)| last.latest.min(time.earliest));
             self.gaps.entry(origin).or_default().add(from, time.latest);
         }
         self.lost_undated |= time.is_none();
-        self.interrupt();
+        self.interrupt(Some(core));
     }
 
     /// The number of a key's signal; nothing if there are too many.
@@ -419,10 +428,13 @@ impl Sink for Signals<'_> {
             Event::Lost { why, .. }
                 if why.is_end()
                     || position.time.is_none() && self.last.is_none() && self.list.is_empty() => {}
+            // Values are whole in the file that has them.
+            Event::Lost { why: LossReason::Shared, .. } => {}
             Event::Lost { .. } | Event::Unwatched => self.lost(position),
             _ => {}
         }
-        self.last = position.time.map(|time| (position.origin, time)).or(self.last);
+        let of = (position.origin, position.core);
+        self.last = position.time.map(|time| (of, time)).or(self.last);
     }
 }
 
@@ -432,6 +444,7 @@ impl Signal {
         let elements = if count > 1 { count.min(MOST_ELEMENTS as u64) as usize } else { 0 };
         Self {
             key,
+            cores: CoreSet::NONE,
             field,
             count: 0,
             values: Values::default(),
@@ -474,6 +487,7 @@ impl Signal {
     /// Counts an access; the time since the one before.
     fn accessed(&mut self, position: Position) -> Option<Ticks> {
         self.count += 1;
+        self.cores.add(position.core);
         let before = self.last.replace(position);
         let since = between(before?.time?, position.time?);
         self.interval.add(since);

@@ -12,7 +12,7 @@ use crate::wire::poll;
 use proptest::prelude::*;
 
 fn at(time: u64) -> Position {
-    Position { origin: Origin(0), offset: time, time: Some(Window::exact(time)) }
+    Position::new(Origin(0), time, Some(Window::exact(time)))
 }
 
 fn quantity(quantity: u32, value: f64) -> Event {

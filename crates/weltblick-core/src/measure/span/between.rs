@@ -208,7 +208,7 @@ mod tests {
         let mut between = Between::new(marks, StatedSpans::new(1));
         for (time, event) in events {
             let time = Some(Window::exact(*time));
-            between.event(Position { origin: Origin(0), offset: 0, time }, event);
+            between.event(Position::new(Origin(0), 0, time), event);
         }
         let mut spans = between.finish();
         spans.finish();

@@ -1,6 +1,6 @@
 //! Spans that the firmware states: from where it says that one begins to where it says that it ends.
 
-use crate::event::{Event, Name, Position, Sink, Statement, Thing};
+use crate::event::{CoreSet, Event, Name, Parked, Position, Sink, Statement, Thing};
 use crate::measure::bridges::Bridges;
 use crate::measure::gap::GapWatch;
 use crate::measure::interrupts::between;
@@ -19,6 +19,8 @@ const MOST_DETAILED: usize = 64;
 pub struct StatedSpan {
     /// Its number.
     pub span: u32,
+    /// The cores that stated it.
+    cores: CoreSet,
     /// From begin to end.
     pub elapsed: Spread,
     /// From begin to begin.
@@ -61,11 +63,21 @@ pub struct StatedSpans {
     /// Ticks in which it may be, at most.
     pub gap_ticks: u64,
     last: Option<Window>,
-    gap_watch: GapWatch,
+    /// The core whose events come now.
+    core: u8,
+    now: OfCore,
+    others: Parked<OfCore>,
     /// What is known of a span that was not stated so far.
     unseen: StatedSpan,
     /// Statements about more spans than are followed.
     pub left_out: u64,
+}
+
+/// What is known of one core.
+#[derive(Debug, Clone, Default)]
+struct OfCore {
+    gaps: GapWatch,
+    last: Option<Window>,
 }
 
 impl StatedSpan {
@@ -73,6 +85,7 @@ impl StatedSpan {
         let spread = || Spread::new(detailed);
         Self {
             span,
+            cores: CoreSet::NONE,
             elapsed: spread(),
             period: spread(),
             jitter: spread(),
@@ -130,7 +143,19 @@ impl StatedSpan {
         let ticks = between(began, ended);
         let number = self.elapsed.count();
         self.elapsed.add(ticks);
-        self.worst.add(ticks, |ticks| Bad { ticks, number, requested: None, began, ended });
+        self.worst.add(ticks, |ticks| Bad {
+            core: 0,
+            ticks,
+            number,
+            requested: None,
+            began,
+            ended,
+        });
+    }
+
+    /// Whether a loss on this core may have swallowed a statement of it.
+    fn may_be_of(&self, core: u8) -> bool {
+        self.cores.is_empty() || self.cores.has(core)
     }
 
     /// What is missing of it lies from the one to the other.
@@ -190,7 +215,9 @@ impl StatedSpans {
             gaps: 0,
             gap_ticks: 0,
             last: None,
-            gap_watch: GapWatch::default(),
+            core: 0,
+            now: OfCore::default(),
+            others: Parked::default(),
             unseen: StatedSpan::new(0, false, 0),
             left_out: 0,
         }
@@ -198,8 +225,12 @@ impl StatedSpans {
 
     /// The recording has ended: what is open has no end.
     pub fn finish(&mut self) {
-        if let Some(gap) = self.gap_watch.at_end() {
-            self.list.iter_mut().for_each(|span| span.missing(gap));
+        let others: Vec<u8> = self.others.iter().map(|(core, _)| core).collect();
+        for core in others.into_iter().chain([self.core]) {
+            self.turn_to(core);
+            if let Some(gap) = self.now.gaps.at_end() {
+                self.missing(gap);
+            }
         }
         let end = self.last;
         self.list.iter_mut().for_each(|span| span.finish(end));
@@ -223,13 +254,43 @@ impl StatedSpans {
     #[cold]
     fn undated(&mut self, event: &Event) {
         self.gaps += 1;
-        let since = self.gap_watch.begin(Window::exact(self.gap_watch.last()));
-        let all = self.list.iter_mut().chain([&mut self.unseen]);
-        all.for_each(|span| span.interrupt(Some(since)));
+        let since = self.now.gaps.begin(Window::exact(self.now.gaps.last()));
+        self.interrupt(Some(since));
         if let Event::Stated(Statement::SpanBegan { span }) = event
             && let Some(span) = self.span(*span)
         {
             span.count += 1;
+        }
+    }
+
+    fn turn_to(&mut self, core: u8) {
+        if core != self.core {
+            self.others.exchange(self.core, &mut self.now, core, OfCore::default);
+            self.core = core;
+        }
+    }
+
+    /// Something of the core is missing: of the spans that it states, and of those that no core stated so far.
+    fn interrupt(&mut self, since: Option<u64>) {
+        let core = self.core;
+        for span in self.list.iter_mut().chain([&mut self.unseen]) {
+            if span.may_be_of(core) {
+                span.interrupt(since);
+            } else if since.is_none() {
+                span.hidden = u64::MAX;
+            }
+        }
+    }
+
+    /// What is missing of the core lies in this window. A span of others may have been there once, unseen.
+    fn missing(&mut self, gap: Window) {
+        let core = self.core;
+        for span in self.list.iter_mut().chain([&mut self.unseen]) {
+            if span.may_be_of(core) {
+                span.missing(gap);
+            } else {
+                span.hid(gap.earliest, gap.latest);
+            }
         }
     }
 
@@ -249,16 +310,20 @@ impl StatedSpans {
                 self.list.len() - 1
             }
         };
-        self.list.get_mut(at)
+        let core = self.core;
+        let span = self.list.get_mut(at)?;
+        span.cores.add(core);
+        Some(span)
     }
 }
 
 impl Sink for StatedSpans {
     fn event(&mut self, position: Position, event: &Event) {
-        if let Some(gap) = self.gap_watch.pass(position, event) {
-            self.list.iter_mut().chain([&mut self.unseen]).for_each(|span| span.missing(gap));
+        self.turn_to(position.core);
+        if let Some(gap) = self.now.gaps.pass(position, event) {
+            self.missing(gap);
         }
-        let has_no_time = position.time.is_none() && self.gap_watch.first().is_some();
+        let has_no_time = position.time.is_none() && self.now.gaps.first().is_some();
         match event {
             Event::Stated(Statement::SpanBegan { .. } | Statement::SpanEnded { .. })
                 if has_no_time =>
@@ -269,7 +334,7 @@ impl Sink for StatedSpans {
                 self.span(*span).into_iter().for_each(|span| span.began(position.time));
             }
             Event::Stated(Statement::SpanEnded { span }) => {
-                let whole_since = self.gap_watch.first().filter(|_| self.gaps == 0);
+                let whole_since = self.now.gaps.first().filter(|_| self.gaps == 0);
                 if let Some(span) = self.span(*span) {
                     span.ended(position.time, whole_since);
                 }
@@ -289,17 +354,18 @@ impl Sink for StatedSpans {
                 if why.is_end() || position.time.is_none() && self.last.is_none() => {}
             Event::Lost { .. } | Event::Unwatched => {
                 self.gaps += 1;
-                let gap = self.last.zip(position.time).map(|(last, now)| between(last, now).high);
+                let gap =
+                    self.now.last.zip(position.time).map(|(last, now)| between(last, now).high);
                 // Nothing tells how long one without a time is.
                 self.gap_ticks = self.gap_ticks.saturating_add(gap.unwrap_or(u64::MAX));
                 let keeps_time = matches!(event, Event::Lost { why, .. } if !why.loses_bytes());
                 let loss = position.time.filter(|_| keeps_time);
-                let since = loss.map(|loss| self.gap_watch.begin(loss));
-                let all = self.list.iter_mut().chain([&mut self.unseen]);
-                all.for_each(|span| span.interrupt(since));
+                let since = loss.map(|loss| self.now.gaps.begin(loss));
+                self.interrupt(since);
             }
             _ => {}
         }
+        self.now.last = position.time.or(self.now.last);
         self.last = position.time.or(self.last);
     }
 }
@@ -331,7 +397,7 @@ mod tests {
             (325, ended(1)),
         ] {
             let time = Some(Window::exact(time));
-            spans.event(Position { origin: Origin(0), offset: 0, time }, &event);
+            spans.event(Position::new(Origin(0), 0, time), &event);
         }
         let [one, two] = spans.list() else { panic!("{spans:?}") };
         assert_eq!((one.count, one.elapsed.count(), one.cut), (5, 3, 4));
@@ -349,7 +415,7 @@ mod tests {
         // One that lasts longer than any before it when the recording ends.
         for (time, event) in [(400, began(1)), (490, began(2))] {
             let time = Some(Window::exact(time));
-            spans.event(Position { origin: Origin(0), offset: 0, time }, &event);
+            spans.event(Position::new(Origin(0), 0, time), &event);
         }
         spans.finish();
         let one = &spans.list()[0];
@@ -389,7 +455,7 @@ mod tests {
             let mut spans = StatedSpans::new(1);
             for (at, (now, event)) in events.iter().enumerate() {
                 let time = Some(Window::exact(*now));
-                let position = Position { origin: Origin(0), offset: 0, time };
+                let position = Position::new(Origin(0), 0, time);
                 if gaps.iter().any(|gap| gap.start == at) {
                     let lost = Event::Lost { bytes: 0..0, why: LossReason::Dropped };
                     spans.event(position, &lost);

@@ -12,7 +12,7 @@ fn passages(way: &[u8], laps: &[(u8, Option<u32>)]) -> Passages {
     let mut passages = Passages::new(way.to_vec(), Way::new(way.len(), clock(), 3));
     for (number, &(lap, cycles)) in (0..).zip(laps) {
         let time = Window { earliest: number * 1_000_000, latest: number * 1_000_000 + 10_000 };
-        let position = Position { origin: Origin(0), offset: 10 * number, time: Some(time) };
+        let position = Position::new(Origin(0), 10 * number, Some(time));
         passages.event(position, &Event::Lap { lap, cycles });
     }
     passages
@@ -49,7 +49,7 @@ fn what_has_no_certain_duration_is_left_out() {
     assert_eq!((passages.way.total.count(), passages.way.unfinished), (1, 1));
     assert_eq!(passages.way.total.max().unwrap().low, 30_000.0);
     // A gap in between.
-    let position = Position { origin: Origin(0), offset: 99, time: None };
+    let position = Position::new(Origin(0), 99, None);
     passages.event(position, &Event::Lap { lap: 0, cycles: Some(70) });
     passages.event(position, &Event::Unwatched);
     passages.event(position, &Event::Lap { lap: 1, cycles: Some(80) });
@@ -57,7 +57,7 @@ fn what_has_no_certain_duration_is_left_out() {
     // So long by the host that the counter may have wrapped: 2^32 cycles at 1 MHz are 4295 s.
     for (seconds, lap) in [(0, 0), (4300, 1)] {
         let time = Some(Window::exact(seconds * 1_000_000_000));
-        let position = Position { origin: Origin(0), offset: 0, time };
+        let position = Position::new(Origin(0), 0, time);
         passages.event(position, &Event::Lap { lap, cycles: Some(7) });
     }
     assert_eq!((passages.way.total.count(), passages.way.too_long), (1, 1));

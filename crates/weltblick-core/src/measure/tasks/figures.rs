@@ -2,6 +2,7 @@
 
 use super::loads::{LoadFigures, Loads};
 use super::tracking::{Activation, Spell, State, Watcher};
+use crate::event::{CoreSet, Parked};
 use crate::event::{Name, Statement, Stop, Thing};
 use crate::measure::bridges::Bridges;
 use crate::measure::dissection::{Actor, Dissection};
@@ -64,6 +65,10 @@ pub struct Waiting {
 pub struct Figures {
     /// Its number.
     pub task: u32,
+    /// The cores on which it ran.
+    pub cores: CoreSet,
+    /// The one on which it ran last.
+    on: Option<u8>,
     /// Its priority as the kernel counts.
     pub priority: Option<u8>,
     /// Its stack.
@@ -78,6 +83,10 @@ pub struct Figures {
     pub open: [u64; 2],
     /// The longest that was seen of an open one, in ticks.
     pub open_elapsed: u64,
+    /// The same of those that were open when the recording began.
+    pub open_at_start: u64,
+    /// How many had not begun to run when the recording ended, and how long the longest of them had waited.
+    pub waiting: (u64, u64),
     /// From the last start to the end of the recording, in ticks: no activation came in that time.
     pub silence: Ticks,
     /// Without handlers and other tasks.
@@ -133,6 +142,8 @@ impl Figures {
         let worst = || Worst::new(settings.keep);
         Self {
             task,
+            cores: CoreSet::NONE,
+            on: None,
             priority: None,
             stack: Stack::default(),
             reused: false,
@@ -140,6 +151,8 @@ impl Figures {
             cut: 0,
             open: [0; 2],
             open_elapsed: 0,
+            open_at_start: 0,
+            waiting: (0, 0),
             silence: Ticks::default(),
             own: spread(),
             elapsed: spread(),
@@ -167,23 +180,28 @@ impl Figures {
         }
     }
 
+    /// It runs on another core from now on: on which it did meanwhile is of no matter to how long.
+    #[cold]
+    fn moved_to(&mut self, core: u8) {
+        self.on = Some(core);
+        self.cores.add(core);
+    }
+
     fn activated(&mut self, activation: &Activation) {
         let number = self.activations;
         self.activations += 1;
-        let Activation { ready, began, ended, own, .. } = *activation;
+        let Activation { ready, began, ended, own, core, .. } = *activation;
         let (Some(began), Some(ended)) = (began, ended) else { return };
         if let Some(own) = own {
             self.own.add(own);
         }
         let elapsed = between(began, ended);
-        let bad = |ticks| Bad { ticks, number, requested: ready, began, ended };
+        let bad = |ticks| Bad { core, ticks, number, requested: ready, began, ended };
         self.elapsed.add(elapsed);
         self.worst_elapsed.add(elapsed, bad);
         if let Some(ready) = ready {
-            let (pending, response) = (between(ready, began), between(ready, ended));
-            self.pending.add(pending);
+            let response = between(ready, ended);
             self.response.add(response);
-            self.worst_pending.add(pending, bad);
             self.worst_response.add(response, bad);
         }
         if let Some(each) = &mut self.each
@@ -194,6 +212,15 @@ impl Figures {
         let start = ready.unwrap_or(began);
         self.started(start);
         self.grid.add(number, start, ended, |_: Late| {});
+    }
+
+    /// It begins to run on this core; whether it ends does not matter to how long it had been ready.
+    fn began(&mut self, core: u8, ready: Window, began: Window) {
+        let pending = between(ready, began);
+        self.pending.add(pending);
+        let number = self.activations;
+        let bad = |ticks| Bad { core, ticks, number, requested: Some(ready), began, ended: began };
+        self.worst_pending.add(pending, bad);
     }
 
     fn started(&mut self, now: Window) {
@@ -209,7 +236,7 @@ impl Figures {
         self.stack.missed = true;
         let (last, period) = (self.last.take(), self.last_period.take());
         match why {
-            Interruption::Gap => self.bridges.cut(last, period),
+            Interruption::Gap | Interruption::GapGoesOn => self.bridges.cut(last, period),
             _ => self.bridges.lose(),
         }
         match why {
@@ -231,6 +258,17 @@ pub struct Settings {
     pub each: bool,
 }
 
+/// What is known of one core.
+#[derive(Debug, Clone, Copy, Default)]
+struct OfCore {
+    /// Up to where it is known who had it; absent before the recording's first moment.
+    until: Option<u64>,
+    /// Ticks of which that is known.
+    known: u64,
+    /// Ticks between those.
+    unknown: u64,
+}
+
 /// Figures of all tasks.
 #[derive(Debug, Clone)]
 pub struct TaskFigures {
@@ -243,8 +281,12 @@ pub struct TaskFigures {
     recent: Option<(u32, usize)>,
     /// What is known of a task of which nothing was stated.
     unseen: Figures,
-    /// Up to where it is known who had the core; absent before the recording's first moment.
-    known_until: Option<u64>,
+    /// The core whose events come now.
+    core: u8,
+    now: OfCore,
+    others: Parked<OfCore>,
+    /// The recording's first moment.
+    first: Option<u64>,
     /// What things are called.
     pub names: FxHashMap<Thing, Name>,
     /// Ticks by exception.
@@ -271,7 +313,10 @@ impl TaskFigures {
             places: FxHashMap::default(),
             recent: None,
             unseen: Figures::new(0, false, settings),
-            known_until: None,
+            core: 0,
+            now: OfCore::default(),
+            others: Parked::default(),
+            first: None,
             names: FxHashMap::default(),
             exceptions: Box::new([0; EXCEPTIONS]),
             kernel: 0,
@@ -327,10 +372,22 @@ impl TaskFigures {
         self.rows.len().saturating_sub(MOST_DETAILED)
     }
 
-    /// Ticks of which it is known who had the core.
+    /// Ticks of which it is known who had the core, of all cores together.
     #[must_use]
     pub fn known(&self) -> u64 {
-        self.busy().map(|(_, ticks)| ticks).sum()
+        self.cores().map(|core| core.known).sum()
+    }
+
+    fn cores(&self) -> impl Iterator<Item = OfCore> {
+        self.others.iter().map(|(_, core)| *core).chain([self.now])
+    }
+
+    /// Of a recording of so many ticks, those of which it is not known who had the core, on any of so many: a task may
+    /// run where it was not seen before.
+    #[must_use]
+    pub fn unknown(&self, span: u64, cores: u64) -> u64 {
+        let seen: u64 = self.cores().map(|core| core.known.min(span)).sum();
+        span.saturating_mul(cores).saturating_sub(seen)
     }
 
     /// Ticks by who had the core, where that is known.
@@ -344,22 +401,41 @@ impl TaskFigures {
     /// The loads of one of these tasks, if the recording ends at this tick.
     #[must_use]
     pub fn loads(&self, row: &Figures, end: u64) -> LoadFigures {
-        match self.known_until {
-            Some(known) if known >= end => row.loads.at_end(end),
-            known => {
-                let mut loads = row.loads.clone();
+        let mut loads = row.loads.clone();
+        let only = self.others.is_empty().then_some(self.core);
+        let on = row.on.or(only);
+        if let Some(on) = on {
+            let known = self.known_until(on);
+            if known.is_none_or(|known| known < end) {
                 loads.unknown(known.unwrap_or(0), end);
-                loads.at_end(end)
             }
         }
+        // What the other cores did unseen, they may have done for this task; of one that ran nowhere, all.
+        let moves = row.cores.count() > 1;
+        let numbered = self.others.iter().chain([(self.core, &self.now)]);
+        let others = numbered.filter(|(core, _)| moves || on != Some(*core));
+        let unknown = |of: &OfCore| of.unknown + end.saturating_sub(of.until.unwrap_or(0));
+        loads.elsewhere(others.map(|(_, of)| unknown(of)).sum());
+        loads.at_end(end)
+    }
+
+    /// Up to where it is known who had a core.
+    fn known_until(&self, core: u8) -> Option<u64> {
+        if core == self.core {
+            return self.now.until;
+        }
+        self.others.iter().find(|(number, _)| *number == core)?.1.until
     }
 
     /// Nothing says who had the core up to this tick.
     #[cold]
     fn unknown_until(&mut self, until: u64) {
-        let from = self.known_until.unwrap_or(0);
+        let from = self.now.until.unwrap_or(0);
+        self.now.unknown += until.saturating_sub(self.first.unwrap_or(0).max(from));
+        let core = self.core;
         let rows = self.rows.iter_mut().chain([&mut self.unseen]);
-        rows.for_each(|row| row.loads.unknown(from, until));
+        rows.filter(|row| row.on.is_none_or(|on| on == core))
+            .for_each(|row| row.loads.unknown(from, until));
     }
 
     /// The recording ended at this tick: from the last starts to there nothing started.
@@ -391,19 +467,49 @@ impl TaskFigures {
     }
 }
 
+impl TaskFigures {
+    /// Rows of tasks that may have run on the core whose events come now.
+    fn mine(&mut self) -> impl Iterator<Item = &mut Figures> {
+        let core = self.core;
+        let rows = self.rows.iter_mut().chain([&mut self.unseen]);
+        rows.filter(move |row| row.cores.is_empty() || row.cores.has(core))
+    }
+}
+
 impl Watcher for TaskFigures {
     fn activated(&mut self, activation: &Activation) {
         self.row(activation.task).activated(activation);
     }
 
+    fn turns_to(&mut self, core: u8) {
+        let first = self.first;
+        let new = || OfCore { until: first, ..OfCore::default() };
+        self.others.exchange(self.core, &mut self.now, core, new);
+        self.core = core;
+    }
+
+    fn started(&mut self, task: u32, ready: Option<Window>, began: Option<Window>) {
+        let core = self.core;
+        if let Some((ready, began)) = ready.zip(began) {
+            self.row(task).began(core, ready, began);
+        }
+    }
+
     fn begins(&mut self, first: u64) {
-        self.known_until = Some(first);
+        self.first = Some(first);
+        self.now.until = Some(first);
         let rows = self.rows.iter_mut().chain([&mut self.unseen]);
         rows.for_each(|row| row.loads.begin(first));
     }
 
-    fn open(&mut self, task: u32, since: Option<Window>, elapsed: u64) {
+    fn open(&mut self, task: u32, since: Option<Window>, elapsed: u64, waits: bool) {
         let row = self.row(task);
+        if waits {
+            row.waiting = (row.waiting.0 + 1, row.waiting.1.max(elapsed));
+        }
+        if since.is_none() {
+            row.open_at_start = row.open_at_start.max(elapsed);
+        }
         row.open[usize::from(since.is_some())] += 1;
         row.open_elapsed = row.open_elapsed.max(elapsed);
         if let Some(since) = since {
@@ -428,14 +534,19 @@ impl Watcher for TaskFigures {
     #[inline(always)]
     fn did(&mut self, actor: Actor, from: Window, until: Window) {
         let ticks = until.latest.saturating_sub(from.latest);
-        if self.known_until.is_none_or(|known| known < from.latest) {
+        if self.now.until.is_none_or(|known| known < from.latest) {
             self.unknown_until(from.latest);
         }
-        self.known_until = self.known_until.max(Some(until.latest));
+        self.now.until = self.now.until.max(Some(until.latest));
+        self.now.known += ticks;
         match actor {
             Actor::Task(task) => {
+                let core = self.core;
                 let row = self.row(task);
                 row.busy += ticks;
+                if row.on != Some(core) {
+                    row.moved_to(core);
+                }
                 row.loads.ran(from, until);
             }
             Actor::Exception(number) => {
@@ -503,6 +614,7 @@ impl Watcher for TaskFigures {
                 stack.used = stack.used.max(Some(u64::from(bytes)));
                 (stack.stated, stack.missed) = (true, false);
             }
+            Statement::Preempted { task } => self.row(task).preempted += 1,
             Statement::Stops { task, why: Stop::Untold } => self.row(task).lost_core += 1,
             Statement::Stops { task, .. } => self.row(task).yielded += 1,
             _ => {}
@@ -510,14 +622,12 @@ impl Watcher for TaskFigures {
     }
 
     fn gap(&mut self, why: Interruption) {
-        self.gaps += 1;
-        let rows = self.rows.iter_mut().chain([&mut self.unseen]);
-        rows.for_each(|row| row.gap(why));
+        self.gaps += u64::from(why != Interruption::GapGoesOn);
+        self.mine().for_each(|row| row.gap(why));
     }
 
     fn missing(&mut self, gap: Window) {
-        let rows = self.rows.iter_mut().chain([&mut self.unseen]);
-        rows.for_each(|row| row.bridges.missing(gap));
+        self.mine().for_each(|row| row.bridges.missing(gap));
     }
 
     fn hid(&mut self, task: u32, longest: u64) {
@@ -528,6 +638,10 @@ impl Watcher for TaskFigures {
 
 /// Looks into the stretches of a [`Dissection`], with tasks told apart.
 impl Watcher for Dissection {
+    fn turns_to(&mut self, core: u8) {
+        self.turn_to(core);
+    }
+
     fn did(&mut self, actor: Actor, from: Window, until: Window) {
         Self::did(self, actor, from, until);
     }

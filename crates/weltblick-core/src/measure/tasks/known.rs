@@ -24,7 +24,7 @@ impl TaskFigures {
                 "let the kernel state its tasks (weltblick_marks.h), or judge load",
             ));
         }
-        let unknown = facts.span.high.saturating_sub(self.known());
+        let unknown = self.unknown(facts.span.high, u64::from(facts.cores));
         let gaps = self.gaps.saturating_sub(facts.left_out);
         let missing = Missing::new(gaps, row.cut, facts.hiding(ask, unknown, scale));
         let lasting = missing.lasting(row.hidden);
@@ -44,7 +44,17 @@ impl TaskFigures {
         let mut found = match ask.measure {
             Measure::Own => lasted(&row.own, open)?,
             Measure::Elapsed => lasted(&row.elapsed, open)?,
-            Measure::Pending => lasted(&row.pending, open)?,
+            // One that has begun to run waits no longer, whether it ended or not.
+            Measure::Pending => {
+                let at_start =
+                    OpenRuns { count: [row.open[0], 0], longest: row.open_at_start, ..open };
+                let (count, longest) = row.waiting;
+                let at_end = OpenRuns { count: [0, count], longest, is_exact: true };
+                let mut found = spread_or_open(&row.pending, of, &lasting, at_end, scale)?;
+                at_start.weigh(&mut found, &row.pending, of, scale);
+                at_end.weigh(&mut found, &row.pending, of, scale);
+                found
+            }
             Measure::Response => lasted(&row.response, open)?,
             Measure::Period => {
                 let mut found = spread(&row.period, of, &apart, scale)?;
@@ -76,7 +86,7 @@ impl TaskFigures {
             }
             Measure::Own | Measure::Load if !facts.exceptions => found.doubt(Doubt::WithHandlers),
             Measure::Pending | Measure::Response => {
-                let unready = row.elapsed.count().saturating_sub(row.pending.count());
+                let unready = row.elapsed.count().saturating_sub(row.response.count());
                 if unready > 0 {
                     found.doubt_with(Doubt::Unready { activations: unready }, unseen(of));
                 }
@@ -93,9 +103,11 @@ impl TaskFigures {
     fn share_of_all(&self, row: &Figures, facts: &Facts) -> Figure {
         let [shortest, longest] =
             [facts.span.low, facts.span.high].map(|ticks| ticks.max(1) as f64);
-        let (busy, known) = (row.busy as f64, self.known() as f64);
-        let unknown = (facts.span.high as f64 - known).max(0.0);
+        let (busy, unknown) =
+            (row.busy as f64, self.unknown(facts.span.high, u64::from(facts.cores)));
+        let unknown = unknown as f64;
         let bounds = Bounds { low: busy / longest, high: ((busy + unknown) / shortest).min(1.0) };
+        let known = self.known() as f64 / f64::from(facts.cores);
         let share = busy / known.max(1.0);
         let mut found = Figure::between(share, bounds, row.activations, Basis::Time);
         found.evidence.missing.unknown = unknown / longest;
@@ -123,6 +135,12 @@ impl TaskFigures {
         found.possible = SHARE;
         found.evidence.lossy = self.gaps > 0;
         found.evidence.missing.places = self.gaps;
+        if facts.cores > 1
+            && self.gaps == 0
+            && self.unknown(facts.span.high, facts.cores.into()) > 0
+        {
+            found.evidence.narrows = "begin to record all cores before what is judged, and end them together: where one is not recorded, nothing says who had it";
+        }
         Ok(found)
     }
 }

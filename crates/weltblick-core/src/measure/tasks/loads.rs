@@ -21,6 +21,8 @@ pub struct Loads {
     certain: Slide,
     /// Absent as long as it is the same.
     possible: Option<Box<Slide>>,
+    /// Ticks in which it may have run on another core, unseen: nothing says in which windows.
+    elsewhere: u64,
 }
 
 /// Loads of one task over all windows of one length, and in all of the recording.
@@ -43,7 +45,7 @@ pub struct LoadFigures {
 impl Loads {
     /// Nothing ran yet; windows have so many ticks.
     pub(super) fn new(window: u64) -> Self {
-        Self { certain: Slide::new(window.max(1)), possible: None }
+        Self { certain: Slide::new(window.max(1)), possible: None, elsewhere: 0 }
     }
 
     /// The recording begins here.
@@ -68,6 +70,11 @@ impl Loads {
         self.possible().ran(from, until);
     }
 
+    /// It may have run for so many ticks more, at any time.
+    pub(super) const fn elsewhere(&mut self, ticks: u64) {
+        self.elsewhere = ticks;
+    }
+
     fn possible(&mut self) -> &mut Slide {
         self.possible.get_or_insert_with(|| Box::new(self.certain.clone()))
     }
@@ -77,6 +84,8 @@ impl Loads {
     pub fn at_end(&self, end: u64) -> LoadFigures {
         let certain = self.certain.at_end(end);
         let possible = self.possible.as_ref().map_or(certain, |possible| possible.at_end(end));
+        let more = |ticks: u64| self.elsewhere as f64 / ticks.max(1) as f64;
+        let (window, all) = (self.certain.window, end.saturating_sub(self.certain.start));
         let between = |low: f64, high: f64| Bounds { low, high: high.max(low).min(1.0) };
         LoadFigures {
             windows: certain.windows,
@@ -85,9 +94,9 @@ impl Loads {
             most_at: certain.most_at,
             mean: certain.mean,
             bounds: [
-                between(certain.least, possible.least),
-                between(certain.mean, possible.mean),
-                between(certain.most, possible.most),
+                between(certain.least, possible.least.max(certain.least) + more(window)),
+                between(certain.mean, possible.mean.max(certain.mean) + more(all)),
+                between(certain.most, possible.most.max(certain.most) + more(window)),
             ],
         }
     }

@@ -1,5 +1,7 @@
 //! Tasks: who ran when and for how long, how late, how much stack, and what it waited for.
 
+#[cfg(test)]
+mod core_tests;
 mod figures;
 mod known;
 mod loads;

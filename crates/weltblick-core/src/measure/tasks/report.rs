@@ -3,6 +3,7 @@
 use super::figures::{Figures, Stack, TaskFigures, Waiting};
 use super::order::{Order, Turn};
 use super::tracking::{Spell, State};
+use crate::event::CoreSet;
 use crate::event::Thing;
 use crate::figure::{Objection, ObjectionRow};
 use crate::image::{Image, interrupt_name};
@@ -56,7 +57,9 @@ impl Context<'_> {
         match actor {
             Actor::Task(task) => figures.name(Thing::Task(task), self.image),
             Actor::Exception(0) => "thread".into(),
-            Actor::Exception(number) => interrupt_name(self.image, number),
+            Actor::Exception(number) => {
+                self.timing.recording.interrupt_names.name(number, self.image)
+            }
             Actor::Kernel => "kernel".into(),
             Actor::Switching => "entering and leaving".into(),
         }
@@ -74,6 +77,7 @@ impl TaskFigures {
             Thing::Object(number) => format!("object {number}"),
             Thing::Span(number) => format!("span {number}"),
             Thing::Quantity(number) => format!("quantity {number}"),
+            Thing::Interrupt(number) => interrupt_name(image, number),
         })
     }
 }
@@ -198,6 +202,9 @@ pub struct WaitRow {
 /// Figures of one task.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct TaskRow {
+    /// The cores on which it ran; absent where the recording is of one core.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cores: Vec<u8>,
     /// Its number.
     pub number: u32,
     /// Its name.
@@ -258,7 +265,7 @@ pub struct TaskRow {
     pub latest: Vec<ActivationRow>,
 }
 
-/// Where all of the time went, as parts of it.
+/// Where all of the time went, as parts of it; of several cores, of the time of all of them.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, JsonSchema)]
 pub struct Totals {
     /// Tasks but the idle one.
@@ -320,14 +327,14 @@ pub fn report(figures: &TaskFigures, stretches: &[Stretch], context: &Context<'_
     let idle = figures.idle();
     let mut tasks: Vec<TaskRow> = figures
         .rows()
-        .map(|row| self::row(row, idle == Some(row.task), figures, &stretches, context))
+        .map(|row| self::row(row, idle.contains(&row.task), figures, &stretches, context))
         .collect();
     let longest = |row: &TaskRow| row.pending.max.map_or(-1.0, |max| max.ns_low);
     tasks.sort_by(|a, b| longest(b).total_cmp(&longest(a)).then(a.number.cmp(&b.number)));
     TaskReport {
         schema: SCHEMA.into(),
         duration: context.timing.duration(),
-        totals: totals(figures, idle, context),
+        totals: totals(figures, &idle, context),
         switches: figures.switches,
         evidence: TaskEvidence {
             basis: if figures.are_turns() { "turns" } else { "statements" }.into(),
@@ -363,6 +370,9 @@ pub fn each(
 /// A task had the core, and then not.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct TurnRow {
+    /// The core that it had; absent where the recording is of one core.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub core: Option<u8>,
     /// Which.
     pub task: String,
     /// When it began to run, in nanoseconds since the trace began.
@@ -387,6 +397,7 @@ pub fn turns(order: &Order, figures: &TaskFigures, context: &Context<'_>) -> Vec
             _ => None,
         };
         TurnRow {
+            core: context.timing.recording.core(turn.core),
             task: figures.name(Thing::Task(turn.task), context.image),
             began_ns: context.ns(from.latest),
             duration: context.scale.duration(between(from, until)),
@@ -412,31 +423,39 @@ impl TaskFigures {
 
     /// The task that has the core when nothing else wants it: it runs, never stops, and no other that
     /// does so has a lower priority.
-    pub(crate) fn idle(&self) -> Option<u32> {
+    fn idle_on(&self, core: u8) -> Option<u32> {
         if self.are_turns() {
             return self.idle;
         }
         self.rows()
-            .filter(|row| row.busy > 0 && row.yielded == 0)
+            .filter(|row| row.cores.has(core) && row.busy > 0 && row.yielded == 0)
             .min_by_key(|row| (row.priority, std::cmp::Reverse(row.busy)))
             .map(|row| row.task)
     }
+
+    /// Those that do so, one of each core.
+    pub(crate) fn idle(&self) -> Vec<u32> {
+        let mut cores = CoreSet::NONE;
+        self.rows().flat_map(|row| row.cores.iter()).for_each(|core| cores.add(core));
+        cores.iter().filter_map(|core| self.idle_on(core)).collect()
+    }
 }
 
-/// All ticks of the recording, those of which nothing is known included.
+/// All ticks of the recording on all of its cores, those of which nothing is known included.
 fn all(figures: &TaskFigures, context: &Context<'_>) -> f64 {
-    let span = context.timing.recording.span().unwrap_or(0);
+    let recording = context.timing.recording;
+    let span = recording.span().unwrap_or(0).saturating_mul(u64::from(recording.cores()));
     figures.known().max(span).max(1) as f64
 }
 
-fn totals(figures: &TaskFigures, idle: Option<u32>, context: &Context<'_>) -> Totals {
+fn totals(figures: &TaskFigures, idle: &[u32], context: &Context<'_>) -> Totals {
     let all = all(figures, context);
     let unknown = 1.0 - figures.known() as f64 / all;
     let mut totals = Totals { tasks: 0.0, idle: 0.0, interrupts: 0.0, kernel: 0.0, unknown };
     for (actor, ticks) in figures.busy() {
         let share = ticks as f64 / all;
         match actor {
-            Actor::Task(task) if Some(task) == idle => totals.idle += share,
+            Actor::Task(task) if idle.contains(&task) => totals.idle += share,
             Actor::Task(_) => totals.tasks += share,
             Actor::Exception(number) if !KERNEL_EXCEPTIONS.contains(&number) => {
                 totals.interrupts += share;
@@ -471,7 +490,9 @@ fn row(
     let worst = if told { &row.worst_response } else { &row.worst_elapsed };
     let loads = figures.loads(row, context.facts.end.latest);
     let has_windows = loads.windows > 0;
+    let several = context.timing.recording.cores() > 1;
     TaskRow {
+        cores: row.cores.iter().filter(|_| several).collect(),
         number: row.task,
         name: figures.name(Thing::Task(row.task), context.image),
         priority: row.priority,
@@ -584,7 +605,8 @@ fn doubts(figures: &TaskFigures, context: &Context<'_>) -> Vec<String> {
     }
     let cut: u64 = figures.rows().map(|row| row.cut).sum();
     // The idle task is never activated.
-    let others = figures.rows().filter(|row| figures.idle() != Some(row.task));
+    let idle = figures.idle();
+    let others = figures.rows().filter(|row| !idle.contains(&row.task));
     let hidden = others.map(|row| row.hidden).max().unwrap_or(0);
     let left_out = context.timing.recording.left_out;
     if left_out > 0 {

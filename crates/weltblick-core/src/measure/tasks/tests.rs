@@ -53,15 +53,15 @@ const fn leave(exception: u16) -> Event {
 
 const THREAD: Event = Event::Resumed { exception: 0 };
 
-fn ready(task: u32) -> Event {
+pub(super) fn ready(task: u32) -> Event {
     Event::Stated(Statement::Ready { task })
 }
 
-fn runs(task: u32) -> Event {
+pub(super) fn runs(task: u32) -> Event {
     Event::Stated(Statement::Runs { task, stack_pointer: None })
 }
 
-fn sleeps(task: u32) -> Event {
+pub(super) fn sleeps(task: u32) -> Event {
     Event::Stated(Statement::Stops { task, why: Stop::Sleeps })
 }
 
@@ -69,7 +69,7 @@ fn seen(events: &[(u64, Event)]) -> Seen {
     let mut tracking = Tracking::new(Seen::default());
     for (cycle, event) in events {
         let time = Some(Window::exact(*cycle));
-        tracking.event(Position { origin: Origin(0), offset: 0, time }, event);
+        tracking.event(Position::new(Origin(0), 0, time), event);
     }
     tracking.finish()
 }
@@ -189,6 +189,8 @@ struct Kernel {
     events: Vec<(u64, Event)>,
     /// Open activations: since when each task is ready.
     open: [Option<u64>; 3],
+    /// Of these, those that have begun to run, and when.
+    began: [Option<u64>; 3],
     /// Of each task: from when to when.
     activations: [Vec<(u64, u64)>; 3],
 }
@@ -212,6 +214,7 @@ impl Kernel {
     fn sleep(&mut self) {
         let Some(task) = self.running.take() else { return };
         let since = self.open[task as usize].take().unwrap();
+        self.began[task as usize] = None;
         self.activations[task as usize].push((since, self.now));
         self.tell(sleeps(task));
         self.dispatch();
@@ -222,8 +225,14 @@ impl Kernel {
         if self.running.is_none_or(|running| next < running) {
             self.ready.remove(&next);
             self.ready.extend(self.running.replace(next));
+            self.began[next as usize].get_or_insert(self.now);
             self.tell(runs(next));
         }
+    }
+
+    /// How long an activation waited that has begun, and not ended.
+    fn begun(&self, task: u32) -> Option<u64> {
+        self.began[task as usize].zip(self.open[task as usize]).map(|(began, ready)| began - ready)
     }
 }
 
@@ -233,7 +242,7 @@ fn with_gaps(events: &[(u64, Event)], gaps: &[Range<usize>]) -> TaskFigures {
     let mut tracking = Tracking::new(TaskFigures::new(settings));
     for (at, (now, event)) in events.iter().enumerate() {
         let time = Some(Window::exact(*now));
-        let position = Position { origin: Origin(0), offset: 0, time };
+        let position = Position::new(Origin(0), 0, time);
         if gaps.iter().any(|gap| gap.start == at) {
             let why = LossReason::Overflow;
             tracking.event(position, &Event::Lost { bytes: 0..0, why });
@@ -278,11 +287,13 @@ proptest! {
                 let runs = |&&(now, who): &&(u64, Option<u32>)| now >= ready && who == Some(task);
                 turns.iter().find(runs).unwrap().0
             };
-            let pending: Vec<u64> =
+            let mut pending: Vec<u64> =
                 activations.iter().map(|(ready, _)| first_run(*ready) - ready).collect();
             let response: Vec<u64> = activations.iter().map(|(ready, end)| end - ready).collect();
             let elapsed: Vec<u64> =
                 response.iter().zip(&pending).map(|(response, pending)| response - pending).collect();
+            // One that has begun to run waits no longer, whether it ended or not.
+            pending.extend(kernel.begun(task));
             let period: Vec<u64> =
                 activations.windows(2).map(|pair| pair[1].0 - pair[0].0).collect();
             for (spread, list) in [

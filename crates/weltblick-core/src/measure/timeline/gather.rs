@@ -2,7 +2,7 @@
 
 use super::columns::Columns;
 use super::lane::{Doing, Entry, LaneKey, Piece, What};
-use crate::event::{Event, Name, Position, Sink, Statement, Thing};
+use crate::event::{CoreSet, Event, Name, Position, Sink, Statement, Thing};
 use crate::image::Image;
 use crate::measure::console::{Console, Line, Lines, Source, format};
 use crate::measure::dissection::Actor;
@@ -32,6 +32,8 @@ pub struct Gather<'a> {
     spans: FxHashMap<u32, Window>,
     /// What things are called.
     pub names: FxHashMap<Thing, Name>,
+    /// The cores of which something was told.
+    pub cores: CoreSet,
     /// What lanes did, by lane.
     pub lanes: BTreeMap<LaneKey, Columns>,
     /// Single stretches, in the order in which they ended.
@@ -50,24 +52,29 @@ pub struct Gather<'a> {
     window: Option<(u64, u64)>,
     /// Where there are too many entries, the last are kept.
     pub keeps_last: bool,
-    last: Option<Window>,
+    /// The last moment of each core.
+    last: Vec<(u8, Window)>,
 }
 
 /// What handlers did since it was last asked.
 #[derive(Default)]
 struct Handlers {
+    core: u8,
     pieces: Vec<Piece>,
     entries: Vec<Entry>,
     /// When periodic ones must have been requested, where the firmware does not say.
-    grids: FxHashMap<u16, GridFit>,
+    grids: FxHashMap<(u8, u16), GridFit>,
 }
 
 impl Handlers {
     /// Fits what waits for its grid: no more comes, or time is missing.
     fn settle(&mut self) {
-        for (&exception, grid) in &mut self.grids {
+        let core = self.core;
+        let mine = self.grids.iter_mut().filter(|((of, _), _)| *of == core);
+        for (&(core, exception), grid) in mine {
             let mut waits = Vec::new();
-            grid.settle(|late| waits.extend(waited(exception, &late)));
+            let lane = LaneKey::Interrupt(core, exception);
+            grid.settle(|late| waits.extend(waited(lane, &late)));
             keep(waits, grid, &mut self.pieces);
         }
     }
@@ -81,40 +88,46 @@ fn keep(mut waits: Vec<Piece>, grid: &GridFit, pieces: &mut Vec<Piece>) {
 }
 
 /// From when an exception was due to its start, if it certainly was late.
-fn waited(exception: u16, late: &Late) -> Option<Piece> {
+fn waited(lane: LaneKey, late: &Late) -> Option<Piece> {
     let &Late { due, began, pending, .. } = late;
-    let lane = LaneKey::Interrupt(exception);
     (pending.low > 0).then_some(Piece { lane, doing: Doing::Wants, from: due, until: began })
 }
 
 impl InterruptWatcher for Handlers {
+    fn turns_to(&mut self, core: u8) {
+        self.core = core;
+    }
+
     fn entered(&mut self, exception: u16, time: Option<Window>) {
         if let Some(time) = time {
-            let lane = LaneKey::Interrupt(exception);
+            let lane = LaneKey::Interrupt(self.core, exception);
             self.entries.push(Entry { time, lane, what: What::Entered });
         }
     }
 
     fn did(&mut self, runner: Runner, from: Window, until: Window) {
         let lane = match runner {
-            Runner::Exception(THREAD) => LaneKey::Thread,
-            Runner::Exception(number) => LaneKey::Interrupt(number),
+            Runner::Exception(THREAD) => LaneKey::Thread(self.core),
+            Runner::Exception(number) => LaneKey::Interrupt(self.core, number),
             Runner::Switching | Runner::Unknown => return,
         };
         self.pieces.push(Piece { lane, doing: Doing::Runs, from, until });
     }
 
     fn ran(&mut self, run: &Run) {
-        let lane = LaneKey::Interrupt(run.exception);
+        let lane = LaneKey::Interrupt(self.core, run.exception);
         let Some((began, ended)) = run.began.zip(run.ended) else { return };
         let mut piece = |doing, from, until| self.pieces.push(Piece { lane, doing, from, until });
         piece(Doing::Open, began, ended);
         if let Some(requested) = run.requested {
             piece(Doing::Wants, requested, began);
-        } else if self.grids.len() < MOST_LANES || self.grids.contains_key(&run.exception) {
-            let grid = self.grids.entry(run.exception).or_insert_with(|| GridFit::new(false));
+        } else if self.grids.len() < MOST_LANES
+            || self.grids.contains_key(&(self.core, run.exception))
+        {
+            let key = (self.core, run.exception);
+            let grid = self.grids.entry(key).or_insert_with(|| GridFit::new(false));
             let mut waits = Vec::new();
-            grid.add(0, began, ended, |late| waits.extend(waited(run.exception, &late)));
+            grid.add(0, began, ended, |late| waits.extend(waited(lane, &late)));
             keep(waits, grid, &mut self.pieces);
         }
         self.entries.push(Entry { time: ended, lane, what: What::Left(run.elapsed()) });
@@ -124,7 +137,11 @@ impl InterruptWatcher for Handlers {
         match why {
             Cut::Run(_) => {}
             // No time is missing: grids go on.
-            Cut::Gap => self.grids.values_mut().for_each(GridFit::gap),
+            Cut::Gap | Cut::GapGoesOn => {
+                let core = self.core;
+                let mine = self.grids.iter_mut().filter(|((of, _), _)| *of == core);
+                mine.for_each(|(_, grid)| grid.gap());
+            }
             Cut::Slip | Cut::Contradiction => self.settle(),
         }
     }
@@ -133,15 +150,20 @@ impl InterruptWatcher for Handlers {
 /// What tasks did since it was last asked.
 #[derive(Default)]
 struct Turns {
+    core: u8,
     pieces: Vec<Piece>,
     entries: Vec<Entry>,
 }
 
 impl TaskWatcher for Turns {
+    fn turns_to(&mut self, core: u8) {
+        self.core = core;
+    }
+
     fn did(&mut self, actor: Actor, from: Window, until: Window) {
         let lane = match actor {
             Actor::Task(task) => LaneKey::Task(task),
-            Actor::Kernel => LaneKey::Kernel,
+            Actor::Kernel => LaneKey::Kernel(self.core),
             Actor::Exception(_) | Actor::Switching => return,
         };
         self.pieces.push(Piece { lane, doing: Doing::Runs, from, until });
@@ -199,6 +221,7 @@ impl<'a> Gather<'a> {
             console: Console::new(Texts { image, entries: Vec::new() }),
             spans: FxHashMap::default(),
             names: FxHashMap::default(),
+            cores: CoreSet::NONE,
             lanes: BTreeMap::new(),
             pieces: Vec::new(),
             entries: Vec::new(),
@@ -208,14 +231,17 @@ impl<'a> Gather<'a> {
             range: window,
             window,
             keeps_last: false,
-            last: None,
+            last: Vec::new(),
         }
     }
 
     /// The recording has ended.
     pub fn finish(&mut self) {
         self.console.finish();
-        self.interrupts.watcher.settle();
+        for core in self.cores.iter() {
+            self.interrupts.turn_to(core);
+            self.interrupts.watcher.settle();
+        }
         self.drain();
         self.entries.sort_by_key(|entry| entry.time.latest);
     }
@@ -337,16 +363,26 @@ impl<'a> Gather<'a> {
         }
     }
 
-    fn lost(&mut self, now: Option<Window>) {
+    fn lost(&mut self, Position { core, time, .. }: Position) {
         self.spans.clear();
-        let Some(now) = now else { return };
-        let since = self.last.filter(|last| last.latest <= now.latest).unwrap_or(now);
+        let Some(now) = time else { return };
+        let last = self.last.iter().find(|(of, _)| *of == core).map(|(_, last)| *last);
+        let since = last.filter(|last| last.latest <= now.latest).unwrap_or(now);
         let (first, last) = self.limits();
         let inside = since.latest <= last && now.latest >= first;
         if inside && self.gaps.len() < MOST_ENTRIES {
             self.gaps.push((since, now));
         }
         self.entry(Entry { time: now, lane: LaneKey::Recording, what: What::Lost });
+    }
+
+    /// This moment of its core has passed.
+    fn passed(&mut self, Position { core, time, .. }: Position) {
+        let Some(now) = time else { return };
+        match self.last.iter_mut().find(|(of, _)| *of == core) {
+            Some((_, last)) => *last = now,
+            None => self.last.push((core, now)),
+        }
     }
 
     /// What the event ended.
@@ -365,13 +401,14 @@ impl<'a> Gather<'a> {
 
 impl Sink for Gather<'_> {
     fn event(&mut self, position: Position, event: &Event) {
+        self.cores.add(position.core);
         if let (Some(time), None) = (position.time, self.window) {
             let (start, end) = self.range.unwrap_or((time.earliest, time.latest));
             self.range = Some((start.min(time.earliest), end.max(time.latest)));
         }
         if event.is_sample() {
             self.sampled(position.time, *event != Event::Asleep);
-            self.last = position.time.or(self.last);
+            self.passed(position);
             return;
         }
         self.interrupts.event(position, event);
@@ -380,11 +417,9 @@ impl Sink for Gather<'_> {
         self.drain();
         match event {
             Event::Stated(statement) => self.stated(statement, position.time),
-            Event::Lost { .. } | Event::Unwatched | Event::ClockFault(_) => {
-                self.lost(position.time)
-            }
+            Event::Lost { .. } | Event::Unwatched | Event::ClockFault(_) => self.lost(position),
             _ => {}
         }
-        self.last = position.time.or(self.last);
+        self.passed(position);
     }
 }

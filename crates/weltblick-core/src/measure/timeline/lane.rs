@@ -6,14 +6,14 @@ use crate::time::Window;
 /// Whose lane it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum LaneKey {
-    /// An exception's handler.
-    Interrupt(u16),
-    /// Thread mode, where nothing tells tasks apart.
-    Thread,
+    /// An exception's handler on a core.
+    Interrupt(u8, u16),
+    /// Thread mode of a core, where nothing tells tasks apart.
+    Thread(u8),
     /// A task.
     Task(u32),
-    /// The kernel, between tasks.
-    Kernel,
+    /// The kernel on a core, between tasks.
+    Kernel(u8),
     /// What is on the stack, so many calls deep.
     Call(usize),
     /// A span of the firmware's own.
@@ -34,13 +34,23 @@ impl LaneKey {
     /// Whether single moments are all that it shows; others show stretches, or a course.
     #[must_use]
     pub const fn has_moments(self) -> bool {
-        !matches!(self, Self::Interrupt(_) | Self::Task(_) | Self::Call(_) | Self::Value(_))
+        !matches!(self, Self::Interrupt(..) | Self::Task(_) | Self::Call(_) | Self::Value(_))
+    }
+
+    /// The core of which it shows what that alone can do.
+    #[must_use]
+    pub const fn core(self) -> Option<u8> {
+        match self {
+            Self::Interrupt(core, _) | Self::Thread(core) | Self::Kernel(core) => Some(core),
+            _ => None,
+        }
     }
 
     /// The thing that the firmware may name.
     #[must_use]
     pub const fn thing(self) -> Option<Thing> {
         match self {
+            Self::Interrupt(_, number) => Some(Thing::Interrupt(number)),
             Self::Task(number) => Some(Thing::Task(number)),
             Self::Span(number) => Some(Thing::Span(number)),
             Self::Object(number) => Some(Thing::Object(number)),

@@ -38,10 +38,10 @@ impl Context<'_> {
         let told = lane
             .thing()
             .and_then(|thing| gather.names.get(&thing)?.told(|at| self.image?.text_at(at)));
-        told.unwrap_or_else(|| match lane {
-            LaneKey::Interrupt(number) => interrupt_name(self.image, number),
-            LaneKey::Thread => "[thread mode]".into(),
-            LaneKey::Kernel => "[kernel]".into(),
+        let name = told.unwrap_or_else(|| match lane {
+            LaneKey::Interrupt(_, number) => interrupt_name(self.image, number),
+            LaneKey::Thread(_) => "[thread mode]".into(),
+            LaneKey::Kernel(_) => "[kernel]".into(),
             LaneKey::Task(number) => format!("task {number}"),
             LaneKey::Call(depth) => format!("calls {}", depth + 1),
             LaneKey::Span(number) => format!("span {number}"),
@@ -51,7 +51,11 @@ impl Context<'_> {
             LaneKey::Value(at) => self.values.get(at).cloned().unwrap_or_default(),
             LaneKey::Load => "[awake]".into(),
             LaneKey::Recording => "[recording]".into(),
-        })
+        });
+        match lane.core().filter(|_| gather.cores.count() > 1) {
+            Some(core) => format!("{name} (core {core})"),
+            None => name,
+        }
     }
 
     /// What happened, in words.
@@ -85,8 +89,8 @@ impl Context<'_> {
 #[must_use]
 pub const fn kind(lane: LaneKey) -> &'static str {
     match lane {
-        LaneKey::Interrupt(_) => "interrupt",
-        LaneKey::Thread | LaneKey::Kernel => "thread",
+        LaneKey::Interrupt(..) => "interrupt",
+        LaneKey::Thread(_) | LaneKey::Kernel(_) => "thread",
         LaneKey::Task(_) => "task",
         LaneKey::Call(_) => "call",
         LaneKey::Span(_) => "span",

@@ -50,7 +50,7 @@ impl Wanted {
     /// a text with these letters. A name fits whole.
     fn fits(&self, entry: &Entry, name: &dyn Fn(LaneKey) -> String) -> bool {
         let kind = match (entry.lane, &entry.what) {
-            (LaneKey::Interrupt(_), What::Entered) => Kind::Interrupt,
+            (LaneKey::Interrupt(..), What::Entered) => Kind::Interrupt,
             (LaneKey::Task(_), What::Runs) => Kind::Task,
             (LaneKey::Span(_), What::Begins) => Kind::Span,
             (LaneKey::Object(_), _) => Kind::Object,

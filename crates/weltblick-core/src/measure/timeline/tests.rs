@@ -5,7 +5,7 @@ use crate::point::{End, Occurrence, Subject, Which};
 use crate::time::{Frequency, Window};
 
 fn at(time: u64) -> Position {
-    Position { origin: Origin(0), offset: time, time: Some(Window::exact(time)) }
+    Position::new(Origin(0), time, Some(Window::exact(time)))
 }
 
 /// An interrupt that is interrupted, two tasks, a span, an object, a loss.
@@ -84,7 +84,7 @@ fn what_happens_is_told_in_order() {
 fn lanes_say_how_much_of_the_time_they_ran() {
     let gather = gathered(None);
     let lanes =
-        [LaneKey::Interrupt(16), LaneKey::Interrupt(17), LaneKey::Task(1), LaneKey::Span(4)];
+        [LaneKey::Interrupt(0, 16), LaneKey::Interrupt(0, 17), LaneKey::Task(1), LaneKey::Span(4)];
     let report = report(&gather, &lanes, (0, 300), 30, &context());
     let ran = |lane: usize| -> f64 { report.lanes[lane].cells.iter().map(|cell| cell.runs).sum() };
     // 20 and 18 ticks of the first handler, 10 of the second, 40 of the task, 200 of the span.

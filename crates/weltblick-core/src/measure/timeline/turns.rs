@@ -124,7 +124,7 @@ mod tests {
         let mut list = TurnList::with_room(room);
         let mut tell = |time: u64, statement: Statement| {
             let time = Some(Window::exact(time));
-            list.event(Position { origin: Origin(0), offset: 0, time }, &Event::Stated(statement));
+            list.event(Position::new(Origin(0), 0, time), &Event::Stated(statement));
         };
         for (task, name) in [(1, "filter"), (2, "report")] {
             tell(0, Statement::Named(Thing::Task(task), Name::Told(name.into())));

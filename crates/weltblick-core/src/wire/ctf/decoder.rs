@@ -123,6 +123,8 @@ pub trait Sink {
     fn loss(&mut self, at: Range<u64>, why: Damage);
     /// Something is missing before a packet, which began at this tick of its stream's clock.
     fn missing(&mut self, offset: u64, begin: Option<u64>, what: Missing);
+    /// A packet begins, at this tick of its stream's clock if it says so.
+    fn packet(&mut self, _stream: usize, _begin: Option<u64>) {}
     /// What stands before a packet's events, or what fills a packet up behind them.
     fn around(&mut self, _at: Range<u64>) {}
 }
@@ -370,6 +372,8 @@ impl<'s> Decoder<'s> {
         self.stage = Stage::Events { stream, at };
         let bits = self.schema.streams[stream].stamp_bits;
         self.ends = facts.end.filter(|(_, size)| *size > bits && bits > 0).map(|(end, _)| end);
+        let clock = self.schema.streams[stream].clock;
+        sink.packet(stream, clock.and_then(|clock| self.clocks[usize::from(clock)]));
         self.tell_missing(stream, &facts, sink);
         sink.around(self.packet..self.packet + at.div_ceil(8));
         Ok(())

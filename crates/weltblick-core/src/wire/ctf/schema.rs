@@ -313,6 +313,27 @@ impl Schema {
     }
 }
 
+impl EventClass {
+    /// The number of its stream.
+    #[must_use]
+    pub const fn stream(&self) -> usize {
+        self.stream
+    }
+}
+
+impl Schema {
+    /// A field of what frames an event: its packet, its header, its contexts.
+    #[must_use]
+    pub fn find_around(&self, event: &EventClass, path: &str) -> Option<u32> {
+        let around = self.streams[event.stream].fields.clone();
+        let mut all = around.chain(event.fields.clone());
+        all.find(|&number| {
+            let field = self.field(number);
+            field.scope != Scope::Fields && field.is_called(path)
+        })
+    }
+}
+
 /// The clock that a tree moves.
 fn clock_of(nodes: &[Node], root: Option<NodeId>) -> Option<u8> {
     use super::bound::What;

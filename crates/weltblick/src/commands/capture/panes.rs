@@ -52,7 +52,7 @@ impl<'a> Panes<'a> {
     fn facts(&self, watch: &Watch<'_>) -> Facts {
         let timing = Timing { recording: watch.recording(), clocks: Clocks::of(watch.manifest) };
         let contradictions =
-            self.tracking.as_ref().map_or(0, |tracking| tracking.interrupts().contradictions);
+            self.tracking.as_ref().map_or(0, |tracking| tracking.interrupts().contradictions());
         let exceptions = self.tracking.as_ref().is_some_and(|tracking| tracking.exceptions);
         watch.facts(&timing, contradictions, exceptions)
     }

@@ -24,6 +24,7 @@ use weltblick_core::event::CodeRanges;
 use weltblick_core::image::Variables;
 use weltblick_core::isa::Isa;
 use weltblick_core::judge::{BudgetFile, Point};
+use weltblick_core::measure::interrupts::InterruptNames;
 use weltblick_core::plan::{Applied, ITM_TRACE_ID, InstructionTrace, Narrow, Write, narrowing};
 use weltblick_core::time::Frequency;
 use weltblick_core::wire::tpiu::Start;
@@ -86,7 +87,7 @@ pub(super) fn prepare(args: &Args) -> Result<Prepared> {
         );
     }
     for (budgets, open) in budgets.iter().zip(&image) {
-        budgets.verify(&open.image)?;
+        budgets.verify(&open.image, &InterruptNames::default())?;
     }
     let mut prepared = Prepared {
         questions: questions(args, image.as_ref())?,

@@ -1,7 +1,9 @@
 //! The image: is it the one that ran, and is all of it there.
 
 use super::{Evidence, Finding, doubt, fault, percent};
+use crate::capture::EventTrace;
 use crate::document::few;
+use crate::event::Means;
 
 impl Evidence<'_> {
     pub(super) fn other_image(&self) -> Option<Finding> {
@@ -33,7 +35,13 @@ impl Evidence<'_> {
     }
 
     pub(super) fn no_image(&self) -> Option<Finding> {
-        self.settings.image.is_none().then(|| {
+        // Of an event trace only samples, and texts whose format is in the image, need one.
+        let needs = |trace: &EventTrace| {
+            let needed = [Means::Sample, Means::FormattedText, Means::Access];
+            needed.into_iter().any(|means| trace.translation().has(means))
+        };
+        let is_needed = self.settings.trace.is_none_or(needs);
+        (self.settings.image.is_none() && is_needed).then(|| {
             doubt(
                 "no_image",
                 "No image is named: addresses cannot be checked or named.",

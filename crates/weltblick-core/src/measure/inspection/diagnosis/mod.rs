@@ -88,7 +88,7 @@ pub(super) fn diagnose(
     if let Some(trace) = settings.trace {
         let has_clock = settings.clocks.timestamp_clock.is_some();
         let losses = &counted.recording.losses;
-        let mut findings = event_trace::findings(trace, &wire.kinds_seen, losses, has_clock);
+        let mut findings = event_trace::findings(trace, &wire.events_seen, losses, has_clock);
         findings.extend(evidence.other_image());
         findings.extend(evidence.no_image());
         findings.extend(evidence.no_debug_files());

@@ -187,7 +187,7 @@ mod tests {
             wire.raw(b"polled");
             for number in 0..2000_u64 {
                 let pc = if number % every == 0 { tick } else { 0x0800_0a08 + number % 32 * 2 };
-                let position = Position { origin: Origin(0), offset: number, time: None };
+                let position = Position::new(Origin(0), number, None);
                 counted.event(position, &Event::Sample { pc });
             }
             let report = inspection.report(&Settings {
