@@ -319,6 +319,79 @@ fn budgets_need_no_image_where_none_is_of_code() {
     assert!(why.contains("no interrupt is called `nobody`; there are tick, anemometer"), "{why}");
 }
 
+/// The same description, in fragments.
+fn fragments() -> String {
+    let number = |bits: u32, more: &str| {
+        format!(
+            r#"{{"type": "fixed-length-unsigned-integer", "length": {bits}, "alignment": 8, "byte-order": "little-endian"{more}}}"#
+        )
+    };
+    let role = |bits, role: &str| number(bits, &format!(r#", "roles": ["{role}"]"#));
+    let structure = |members: &[(&str, String)]| {
+        let member = |(name, class): &(&str, String)| {
+            format!(r#"{{"name": "{name}", "field-class": {class}}}"#)
+        };
+        let members: Vec<String> = members.iter().map(member).collect();
+        format!(r#"{{"type": "structure", "member-classes": [{}]}}"#, members.join(", "))
+    };
+    let text = || r#"{"type": "null-terminated-string"}"#.to_owned();
+    let why = r#", "mappings": {"waits": [[0, 0]], "sleeps": [[1, 1]], "preempted": [[2, 2]]}"#;
+    let when = "default-clock-timestamp";
+    let mut all = vec![
+        r#"{"type": "preamble", "version": 2}"#.to_owned(),
+        format!(
+            r#"{{"type": "trace-class", "packet-header-field-class": {}}}"#,
+            structure(&[("magic", role(32, "packet-magic-number"))])
+        ),
+        r#"{"type": "clock-class", "id": "ticks", "frequency": 32000000,
+            "offset-from-origin": {"seconds": 1700000000}}"#
+            .to_owned(),
+        format!(
+            r#"{{"type": "data-stream-class", "default-clock-class-id": "ticks",
+            "packet-context-field-class": {}, "event-record-header-field-class": {}}}"#,
+            structure(&[
+                ("from", role(64, when)),
+                ("to", role(64, "packet-end-default-clock-timestamp")),
+                ("used", role(64, "packet-content-length")),
+                ("whole", role(64, "packet-total-length")),
+                ("dropped", role(32, "discarded-event-record-counter-snapshot")),
+                ("cpu_id", number(8, "")),
+            ]),
+            structure(&[("id", role(8, "event-record-class-id")), ("time", role(64, when))]),
+        ),
+    ];
+    let (thread, line) = (|| ("thread", number(8, "")), || ("line", number(8, "")));
+    for (id, name, fields) in [
+        (0, "thread_new", vec![thread(), ("label", text())]),
+        (1, "thread_ready", vec![thread()]),
+        (2, "thread_in", vec![thread()]),
+        (3, "thread_out", vec![thread(), ("why", number(8, why))]),
+        (4, "irq_new", vec![line(), ("label", text())]),
+        (5, "irq_in", vec![line()]),
+        (6, "irq_out", vec![line()]),
+        (7, "log", vec![("line", text())]),
+    ] {
+        all.push(format!(
+            r#"{{"type": "event-record-class", "id": {id}, "name": "{name}", "payload-field-class": {}}}"#,
+            structure(&fields)
+        ));
+    }
+    all.iter().map(|fragment| format!("\u{1e}{fragment}\n")).collect()
+}
+
+#[test]
+fn a_description_of_version_2_says_the_same() {
+    let bench = bench(&[3, 7]);
+    let commands = ["tasks", "interrupts", "console", "inspect"];
+    let all = || commands.map(|command| bench.out(&format!("{command} two --format json")));
+    let before = all();
+    bench.write("two/events/metadata", fragments());
+    assert_eq!(all(), before);
+    bench.write("two/events/metadata", fragments().replace("null-terminated", "endless"));
+    let why = bench.error("tasks two");
+    assert!(why.contains("no field class has the type `endless-string`"), "{why}");
+}
+
 #[test]
 fn conditions_that_say_too_much_or_nothing_are_refused() {
     let bench = bench(&[]);

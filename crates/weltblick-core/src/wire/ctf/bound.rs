@@ -74,12 +74,15 @@ pub(super) struct Number {
     pub(super) slot: Option<Slot>,
     pub(super) clock: Option<u8>,
     pub(super) role: Role,
+    /// Its bytes say themselves how many there are.
+    pub(super) is_variable: bool,
     is_character: bool,
 }
 
 /// What the format itself uses a number for (sections 5 and 6).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(super) enum Role {
+    #[default]
     None,
     Magic,
     StreamId,
@@ -103,6 +106,8 @@ pub(super) struct Binder<'a> {
     spent: usize,
     /// Members of the structures around what is being bound, innermost last.
     open: Vec<Vec<(String, NodeId)>>,
+    /// What these are called, but for the outermost.
+    names: Vec<String>,
     /// The trees that come before, by scope.
     roots: Vec<(Scope, NodeId)>,
     here: Range<usize>,
@@ -118,6 +123,7 @@ impl<'a> Binder<'a> {
             slots: 0,
             spent: 0,
             open: Vec::new(),
+            names: Vec::new(),
             roots: Vec::new(),
             here: 0..0,
         }
@@ -217,8 +223,18 @@ impl<'a> Binder<'a> {
                 };
                 self.variant(tag, choices, path, scope, depth)
             }
-            Type::Array { of, len } => self.array(*of, Length::Fixed(*len), path, scope, depth),
-            Type::Sequence { of, len } => {
+            Type::Choice { tag, choices } => self.choice(tag, choices, path, scope, depth),
+            Type::Uuid { of } => {
+                let node = self.array(*of, Length::Fixed(16), 1, path, scope, depth)?;
+                if let What::Array { is_uuid, .. } = &mut self.nodes[node as usize].what {
+                    *is_uuid = true;
+                }
+                Ok(node)
+            }
+            Type::Array { of, len, align } => {
+                self.array(*of, Length::Fixed(*len), *align, path, scope, depth)
+            }
+            Type::Sequence { of, len, align } => {
                 let counted = self.resolve(len)?;
                 match &self.nodes[counted as usize].what {
                     What::Number(number) if !number.signed && number.size <= 64 => {}
@@ -228,7 +244,7 @@ impl<'a> Binder<'a> {
                     }
                 }
                 let slot = self.slot(counted, &len.span)?;
-                self.array(*of, Length::In(slot), path, scope, depth)
+                self.array(*of, Length::In(slot), *align, path, scope, depth)
             }
         }
     }
@@ -242,12 +258,21 @@ impl<'a> Binder<'a> {
     ) -> NodeId {
         let wide = integer.size > 64;
         let name = path.rsplit('.').next().unwrap_or(path);
-        let role = if wide { Role::None } else { role(scope, name) };
-        let clock = integer.clock.as_ref().filter(|_| !wide && scope.dates(name));
+        let by_roles = self.told.by_roles;
+        let role = match by_roles {
+            _ if wide => Role::None,
+            true => integer.role,
+            false => role(scope, name),
+        };
+        let dates = match by_roles {
+            true => matches!(scope, Scope::PacketContext | Scope::EventHeader),
+            false => scope.dates(name),
+        };
+        let clock = integer.clock.as_ref().filter(|_| !wide && dates);
         let mut clock =
             clock.and_then(|name| self.told.clocks.iter().position(|clock| clock.name == *name));
         // Old descriptions do not say that a timestamp is one.
-        if clock.is_none() && scope.dates(name) && !wide && is_time(scope, name) {
+        if !by_roles && clock.is_none() && dates && !wide && is_time(scope, name) {
             clock = (self.told.clocks.len() <= 1).then_some(0);
         }
         let number = Number {
@@ -258,6 +283,7 @@ impl<'a> Binder<'a> {
             slot: None,
             clock: clock.map(|clock| clock as u8),
             role,
+            is_variable: integer.is_variable,
             is_character: integer.is_character && integer.size == 8,
         };
         let field = self.field(path, scope, labels, wide);
@@ -273,6 +299,9 @@ impl<'a> Binder<'a> {
         scope: Scope,
         depth: usize,
     ) -> Result<NodeId, Fault> {
+        if !self.open.is_empty() {
+            self.names.push(path.rsplit('.').next().unwrap_or_default().to_owned());
+        }
         self.open.push(Vec::with_capacity(members.len()));
         let mut widest = align;
         for member in members {
@@ -283,6 +312,7 @@ impl<'a> Binder<'a> {
             }
         }
         let members = self.open.pop().unwrap_or_default();
+        self.names.pop();
         Ok(self.add(What::Struct(members), widest, 0))
     }
 
@@ -336,17 +366,49 @@ impl<'a> Binder<'a> {
         Ok(self.add(What::Variant { tag: slot, signed, choices }, 1, 0))
     }
 
+    /// One of several, by the number in a field.
+    fn choice(
+        &mut self,
+        tag: &Reference,
+        choices: &'a [(i128, i128, super::types::Member)],
+        path: &mut String,
+        scope: Scope,
+        depth: usize,
+    ) -> Result<NodeId, Fault> {
+        let tagged = self.resolve(tag)?;
+        let What::Number(Number { signed, size: ..=64, .. }) = self.nodes[tagged as usize].what
+        else {
+            return self.fault(tag.span.clone(), "what selects an option is an integer");
+        };
+        let slot = self.slot(tagged, &tag.span)?;
+        self.spend(choices.len())?;
+        let mut bound: Vec<(i128, i128, NodeId)> = Vec::new();
+        let mut known = std::collections::HashMap::new();
+        for (low, high, member) in choices {
+            let key = (member.of.0, member.name.as_str());
+            let node = match known.get(&key) {
+                Some(node) => *node,
+                None if member.name.is_empty() => self.bind(member.of, path, scope, depth + 1)?,
+                None => self.inside(&member.name, member.of, path, scope, depth)?,
+            };
+            known.insert(key, node);
+            bound.push((*low, *high, node));
+        }
+        Ok(self.add(What::Variant { tag: slot, signed, choices: bound }, 1, 0))
+    }
+
     fn array(
         &mut self,
         of: TypeId,
         len: Length,
+        least: u32,
         path: &mut String,
         scope: Scope,
         depth: usize,
     ) -> Result<NodeId, Fault> {
         let of = self.bind(of, path, scope, depth + 1)?;
         let node = &self.nodes[of as usize];
-        let (align, field) = (node.align, node.field);
+        let (align, field) = (node.align.max(least), node.field);
         let (is_text, is_byte) = match &node.what {
             What::Number(number) => {
                 (number.is_character && align % 8 == 0, number.size == 8 && align == 8)
@@ -386,12 +448,15 @@ impl<'a> Binder<'a> {
             let is = path.len() > prefix.len() && path.iter().zip(&prefix).all(|(a, b)| a == b);
             is.then_some((scope, prefix.len()))
         });
-        let found = if let Some((scope, skip)) = absolute {
+        let found = if let Some(outwards) = reference.outwards {
+            let open = self.open.iter().rev().nth(outwards);
+            open.and_then(|open| self.among(open, path))
+        } else if let Some((scope, skip)) = absolute {
             let root = self.roots.iter().rev().find(|(other, _)| *other == scope);
             match root {
                 Some((_, root)) => self.descend(*root, &path[skip..]),
                 // The scope that is being bound.
-                None => self.open.first().and_then(|open| self.among(open, &path[skip..])),
+                None => self.around(&path[skip..]),
             }
         } else {
             let lexical = self.open.iter().rev().find_map(|open| self.among(open, path));
@@ -405,6 +470,12 @@ impl<'a> Binder<'a> {
                 self.fault(reference.span.clone(), why)
             }
         }
+    }
+
+    /// A field of the scope that is being bound: what is around it is not complete.
+    fn around(&self, path: &[String]) -> Option<NodeId> {
+        let shared = self.names.iter().zip(path).take_while(|(open, name)| open == name).count();
+        (0..=shared).rev().find_map(|depth| self.among(self.open.get(depth)?, &path[depth..]))
     }
 
     fn among(&self, members: &[(String, NodeId)], path: &[String]) -> Option<NodeId> {

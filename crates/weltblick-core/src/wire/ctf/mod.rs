@@ -1,9 +1,9 @@
-//! The Common Trace Format, version 1.8.3: an event trace is a folder with a text that describes it,
+//! The Common Trace Format, versions 1.8.3 and 2: an event trace is a folder with a text that describes it,
 //! `metadata`, and files of packets of events.
 //!
 //! *Document*: "Common Trace Format (CTF) Specification, v1.8.3". Section numbers in this folder are
 //! its own. [`Schema::parse`] reads the description (TSDL, sections 7 and appendix C); a [`Decoder`]
-//! then reads one file of packets (sections 4 to 6).
+//! then reads one file of packets (sections 4 to 6). Version 2 describes the same packets by JSON fragments (`fragments`).
 //!
 //! Assumed where the document leaves room:
 //!
@@ -18,6 +18,7 @@
 mod bits;
 mod bound;
 mod decoder;
+mod fragments;
 mod metadata;
 mod parser;
 mod schema;

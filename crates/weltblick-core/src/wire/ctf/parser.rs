@@ -5,6 +5,8 @@ mod blocks;
 mod fields;
 mod scalars;
 
+pub(super) use blocks::{MOST_EVENTS, MOST_STREAMS};
+
 use super::token::{Kind, Token, tokens};
 use super::types::{Description, Type, TypeId};
 use crate::document::{Fault, Source};

@@ -2,6 +2,7 @@
 
 use super::bits::Order;
 use super::bound::{Binder, Node, NodeId, plain};
+use super::fragments;
 use super::parser::parse;
 use super::types::{DeclaredStream, Label};
 use crate::document::{Fault, Source};
@@ -169,7 +170,10 @@ impl Schema {
     /// ```
     pub fn parse(file: &str, text: &str) -> Result<Self, Fault> {
         let source = Source::new(file, text);
-        let mut told = parse(source, text)?;
+        let mut told = match fragments::is_of_fragments(text) {
+            true => fragments::parse(source, text)?,
+            false => parse(source, text)?,
+        };
         if told.streams.is_empty() {
             told.streams.push(DeclaredStream::default());
         }

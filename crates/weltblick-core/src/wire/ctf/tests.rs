@@ -1,5 +1,6 @@
 //! Event traces that are written here, bit by bit, and read back.
 
+mod fragments;
 mod hostile;
 mod packets;
 mod values;

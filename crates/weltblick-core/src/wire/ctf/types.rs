@@ -1,6 +1,7 @@
 //! Types as a description declares them (section 4), before anybody uses them.
 
 use super::bits::Order;
+use super::bound::Role;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -49,13 +50,26 @@ pub(super) enum Type {
         tag: Option<Reference>,
         choices: Vec<Member>,
     },
+    /// One of these by the number in a field: the first whose range it lies in.
+    Choice {
+        tag: Reference,
+        choices: Vec<(i128, i128, Member)>,
+    },
     Array {
         of: TypeId,
         len: u64,
+        /// At least this alignment.
+        align: u32,
     },
     Sequence {
         of: TypeId,
         len: Reference,
+        /// At least this alignment.
+        align: u32,
+    },
+    /// 16 bytes that name the trace.
+    Uuid {
+        of: TypeId,
     },
 }
 
@@ -76,6 +90,28 @@ pub(super) struct Integer {
     pub(super) clock: Option<String>,
     /// It is a bit-field in units of so many bits, none of which it crosses.
     pub(super) unit: Option<u32>,
+    /// Each of its bytes has 7 bits, the lowest first, and one that says whether another follows (LEB128).
+    pub(super) is_variable: bool,
+    /// What the format uses it for, where the description says so.
+    pub(super) role: Role,
+}
+
+impl Integer {
+    /// So many bits, and nothing else is said of it.
+    pub(super) const fn of(size: u32, signed: bool) -> Self {
+        Self {
+            size,
+            align: 1,
+            signed,
+            order: None,
+            is_character: false,
+            is_hex: false,
+            clock: None,
+            unit: None,
+            is_variable: false,
+            role: Role::None,
+        }
+    }
 }
 
 /// One label of an enumeration, and the numbers that it stands for.
@@ -97,6 +133,9 @@ pub(super) struct Member {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Reference {
     pub(super) path: Vec<String>,
+    /// It begins in the structure so many further out; absent: in the nearest that has such a field, or in the scope that
+    /// it names.
+    pub(super) outwards: Option<usize>,
     pub(super) span: Range<usize>,
 }
 
@@ -104,6 +143,8 @@ pub(super) struct Reference {
 #[derive(Debug, Default)]
 pub(super) struct Description {
     pub(super) types: Types,
+    /// Roles say what the format uses a field for, not names.
+    pub(super) by_roles: bool,
     pub(super) order: Option<Order>,
     pub(super) uuid: Option<[u8; 16]>,
     pub(super) packet_header: Option<TypeId>,

@@ -116,7 +116,7 @@ impl Walk<'_> {
 
     #[inline]
     fn number(&mut self, number: &Number, field: u32, bits: &mut Bits<'_>) -> Result<(), Stop> {
-        let Number { size, signed, order, unit, slot, clock, role, .. } = *number;
+        let Number { size, signed, order, unit, slot, clock, role, is_variable, .. } = *number;
         if let Some(unit) = unit
             && bits.at() % u64::from(unit) + u64::from(size) > u64::from(unit)
         {
@@ -126,7 +126,10 @@ impl Walk<'_> {
         if size > 64 {
             return bits.skip(u64::from(size));
         }
-        let value = bits.number(size, order)?;
+        let (value, size) = match is_variable {
+            true => variable(signed, bits)?,
+            false => (bits.number(size, order)?, size),
+        };
         let extended = (value << (64 - size)) as i64 >> (64 - size);
         if let Some(slot) = slot {
             self.slots[usize::from(slot)] = if signed { extended as u64 } else { value };
@@ -152,6 +155,26 @@ impl Walk<'_> {
     fn keep(&mut self, field: u32, value: Raw) {
         if self.wanted[field as usize] {
             self.values.push((field, value));
+        }
+    }
+}
+
+/// A number whose bytes say how many there are, and how many bits these have (LEB128): one of more than 64 is none.
+#[cold]
+fn variable(signed: bool, bits: &mut Bits<'_>) -> Result<(u64, u32), Stop> {
+    let (mut value, mut size) = (0_u64, 0_u32);
+    loop {
+        let byte = bits.number(8, Order::Little)?;
+        let part = byte & 0x7f;
+        // The tenth byte has one bit more; what lies beyond only repeats the sign.
+        let fits = if signed { matches!(part, 0 | 0x7f) } else { part <= 1 };
+        if size > 63 || size == 63 && !fits {
+            return Err(Stop::Bad(Damage::EventSize));
+        }
+        value |= part << size;
+        size += 7;
+        if byte & 0x80 == 0 {
+            return Ok((value, size.min(64)));
         }
     }
 }

@@ -8,9 +8,9 @@ use crate::document::Fault;
 use std::ops::Range;
 
 /// Events at most, of all streams.
-const MOST_EVENTS: usize = 1 << 14;
+pub(in super::super) const MOST_EVENTS: usize = 1 << 14;
 /// Streams at most.
-const MOST_STREAMS: usize = 256;
+pub(in super::super) const MOST_STREAMS: usize = 256;
 /// Clocks at most.
 const MOST_CLOCKS: usize = 16;
 /// What a clock ticks at if nothing says so (section 8).

@@ -145,7 +145,7 @@ impl Parser<'_> {
     fn reference(&mut self) -> Result<Reference, Fault> {
         let start = self.span().start;
         let path = self.path()?;
-        Ok(Reference { path, span: start..self.tokens[self.at - 1].span.end })
+        Ok(Reference { path, outwards: None, span: start..self.tokens[self.at - 1].span.end })
     }
 
     fn members(&mut self) -> Result<Vec<Member>, Fault> {
@@ -214,8 +214,8 @@ impl Parser<'_> {
         }
         // `a[2][3]` is two arrays of three.
         Ok(sizes.into_iter().rev().fold(of, |of, size| match size {
-            Ok(len) => self.add(Type::Array { of, len }),
-            Err(len) => self.add(Type::Sequence { of, len }),
+            Ok(len) => self.add(Type::Array { of, len, align: 1 }),
+            Err(len) => self.add(Type::Sequence { of, len, align: 1 }),
         }))
     }
 

@@ -108,16 +108,7 @@ impl Parser<'_> {
             ["size", "align", "signed", "byte_order", "base", "encoding", "map"];
         let here = self.span();
         let (mut size, mut align) = (None, None);
-        let mut integer = Integer {
-            size: 0,
-            align: 1,
-            signed: false,
-            order: None,
-            is_character: false,
-            is_hex: false,
-            clock: None,
-            unit: None,
-        };
+        let mut integer = Integer::of(0, false);
         self.attributes(&KNOWN, |parser, key, value, span| {
             match key {
                 "size" => size = Some(parser.number_in(key, &value, 1..=WIDEST, span)? as u32),
