@@ -11,6 +11,9 @@ use crate::wire::ctf::{self, Clock, Damage, Decoder, Missing, Record, Schema};
 use std::collections::VecDeque;
 use std::ops::Range;
 
+/// Losses of a file that are kept until it tells of which core it is.
+const MOST_UNPLACED: usize = 1024;
+
 /// A clock that wraps only after so many seconds is not expected to do so unseen.
 const LONG_S: u64 = 86_400;
 
@@ -232,8 +235,8 @@ struct Item {
 
 #[derive(Debug)]
 enum What {
-    /// An event.
-    Event(Event),
+    /// An event; whether it was said on which core.
+    Event(Event, bool),
     /// The same, and from here on the file has nothing to say of what happened on this core.
     Lost(Event),
     /// From here on it has.
@@ -398,11 +401,11 @@ impl<'s> EventReading<'s> {
     fn hand_on(&mut self, number: usize, item: &Item, sink: &mut dyn Sink) {
         let core = item.position.core;
         let shared = Event::Lost { bytes: 0..0, why: LossReason::Shared };
-        let event = match &item.what {
-            What::Event(event) => event,
+        let (event, has_core) = match &item.what {
+            What::Event(event, has_core) => (event, *has_core),
             What::Lost(event) => {
                 self.lacking[number].cores.add(core);
-                event
+                (event, true)
             }
             What::GoesOn => {
                 let lack = &mut self.lacking[number];
@@ -416,7 +419,7 @@ impl<'s> EventReading<'s> {
             }
         };
         self.while_others_lack(number, item.position, event, sink);
-        let kind = kind_of_core(event).filter(|_| !self.translation.knows_cores());
+        let kind = kind_of_core(event).filter(|_| !has_core);
         if kind.is_some_and(|kind| self.told_by[kind].come_back(number)) {
             sink.event(item.position, &Event::SeveralCores);
         }
@@ -453,7 +456,7 @@ impl Item {
     /// A loss, on each of these cores; it counts on the first.
     fn on(&self, cores: CoreSet) -> impl Iterator<Item = Self> {
         let mut event = match &self.what {
-            What::Event(event) | What::Lost(event) => Some(event.clone()),
+            What::Event(event, _) | What::Lost(event) => Some(event.clone()),
             What::GoesOn => None,
         };
         let shared = Event::Lost { bytes: 0..0, why: LossReason::Shared };
@@ -498,11 +501,17 @@ impl Taking<'_, '_> {
             why => why,
         };
         self.file.lacks = true;
+        let end = bytes.end;
         let item = Item { position, what: What::Lost(Event::Lost { bytes, why }) };
-        if self.file.cores.is_empty() {
-            self.file.unplaced.push(item);
-        } else {
+        if !self.file.cores.is_empty() {
             self.file.queue.extend(item.on(self.file.cores));
+        } else if self.file.unplaced.len() < MOST_UNPLACED {
+            self.file.unplaced.push(item);
+        } else if let Some(What::Lost(Event::Lost { bytes, .. })) =
+            self.file.unplaced.last_mut().map(|last| &mut last.what)
+        {
+            // Whoever writes so many means harm: they are one.
+            bytes.end = bytes.end.max(end);
         }
     }
 }
@@ -521,7 +530,8 @@ impl ctf::Sink for Taking<'_, '_> {
         }
         let Self { origin, file, reader, .. } = self;
         file.now = time.or(file.now);
-        let core = reader.core(&record).unwrap_or(0);
+        let said = reader.core(&record);
+        let core = said.unwrap_or(0);
         let mine = Position::new(*origin, file.start + at.start, time);
         let position = Position { core, ..mine };
         file.cores.add(core);
@@ -534,7 +544,8 @@ impl ctf::Sink for Taking<'_, '_> {
         }
         let at = file.start + at.start..file.start + at.end;
         reader.tell(&record, at, &mut |event| {
-            file.queue.push_back(Item { position, what: What::Event(event) });
+            let what = What::Event(event, said.is_some());
+            file.queue.push_back(Item { position, what });
         });
     }
 
@@ -555,7 +566,7 @@ impl ctf::Sink for Taking<'_, '_> {
             Missing::Wraps(_) => {
                 let position = self.file.start + offset;
                 let position = Position::new(self.origin, position, self.file.now);
-                let what = What::Event(Event::ClockFault(ClockFault::StampsWrapped));
+                let what = What::Event(Event::ClockFault(ClockFault::StampsWrapped), true);
                 return self.file.queue.push_back(Item { position, what });
             }
         };

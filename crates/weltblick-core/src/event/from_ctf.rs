@@ -107,12 +107,6 @@ impl Translation {
         self.by_class.iter().flatten().any(|bound| bound.means == means)
     }
 
-    /// Whether the trace says on which core its events happened.
-    #[must_use]
-    pub fn knows_cores(&self) -> bool {
-        self.cores.iter().any(Option::is_some)
-    }
-
     /// Whether a field is part of any meaning.
     #[must_use]
     pub fn wants(&self, field: u32) -> bool {

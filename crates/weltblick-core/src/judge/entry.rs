@@ -49,6 +49,12 @@ pub enum About {
 }
 
 impl About {
+    /// Whether it rests on samples.
+    #[must_use]
+    pub const fn is_of_samples(&self) -> bool {
+        matches!(self, Self::SelfShare { .. } | Self::SleepShare | Self::Samples)
+    }
+
     /// Whether it is about code, which only an image can name.
     #[must_use]
     pub const fn is_of_code(&self) -> bool {

@@ -47,6 +47,8 @@ pub struct Recording {
     pub several_cores: bool,
     /// The cores of which it is.
     cores: CoreSet,
+    /// Of these, the cores that were sampled.
+    sampled: CoreSet,
     /// What it calls interrupts.
     pub interrupt_names: InterruptNames,
     /// How often ticks were found not to be of one length, by reason.
@@ -79,6 +81,7 @@ impl Default for Recording {
             time_slipped: false,
             several_cores: false,
             cores: CoreSet::default(),
+            sampled: CoreSet::default(),
             interrupt_names: InterruptNames::default(),
             clock_faults: [0; ClockFault::ALL.len()],
             faults_within: [None; ClockFault::ALL.len()],
@@ -143,6 +146,7 @@ impl Recording {
     /// A sample; the time since the one before, where both are known to the tick.
     #[inline(always)]
     fn sampled(&mut self, position: Position) {
+        self.sampled.add(position.core);
         let Some(time) = position.time else { return };
         let apart = time.earliest.wrapping_sub(self.last_sample);
         if self.last_sample != u64::MAX && apart < self.closest && time.earliest > self.last_sample
@@ -156,6 +160,12 @@ impl Recording {
     #[must_use]
     pub fn cores(&self) -> u32 {
         self.cores.count().max(1)
+    }
+
+    /// How many cores were sampled: shares of several together are shares of nothing.
+    #[must_use]
+    pub fn sampled_cores(&self) -> u32 {
+        self.sampled.count()
     }
 
     /// The number of a core, where there are several.

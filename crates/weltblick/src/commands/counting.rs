@@ -13,6 +13,18 @@ pub(crate) const CONFIDENCE: f64 = 0.95;
 /// Samples, the facts of the recording, and how regular its exceptions are.
 pub(crate) type Counted = (SampleCounts, Recording, Cadences);
 
+/// An error where samples are of several cores: each has its own, and a share of both together is a share of nothing.
+pub(crate) fn require_one_sampled_core(capture: &Capture, recording: &Recording) -> Result<()> {
+    let cores = recording.sampled_cores();
+    if cores > 1 {
+        bail!(
+            "{}: these are samples of {cores} cores, and a profile is of one: write `where = {{ cpu_id = 0 }}`, or as the field is called, into the [[stream.meaning]] of samples",
+            capture.name.display()
+        );
+    }
+    Ok(())
+}
+
 /// What reports need to know of a capture.
 ///
 /// Samples of several sources cannot be added up: each has its own clock and period, and a share of

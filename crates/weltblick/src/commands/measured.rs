@@ -1,6 +1,6 @@
 //! Everything that a budget file asks for, measured in one reading: what `check` judges, and drafts from.
 
-use super::counting::{Counted, context};
+use super::counting::{Counted, context, require_one_sampled_core};
 use super::followers::{Followers, asks_for};
 use super::measured_code::{Ran, TraceWitness, asks_for_executed, doubts_of_trace};
 use super::{signals, within};
@@ -87,6 +87,9 @@ pub(super) fn with_measured<R>(
     let ((counts, recording, cadences), unannounced) = counted?;
     if let (Some(window), None, false) = (window, recording.last_moment(), is_all) {
         bail!("{}: nothing that was recorded has a time in {window}", capture.name.display());
+    }
+    if budgets.figures().any(About::is_of_samples) {
+        require_one_sampled_core(capture, &recording)?;
     }
     let followed = following.finish(&recording);
     let mut context = context(capture, &recording, &cadences, 0)?;

@@ -1,6 +1,6 @@
 //! `profile`: where does the time go?
 
-use super::counting::{Counted, context};
+use super::counting::{Counted, context, require_one_sampled_core};
 use super::only::{CodeArgs, OnlyArgs};
 use super::{exact, within};
 use crate::cli::{CaptureArgs, Format, OutputArgs, duration};
@@ -201,6 +201,7 @@ fn single(capture: &Capture, args: &Args, names: &mut Names) -> Result<ProfileRe
             _ => capture.replay_into(&mut counted)?,
         }
         let (counts, recording, cadences) = &counted;
+        require_one_sampled_core(capture, recording)?;
         return Ok(report(counts, by(args), &context(capture, recording, cadences, 0)?));
     };
     let cycles = within::cycles(range, capture)?;
@@ -210,6 +211,7 @@ fn single(capture: &Capture, args: &Args, names: &mut Names) -> Result<ProfileRe
     replay(capture, args, names, &mut within)?;
     within.sink.1.time_slipped |= within.slipped;
     let (counts, recording, cadences) = &within.sink;
+    require_one_sampled_core(capture, recording)?;
     if recording.samples() == 0 && within.undated > 0 {
         bail!("--within needs times, and this recording has no timestamps");
     }
@@ -239,6 +241,7 @@ fn series(
         (Series::new(clock.cycle_at(every)), Recording::default(), Cadences::default());
     replay(capture, args, names, &mut counted)?;
     let (series, recording, cadences) = &counted;
+    require_one_sampled_core(capture, recording)?;
     let windows = series.windows().context("--every")?;
     let dated = windows.iter().any(|window| window.recording.samples() > 0);
     if !dated && recording.samples() > 0 {

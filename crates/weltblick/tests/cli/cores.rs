@@ -319,6 +319,22 @@ fn budgets_need_no_image_where_none_is_of_code() {
     assert!(why.contains("no interrupt is called `nobody`; there are tick, anemometer"), "{why}");
 }
 
+#[test]
+fn samples_of_two_cores_are_no_profile() {
+    let bench = bench(&[]);
+    let manifest = String::from_utf8(bench.read("two/capture.toml")).unwrap();
+    let sample = "[[stream.meaning]]\nevent = \"irq_in\"\nmeans = \"asleep\"\n";
+    bench.write("two/capture.toml", format!("{manifest}{sample}"));
+    bench.write("budgets.toml", "[sleep]\nshare = \">= 10 %\"\n");
+    let why = bench.error("check two budgets.toml");
+    assert!(why.contains("these are samples of 2 cores, and a profile is of one"), "{why}");
+    // The tasks are what they were.
+    assert_eq!(row(&bench.json("tasks two"), "tasks", "sampler", 0)["count"], ROUNDS);
+    let one = format!("{manifest}{sample}where = {{ cpu_id = 0 }}\n");
+    bench.write("two/capture.toml", one);
+    assert!(!bench.run("check two budgets.toml").out.is_empty());
+}
+
 /// The same description, in fragments.
 fn fragments() -> String {
     let number = |bits: u32, more: &str| {

@@ -83,6 +83,7 @@ impl<S: Sink> Attributed<S> {
 impl<S: Sink> Sink for Attributed<S> {
     fn event(&mut self, position: Position, event: &Event) {
         if let Event::Sample { .. } = event {
+            self.tracking.turn_to(position.core);
             let pc = self.whose().code();
             return self.sink.event(position, &Event::Sample { pc });
         }
@@ -122,5 +123,14 @@ mod tests {
         let expected =
             [Whose::Unknown, handler, Whose::Thread, task, handler, task, Whose::Unknown];
         assert_eq!(attributed.sink.0, expected);
+        // Another core has another task.
+        let at = |core| Position { core, ..Position::new(Origin(0), 0, None) };
+        let mut attributed = Attributed::new(Codes(Vec::new()));
+        for core in 0..2 {
+            let runs = Statement::Runs { task: 7 + u32::from(core), stack_pointer: None };
+            attributed.event(at(core), &Event::Stated(runs));
+        }
+        [0, 1].into_iter().for_each(|core| attributed.event(at(core), &sample));
+        assert_eq!(attributed.sink.0, [Whose::Task(7), Whose::Task(8)]);
     }
 }

@@ -308,7 +308,12 @@ impl<W: Watcher, I: InterruptWatcher> Tracking<W, I> {
         (tasks.watcher, tasks.interrupts)
     }
 
-    /// Who has the core now.
+    /// What is asked next is of this core.
+    pub fn turn_to(&mut self, core: u8) {
+        self.nesting.turn_to(core);
+    }
+
+    /// Who has the core now whose events came last.
     #[must_use]
     pub fn holder(&self) -> Holder {
         let tasks = &self.nesting.watcher;
