@@ -216,6 +216,8 @@ pub struct CtfReader<'s> {
     names: FxHashMap<Thing, Box<str>>,
     /// Records of meanings that lacked what they need.
     pub unclear: u64,
+    /// By task: for what it will wait, as was said before it does.
+    wanted: FxHashMap<u32, u32>,
     /// The first core whose number is too large.
     pub strange_core: Option<StrangeCore>,
 }
@@ -230,6 +232,7 @@ impl<'s> CtfReader<'s> {
             numbers: FxHashMap::default(),
             names: FxHashMap::default(),
             unclear: 0,
+            wanted: FxHashMap::default(),
             strange_core: None,
         }
     }
@@ -393,6 +396,8 @@ impl<'s> CtfReader<'s> {
             Means::TaskReady => Statement::Ready { task: self.thing(bound, record, tell)? },
             Means::TaskRuns => {
                 let task = self.thing(bound, record, tell)?;
+                // It got what it asked for, and did not wait.
+                self.wanted.remove(&task);
                 Statement::Runs { task, stack_pointer: long(Part::StackPointer) }
             }
             Means::TaskPreempted => Statement::Preempted { task: self.thing(bound, record, tell)? },
@@ -405,10 +410,20 @@ impl<'s> CtfReader<'s> {
             Means::TaskAway => {
                 Statement::Stops { task: self.thing(bound, record, tell)?, why: Stop::Untold }
             }
+            Means::TaskWillWait => {
+                let task = self.thing(bound, record, tell)?;
+                let object = self.number(Part::Object, value(Part::Object)?, tell)?;
+                if self.wanted.len() < MOST_THINGS || self.wanted.contains_key(&task) {
+                    self.wanted.insert(task, object);
+                }
+                return Some(());
+            }
             Means::TaskWaits => {
                 let task = self.thing(bound, record, tell)?;
+                let wanted = self.wanted.remove(&task);
                 let object = value(Part::Object);
                 let object = object.and_then(|object| self.number(Part::Object, object, tell));
+                let object = object.or(wanted);
                 let why = object.map_or(Stop::WaitsForSomething, Stop::Waits);
                 Statement::Stops { task, why }
             }

@@ -42,6 +42,8 @@ pub enum Means {
     TaskRuns,
     TaskPreempted,
     TaskSleeps,
+    /// When it waits next, it is for this object.
+    TaskWillWait,
     TaskWaits,
     TaskEnds,
     TaskAway,
@@ -200,7 +202,7 @@ impl Means {
     }
 
     /// All meanings.
-    pub const ALL: [Self; 35] = [
+    pub const ALL: [Self; 36] = [
         Self::TaskCreated,
         Self::TaskNamed,
         Self::ObjectNamed,
@@ -211,6 +213,7 @@ impl Means {
         Self::TaskRuns,
         Self::TaskPreempted,
         Self::TaskSleeps,
+        Self::TaskWillWait,
         Self::TaskWaits,
         Self::TaskEnds,
         Self::TaskAway,
@@ -252,6 +255,7 @@ impl Means {
             Self::TaskRuns => "task runs",
             Self::TaskPreempted => "task pre-empted",
             Self::TaskSleeps => "task sleeps",
+            Self::TaskWillWait => "task will wait",
             Self::TaskWaits => "task waits",
             Self::TaskEnds => "task ends",
             Self::TaskAway => "task away",
@@ -290,6 +294,7 @@ impl Means {
             | Self::TaskRuns
             | Self::TaskPreempted
             | Self::TaskSleeps
+            | Self::TaskWillWait
             | Self::TaskWaits
             | Self::TaskEnds
             | Self::TaskAway
@@ -310,6 +315,7 @@ impl Means {
             | Self::SpanNamed
             | Self::QuantityNamed
             | Self::InterruptNamed => &[Part::Name],
+            Self::TaskWillWait => &[Part::Object],
             Self::StackUsed => &[Part::Bytes],
             Self::Quantity => &[Part::Value],
             Self::Request => &[Part::CyclesAgo],

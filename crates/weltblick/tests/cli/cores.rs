@@ -36,6 +36,7 @@ event { name = irq_new; id = 4; fields := struct { u8 line; string label; }; };
 event { name = irq_in; id = 5; fields := struct { u8 line; }; };
 event { name = irq_out; id = 6; fields := struct { u8 line; }; };
 event { name = log; id = 7; fields := struct { string line; }; };
+event { name = queue_wait; id = 8; fields := struct { u8 thread; string queue; }; };
 "#;
 
 const MANIFEST: &str = r#"format = 1
@@ -48,7 +49,7 @@ protocol = "ctf"
 "#;
 
 /// What the kinds of events mean, one table each.
-const MEANINGS: [&str; 10] = [
+const MEANINGS: [&str; 11] = [
     "event = \"thread_new\"\nmeans = \"task created\"\ntask = \"thread\"\nname = \"label\"",
     "event = \"thread_ready\"\nmeans = \"task ready\"\ntask = \"thread\"",
     "event = \"thread_in\"\nmeans = \"task runs\"\ntask = \"thread\"",
@@ -59,6 +60,7 @@ const MEANINGS: [&str; 10] = [
     "event = \"irq_in\"\nmeans = \"interrupt entered\"\nexception = \"line\"",
     "event = \"irq_out\"\nmeans = \"interrupt left\"\nexception = \"line\"",
     "event = \"log\"\nmeans = \"text\"\ntext = \"line\"",
+    "event = \"queue_wait\"\nmeans = \"task will wait\"\ntask = \"thread\"\nobject = \"queue\"",
 ];
 
 const SAMPLER: u8 = 1;
@@ -71,6 +73,11 @@ const ANEMOMETER: u8 = 20;
 /// One event: on which core, when, its kind and its fields.
 type Told = (usize, u64, u8, Vec<u8>);
 
+/// A number, and a text.
+fn named(number: u8, name: &str) -> Vec<u8> {
+    [&[number], name.as_bytes(), &[0]].concat()
+}
+
 /// Two cores. Core 0's tick wakes the sampler, which wakes the radio on core 1; there an interrupt comes in between, and
 /// in each fifth round a more urgent task.
 fn story() -> Vec<Told> {
@@ -78,7 +85,6 @@ fn story() -> Vec<Told> {
     let mut tell = |core: usize, at: u64, kind: u8, fields: &[u8]| {
         told.push((core, START + at, kind, fields.to_vec()));
     };
-    let named = |number: u8, name: &str| [&[number], name.as_bytes(), &[0]].concat();
     let tasks = [(SAMPLER, "sampler"), (URGENT, "urgent"), (RADIO, "radio_link")];
     for (number, name) in tasks.into_iter().chain([(IDLE[0], "idle0"), (IDLE[1], "idle1")]) {
         tell(0, 0, 0, &named(number, name));
@@ -100,6 +106,7 @@ fn story() -> Vec<Told> {
         tell(0, 530, 2, &[SAMPLER]);
         tell(0, 700, 7, format!("wave {round} ist überschritten\0").as_bytes());
         tell(0, 900, 1, &[RADIO]);
+        tell(0, 1520, 8, &named(SAMPLER, "samples"));
         tell(0, 1530 + round % 7 * 10, 3, &[SAMPLER, waits]);
         tell(0, 1620, 2, &[IDLE[0]]);
         tell(1, 950, 3, &[IDLE[1], preempted]);
@@ -188,6 +195,9 @@ fn each_core_has_its_handlers_and_one_kernel_its_tasks() {
     assert_eq!(ticks(&sampler["pending"]), (ROUNDS, 230, 230));
     assert_eq!(ticks(&sampler["response"]), (ROUNDS, 1230, 1290));
     assert_eq!(ticks(&sampler["own"]), (ROUNDS, 1000, 1060));
+    // It was said before for what it would wait.
+    let waits = sampler["waits"].as_array().unwrap();
+    assert_eq!((waits.len(), waits[0]["object"].as_str()), (1, Some("samples")), "{waits:?}");
     // It is woken by the other core. What pre-empts it is no end of it, and not its own time, nor is a handler.
     let radio = row(&tasks, "tasks", "radio_link", 1);
     assert_eq!(ticks(&radio["pending"]), (ROUNDS, 60, 60));
@@ -386,6 +396,7 @@ fn fragments() -> String {
         (5, "irq_in", vec![line()]),
         (6, "irq_out", vec![line()]),
         (7, "log", vec![("line", text())]),
+        (8, "queue_wait", vec![thread(), ("queue", text())]),
     ] {
         all.push(format!(
             r#"{{"type": "event-record-class", "id": {id}, "name": "{name}", "payload-field-class": {}}}"#,
