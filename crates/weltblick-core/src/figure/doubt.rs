@@ -253,7 +253,8 @@ pub enum Doubt {
 const STATE_REQUEST: &str =
     "let the firmware state when the hardware asked (wb_requested in weltblick_marks.h)";
 /// What helps where something is missing.
-pub(crate) const LOSE_NOTHING: &str = "lose nothing: sample more slowly, trace less beside, or carry it away faster (a wider link, larger buffers)";
+pub(crate) const LOSE_NOTHING: &str =
+    "lose nothing: trace less, sample more slowly, or widen the link or its buffers";
 /// What helps where bounds lie on either side of a limit, and nothing is missing.
 pub(crate) const SHARPEN: &str = "the true figure lies between the bounds, on either side of the limit: sharpen the timestamps (a smaller prescaler, no overflow)";
 

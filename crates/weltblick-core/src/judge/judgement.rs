@@ -32,6 +32,9 @@ pub struct Judgement {
     /// Where several are called so: the number of this one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub number: Option<String>,
+    /// Where several cores take it: the one that this is of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub core: Option<u8>,
     /// Its line in the budget file.
     pub line: usize,
     /// Whether it holds.
@@ -87,6 +90,7 @@ impl Judgement {
             budget,
             subject,
             number: None,
+            core: None,
             line,
             verdict: Verdict::Undecided,
             limit: limit.to_owned(),

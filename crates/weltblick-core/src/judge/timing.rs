@@ -34,7 +34,33 @@ pub struct Timings<'a> {
 }
 
 /// A subject that a budget's name fits: how it differs from others of that name, and what is known.
-pub(super) type Meant = (Option<String>, Found);
+pub(super) type Meant = (Option<Which>, Found);
+
+/// How one subject of a name differs from the others.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub(super) struct Which {
+    /// By its number, where these differ.
+    pub(super) number: Option<String>,
+    /// By the core, where several take one interrupt.
+    pub(super) core: Option<u8>,
+}
+
+impl Which {
+    fn number(number: u32) -> Self {
+        Self { number: Some(number.to_string()), core: None }
+    }
+}
+
+impl std::fmt::Display for Which {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match (&self.number, self.core) {
+            (Some(number), Some(core)) => write!(f, "number {number} on core {core}"),
+            (Some(number), None) => write!(f, "number {number}"),
+            (None, Some(core)) => write!(f, "core {core}"),
+            (None, None) => Ok(()),
+        }
+    }
+}
 
 impl Timings<'_> {
     /// What is known of a figure, for each subject that its name fits.
@@ -76,11 +102,12 @@ impl Timings<'_> {
         let several = rows.len() > 1;
         let several_numbers = rows.iter().any(|row| row.exception != rows[0].exception);
         let meant = |row: &&Figures| {
-            let core = (self.facts.cores > 1).then(|| format!("core {}", row.core));
-            let number = several_numbers.then(|| format!("number {}", row.exception));
-            let which: Vec<String> = number.into_iter().chain(core).collect();
-            let which = several.then(|| which.join(" on "));
-            (which, self.interrupts.figure(row, figure.ask, &self.facts))
+            let core = (self.facts.cores > 1).then_some(row.core);
+            let number = several_numbers.then(|| row.exception.to_string());
+            (
+                several.then_some(Which { number, core }),
+                self.interrupts.figure(row, figure.ask, &self.facts),
+            )
         };
         rows.iter().map(meant).collect()
     }
@@ -110,10 +137,7 @@ impl Timings<'_> {
         }
         let several = rows.len() > 1;
         let meant = |(figures, row): &(&TaskFigures, &tasks::Figures)| {
-            (
-                several.then(|| format!("number {}", row.task)),
-                figures.figure(row, figure.ask, &self.facts),
-            )
+            (several.then(|| Which::number(row.task)), figures.figure(row, figure.ask, &self.facts))
         };
         rows.iter().map(meant).collect()
     }
@@ -134,7 +158,7 @@ impl Timings<'_> {
         let several = rows.len() > 1;
         let meant = |row: &&StatedSpan| {
             (
-                several.then(|| format!("number {}", row.span)),
+                several.then(|| Which::number(row.span)),
                 self.spans.figure(row, figure.ask, &self.facts),
             )
         };

@@ -67,7 +67,7 @@ pub fn judge(
             let mut judgement = known.judge(budget, found);
             if let Some(which) = which {
                 judgement.evidence = format!("of {which}: {}", judgement.evidence);
-                judgement.number = Some(which);
+                (judgement.number, judgement.core) = (which.number, which.core);
             }
             budgets.push(judgement);
         }

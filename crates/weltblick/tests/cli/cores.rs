@@ -319,6 +319,9 @@ fn budgets_need_no_image_where_none_is_of_code() {
         .map(|b| (b["budget"].as_str().unwrap(), b["verdict"].as_str().unwrap()))
         .collect();
     assert_eq!(verdicts.len(), 3, "{report:#}");
+    let of_core = |b: &Value| b["core"].as_u64();
+    let cores: Vec<_> = report["budgets"].as_array().unwrap().iter().map(of_core).collect();
+    assert_eq!(cores, [Some(0), None, Some(1)]);
     assert_eq!(verdicts.iter().filter(|(_, verdict)| *verdict == "broken").count(), 1);
     let text = bench.run("check two budgets.toml").out;
     assert!(text.contains("evidence: of core 0: 50 of them, none missing"), "{text}");
