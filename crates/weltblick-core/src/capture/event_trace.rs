@@ -237,7 +237,7 @@ struct Item {
 enum What {
     /// An event; whether it was said on which core.
     Event(Event, bool),
-    /// The same, and from here on the file has nothing to say of what happened on this core.
+    /// An event, behind which the file has nothing to say of what happened on this core.
     Lost(Event),
     /// From here on it has.
     GoesOn,

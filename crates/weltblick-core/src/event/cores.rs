@@ -76,7 +76,7 @@ impl<T> Parked<T> {
         self.0.iter_mut().map(|(_, state)| state)
     }
 
-    /// The same, with their numbers.
+    /// The states of the other cores, with the numbers of these.
     pub fn numbered_mut(&mut self) -> impl Iterator<Item = (u8, &mut T)> {
         self.0.iter_mut().map(|(core, state)| (*core, state))
     }

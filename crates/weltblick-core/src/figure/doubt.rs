@@ -197,6 +197,13 @@ pub enum Doubt {
     },
     /// What only the core itself can say comes from several files by turns.
     SeveralCores,
+    /// At the beginning or the end of the recording a core has no event for longer than ever between two of its own.
+    CoreSilent {
+        /// Which.
+        core: u8,
+        /// From when to when, if that is known.
+        within: Option<Interval>,
+    },
     /// Other code of the image has the same address.
     Overlaid,
     /// Debug information that says in which files functions are is missing.
@@ -303,6 +310,7 @@ impl Doubt {
             Self::ClockChanged { .. } => "clock_changed",
             Self::ClockStopped { .. } => "clock_stopped",
             Self::SeveralCores => "several_cores",
+            Self::CoreSilent { .. } => "core_silent",
             Self::Overlaid => "overlaid",
             Self::DeclarationsMissing { .. } => "declarations_missing",
             Self::Head { .. } => "head",
@@ -323,7 +331,8 @@ impl Doubt {
             Self::Unannounced { within, .. }
             | Self::StampsWrapped { within, .. }
             | Self::ClockChanged { within, .. }
-            | Self::ClockStopped { within, .. } => *within,
+            | Self::ClockStopped { within, .. }
+            | Self::CoreSilent { within, .. } => *within,
             _ => None,
         }
     }
@@ -375,6 +384,7 @@ impl Doubt {
             | Self::Overlaid
             | Self::DeclarationsMissing { .. }
             | Self::SeveralCores
+            | Self::CoreSilent { .. }
             | Self::Head { .. }
             | Self::StampsWrapped { .. }
             | Self::ReadyWhileRunning { .. }
@@ -487,6 +497,10 @@ impl Doubt {
                 Interval::in_words(*within)
             ),
             Self::SeveralCores => "interrupts, or turns of tasks, come from several files by turns: they may be those of several cores".into(),
+            Self::CoreSilent { core, within } => format!(
+                "core {core} has no events{}, longer than ever between two of its own: its file may be cut, or begin late",
+                Interval::in_words(*within)
+            ),
             Self::Overlaid => "other code of the image has the same address: which of the two was there is not known".into(),
             Self::DeclarationsMissing { files } => format!(
                 "debug information is missing ({files}): a function may count for a file that its own only includes"
@@ -589,6 +603,9 @@ impl Doubt {
             }
             Self::SeveralCores => {
                 "read the files of each core by themselves, or let events name their core and say which one with `where`".into()
+            }
+            Self::CoreSilent { .. } => {
+                "copy all files of the trace whole, and let the tracer write out the packets of all cores before; or judge the time in which all were recorded (`--within`)".into()
             }
             Self::Overlaid => {
                 "link it to an address of its own for the measurement".into()

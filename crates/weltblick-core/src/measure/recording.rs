@@ -47,6 +47,8 @@ pub struct Recording {
     pub several_cores: bool,
     /// The cores of which it is.
     cores: CoreSet,
+    /// When each of them had events; empty where all are of core 0.
+    watches: Vec<(u8, Watch)>,
     /// Of these, the cores that were sampled.
     sampled: CoreSet,
     /// What it calls interrupts.
@@ -65,6 +67,19 @@ pub struct Recording {
     closest: u64,
 }
 
+/// When a core had events.
+#[derive(Debug, Clone, Copy)]
+struct Watch {
+    /// Not later than this the first.
+    first: u64,
+    /// Not earlier than this the last.
+    last: u64,
+    /// The longest from one to the next.
+    silent: u64,
+    /// Something is missing behind the last.
+    lost: bool,
+}
+
 impl Default for Recording {
     fn default() -> Self {
         Self {
@@ -81,6 +96,7 @@ impl Default for Recording {
             time_slipped: false,
             several_cores: false,
             cores: CoreSet::default(),
+            watches: Vec::new(),
             sampled: CoreSet::default(),
             interrupt_names: InterruptNames::default(),
             clock_faults: [0; ClockFault::ALL.len()],
@@ -97,6 +113,9 @@ impl Sink for Recording {
     #[inline(always)]
     fn event(&mut self, position: Position, event: &Event) {
         self.cores.add(position.core);
+        if position.core != 0 || !self.watches.is_empty() {
+            self.watch(position, event);
+        }
         match *event {
             Event::Sample { .. } | Event::Elsewhere => {
                 self.running += 1;
@@ -154,6 +173,46 @@ impl Recording {
             self.closest = apart;
         }
         self.last_sample = time.latest;
+    }
+
+    /// An event of one of several cores.
+    #[inline(never)]
+    fn watch(&mut self, Position { core, time, .. }: Position, event: &Event) {
+        if self.watches.is_empty() && self.first != u64::MAX {
+            let (first, last) = (self.first_latest, self.last_earliest);
+            self.watches.push((0, Watch { first, last, silent: 0, lost: false }));
+        }
+        let lost = matches!(event, Event::Lost { .. } | Event::Unwatched);
+        let place = self.watches.iter().position(|(of, _)| *of == core);
+        match (place, time) {
+            (Some(place), time) => {
+                let watch = &mut self.watches[place].1;
+                watch.lost = lost;
+                if let Some(now) = time {
+                    watch.silent = watch.silent.max(now.latest.saturating_sub(watch.last));
+                    watch.last = watch.last.max(now.earliest);
+                }
+            }
+            (None, Some(now)) => {
+                let watch = Watch { first: now.latest, last: now.earliest, silent: 0, lost };
+                self.watches.push((core, watch));
+            }
+            (None, None) => {}
+        }
+    }
+
+    /// Cores without any event at the beginning or the end of the recording for longer than ever between two of theirs:
+    /// nothing says that they were recorded then. From when to when, in ticks.
+    pub fn silent_cores(&self) -> impl Iterator<Item = (u8, [u64; 2])> + '_ {
+        let (start, end) = (self.first_latest, self.last_earliest);
+        let several = self.watches.len() > 1;
+        self.watches.iter().filter(move |_| several).flat_map(move |(core, watch)| {
+            let Watch { first, last, silent, lost } = *watch;
+            let head = Some([start, first]).filter(|_| first.saturating_sub(start) > silent);
+            // Where something is known to be missing that is said already.
+            let tail = Some([last, end]).filter(|_| !lost && end.saturating_sub(last) > silent);
+            head.into_iter().chain(tail).map(|interval| (*core, interval))
+        })
     }
 
     /// How many cores were recorded.

@@ -153,7 +153,11 @@ impl Timing<'_> {
         let wrapped = (packets > 0)
             .then_some(Doubt::StampsWrapped { packets, within: within(ClockFault::StampsWrapped) });
         let several = self.recording.several_cores.then_some(Doubt::SeveralCores);
-        [changed, stopped, wrapped, several].into_iter().flatten().collect()
+        let silent = self.recording.silent_cores().map(|(core, interval)| Doubt::CoreSilent {
+            core,
+            within: self.interval(Some(interval)),
+        });
+        [changed, stopped, wrapped, several].into_iter().flatten().chain(silent).collect()
     }
 
     /// Nanoseconds between samples.

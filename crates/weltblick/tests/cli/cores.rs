@@ -284,6 +284,31 @@ fn a_file_that_was_cut_silences_its_own_core() {
     assert_eq!(whole.json("inspect two")["findings"], serde_json::json!([]));
 }
 
+/// Nothing in a file says that its rest is missing, if it ends where a packet does.
+#[test]
+fn a_core_whose_file_ends_early_meets_nothing() {
+    let bench = bench(&[]);
+    let mut bytes = bench.read("two/events/core1");
+    let magic = 0xc1fc_1fc1_u32.to_le_bytes();
+    let packets: Vec<usize> =
+        (0..bytes.len() - 4).filter(|&at| bytes[at..at + 4] == magic).collect();
+    bytes.truncate(packets[packets.len() / 2]);
+    bench.write("two/events/core1", bytes);
+    let budgets = "[interrupt.anemometer]\nelapsed.max = \"<= 5 us\"\ncount = \"<= 60\"\n\
+                   [task.radio_link]\nresponse.max = \"<= 40 us\"\n\
+                   [interrupt.tick]\nelapsed.max = \"<= 16 us\"\n";
+    bench.write("budgets.toml", budgets);
+    let report = bench.json("check two budgets.toml");
+    for budget in report["budgets"].as_array().unwrap() {
+        // What core 0 took is known all the while.
+        let expected = if budget["core"] == 0 { "met" } else { "undecided" };
+        assert_eq!(budget["verdict"], expected, "{budget:#}");
+    }
+    assert_eq!(report["budgets"].as_array().unwrap().len(), 5);
+    let found = bench.json("inspect two")["findings"].clone();
+    assert_eq!(found[0]["code"], "core_silent", "{found:#}");
+}
+
 #[test]
 fn export_writes_a_file_for_each_core_and_the_same_comes_back() {
     for lost in [&[][..], &[3, 7]] {
@@ -348,7 +373,7 @@ fn samples_of_two_cores_are_no_profile() {
     assert!(!bench.run("check two budgets.toml").out.is_empty());
 }
 
-/// The same description, in fragments.
+/// The description of these files in fragments of JSON.
 fn fragments() -> String {
     let number = |bits: u32, more: &str| {
         format!(

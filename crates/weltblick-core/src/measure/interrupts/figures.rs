@@ -370,11 +370,15 @@ impl InterruptFigures {
     #[must_use]
     pub fn known_on(&self, core: u8) -> u64 {
         let rows = self.rows().filter(|row| row.core == core).map(|row| row.busy);
-        let mine = self.cores().filter(|(number, _)| *number == core);
-        rows.chain(mine.map(|(_, of)| of.thread + of.switching)).sum()
+        rows.chain(self.on(core).map(|of| of.thread + of.switching)).sum()
     }
 
-    /// The same of all cores together.
+    /// What is known of one core.
+    fn on(&self, core: u8) -> Option<&OfCore> {
+        self.cores().find(|(number, _)| *number == core).map(|(_, of)| of)
+    }
+
+    /// Ticks of which it is known what ran, on all cores together.
     #[must_use]
     pub fn known(&self) -> u64 {
         let cores = self.cores().map(|(_, of)| of.thread + of.switching);
@@ -391,8 +395,7 @@ impl InterruptFigures {
     /// on one core.
     #[must_use]
     pub fn gaps_on(&self, core: u8) -> u64 {
-        let mine = self.cores().filter(|(number, _)| *number == core);
-        mine.map(|(_, of)| of.gaps + of.contradictions).sum()
+        self.on(core).map_or(0, |of| of.gaps + of.contradictions)
     }
 
     /// Gaps in the recording.
@@ -410,11 +413,10 @@ impl InterruptFigures {
     /// A run on this core of which something is missing lasted so many ticks at most; `u64::MAX`: nothing tells.
     #[must_use]
     pub fn hidden_on(&self, core: u8) -> u64 {
-        let mine = self.cores().filter(|(number, _)| *number == core);
-        mine.map(|(_, of)| of.hidden).max().unwrap_or(0)
+        self.on(core).map_or(0, |of| of.hidden)
     }
 
-    /// The same on any core.
+    /// The longest run of any core of which something is missing, in ticks at most.
     #[must_use]
     pub fn hidden(&self) -> u64 {
         self.cores().map(|(_, of)| of.hidden).max().unwrap_or(0)

@@ -57,7 +57,7 @@ impl InterruptFigures {
         };
         relied(ask, &missing, &mut found);
         facts.tell_pace(ask, &mut found);
-        facts.weigh(ask, ask.rests(true), &mut found);
+        facts.weigh_on(Some(row.core), ask, ask.rests(true), &mut found);
         Ok(found)
     }
 }

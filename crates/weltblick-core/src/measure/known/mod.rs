@@ -121,6 +121,11 @@ impl Facts {
 
     /// Counts for and against a figure what is known of the recording.
     pub(crate) fn weigh(&self, ask: Ask, rests: Rests, found: &mut Figure) {
+        self.weigh_on(None, ask, rests, found);
+    }
+
+    /// What is known of the recording, for a figure of one core alone.
+    pub(crate) fn weigh_on(&self, core: Option<u8>, ask: Ask, rests: Rests, found: &mut Figure) {
         if self.slipped && matches!(ask.measure, Measure::Rate | Measure::Load) {
             // Without all of the time there is no part of it, and nothing per second.
             found.doubt(Doubt::TimeLost);
@@ -138,8 +143,10 @@ impl Facts {
                     found.doubt_with(doubt.clone(), Effect::Above);
                 }
                 _ if !doubt.touches(rests) => {}
+                Doubt::CoreSilent { core: other, .. }
+                    if core.is_some_and(|core| core != *other) => {}
                 // What is not known may hold more of them, and longer ones.
-                Doubt::Head { .. } => {
+                Doubt::Head { .. } | Doubt::CoreSilent { .. } => {
                     let effect = match ask.measure {
                         Measure::Count | Measure::StackPeak => Effect::Above,
                         Measure::Load if matches!(ask.of, Of::All) => Effect::Both,

@@ -83,7 +83,7 @@ pub struct Figures {
     pub open: [u64; 2],
     /// The longest that was seen of an open one, in ticks.
     pub open_elapsed: u64,
-    /// The same of those that were open when the recording began.
+    /// The longest that was seen, in ticks, of those that were open when the recording began.
     pub open_at_start: u64,
     /// How many had not begun to run when the recording ended, and how long the longest of them had waited.
     pub waiting: (u64, u64),
