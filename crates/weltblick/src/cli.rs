@@ -37,6 +37,9 @@ pub(crate) struct SetupArgs {
     /// The timestamp clock, where it is not the core clock
     #[arg(long, value_name = "FREQUENCY")]
     pub(crate) timestamp_clock: Option<Frequency>,
+    /// Packets that share a synchronous timestamp fell into the same tick (see `inspect`)
+    #[arg(long)]
+    pub(crate) timestamp_dates_group: bool,
     /// The stimulus port of firmware marks; their arguments come on the next
     #[arg(long, value_name = "PORT", value_parser = clap::value_parser!(u32).range(..8191))]
     pub(crate) marks_port: Option<u32>,

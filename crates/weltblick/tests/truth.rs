@@ -133,21 +133,29 @@ fn what_overflows_is_bounded_by_what_is_said_to_be_missing() {
 #[test]
 fn every_exception_is_seen_at_its_time() {
     #[derive(Default)]
-    struct Entries(Vec<(u16, u64, u64)>);
+    struct Entries(Vec<(u16, u64, u64)>, u64);
     impl Sink for Entries {
         fn event(&mut self, position: Position, event: &Event) {
+            self.1 += position.time.map_or(0, |window| window.latest - window.earliest);
             if let Event::Entered { exception } = *event {
                 let window = position.time.expect("there are timestamps");
                 self.0.push((exception, window.earliest, window.latest));
             }
         }
     }
-    for prescaler in [0, 1, 3] {
+    // A link that delays, and loses nothing, too.
+    let slow_link = Setup { link_bit_rate: 4_000_000, link_buffer: 1 << 16, ..wide_link(3) };
+    let mut open = [0; 2];
+    let cases = [(0, wide_link(3)), (1, wide_link(3)), (3, wide_link(3)), (3, slow_link)];
+    for ((prescaler, setup), timestamp_dates_group) in
+        cases.into_iter().flat_map(|case| [(case, false), (case, true)])
+    {
         let trace = TraceSetup { timestamps: Some(prescaler), ..TraceSetup::default() };
-        let (machine, bytes) = run(wide_link(3), trace, 0.2);
+        let (machine, bytes) = run(setup, trace, 0.2);
         let mut entries = Entries::default();
         let timestamp_prescaler = [1, 4, 16, 64][prescaler as usize];
-        let settings = ItmSettings { timestamp_prescaler, ..ItmSettings::default() };
+        let settings =
+            ItmSettings { timestamp_prescaler, timestamp_dates_group, ..ItmSettings::default() };
         let mut line = Line::new(&StreamSpec::itm(Vec::new(), settings), Origin(0));
         line.push(&bytes, &mut (), &mut entries);
         line.finish(&mut (), &mut entries);
@@ -157,7 +165,9 @@ fn every_exception_is_seen_at_its_time() {
             assert_eq!(seen.0, real.number);
             assert!(seen.1 <= real.entered && real.entered <= seen.2, "{seen:?} {real:?}");
         }
+        open[usize::from(timestamp_dates_group)] += entries.1;
     }
+    assert!(open[1] < open[0], "sharper: {open:?}");
 }
 
 #[test]

@@ -3,7 +3,8 @@
 //! A local timestamp dates the packets *before* it (DDI 0403E, D4.2.4), so events wait until one
 //! comes. The last packet before a synchronous timestamp is dated exactly; packets before that one
 //! lie between the two timestamps. A delayed timestamp widens the window of all of them back to the
-//! previous timestamp. A delayed packet says when it was sent: its event lies between the one before it
+//! previous timestamp. Where the source is known to send a synchronous timestamp only if all packets before it are of
+//! its tick (`dates_group`), all of them are dated exactly. A delayed packet says when it was sent: its event lies between the one before it
 //! from the same source, and that.
 //!
 //! Assumed where the manual is silent:
@@ -14,6 +15,7 @@
 //! * The stimulus page stays what the last extension packet said, also across synchronisations.
 
 use super::global_clock::GlobalClock;
+use super::group;
 use super::marks::Marks;
 use super::vocabulary::{
     Access, Bytes, ClockFault, Event, LossReason, Origin, Position, Sink, Value,
@@ -35,6 +37,9 @@ pub struct ItmClock {
     pub is_own: bool,
     /// The stimulus port of firmware marks; their arguments come on the next.
     pub marks_port: Option<u32>,
+    /// A synchronous timestamp dates all packets since the one before, not only the last of them: its source
+    /// sends a delayed one where they are not all of its tick.
+    pub dates_group: bool,
 }
 
 /// Turns one ITM origin's packets into events. [`ItmReader::feeding`] is the decoder's sink.
@@ -200,12 +205,12 @@ impl ItmReader {
             self.waiting.push((offset, Event::ClockFault(ClockFault::Stopped)));
         }
         let origin = self.origin;
-        let last = self.waiting.len().saturating_sub(1);
+        let dated = self.dated_exactly(relation);
         for (at, (offset, event)) in self.waiting.drain(..).enumerate() {
             let source = source_of(&event);
             let earliest = match relation {
                 Relation::PacketDelayed | Relation::BothDelayed => before.min(self.sent[source]),
-                _ if at == last => window.earliest,
+                _ if at >= dated => window.earliest,
                 _ => before,
             };
             self.sent[source] = earliest;
@@ -213,6 +218,23 @@ impl ItmReader {
             sink.event(Position::new(origin, offset, time), &event);
         }
         self.joins = false;
+    }
+
+    /// From which of the waiting events on a timestamp says when they were: the last one, or the whole group.
+    fn dated_exactly(&mut self, relation: Relation) -> usize {
+        let last = self.waiting.len().saturating_sub(1);
+        if !self.clock.dates_group || last == 0 || relation != Relation::Synchronous {
+            return last;
+        }
+        // A clock of its own may be slower than the core's by any factor.
+        let tick = if self.clock.is_own { u32::MAX } else { self.clock.prescaler };
+        if let Some(offset) = group::contradiction(&self.waiting, tick) {
+            self.waiting.push((offset, Event::ClockFault(ClockFault::NotOneTick)));
+            return last;
+        }
+        // What was sent before something was dropped waited with it, or did not: nothing says.
+        let lost = self.waiting.iter().rposition(|(_, event)| matches!(event, Event::Lost { .. }));
+        lost.map_or(0, |at| (at + 1).min(last))
     }
 
     /// One part of a watched access: joins the access before it if that one still lacks the part.

@@ -17,9 +17,13 @@ impl Sink for Recorder {
 }
 
 fn read(prescaler: u32, packets: &[Packet]) -> Vec<(Option<Window>, Event)> {
+    let clock = ItmClock { prescaler, is_own: false, marks_port: None, dates_group: false };
+    read_by(clock, packets)
+}
+
+fn read_by(clock: ItmClock, packets: &[Packet]) -> Vec<(Option<Window>, Event)> {
     let mut recorder = Recorder::default();
-    let mut reader =
-        ItmReader::new(Origin(0), ItmClock { prescaler, is_own: false, marks_port: None });
+    let mut reader = ItmReader::new(Origin(0), clock);
     for (at, packet) in (0..).zip(packets) {
         reader.feeding(&mut recorder).packet(at..at + 1, *packet);
     }
@@ -53,6 +57,29 @@ fn a_timestamp_dates_the_packets_before_it() {
             (None, SAMPLED),
         ]
     );
+}
+
+#[test]
+fn a_timestamp_dates_its_group_where_the_source_is_known_to_mean_that() {
+    let clock = ItmClock { prescaler: 1, is_own: false, marks_port: None, dates_group: true };
+    let (sync, late) = (Relation::Synchronous, Relation::TimestampDelayed);
+    let entered = Packet::Exception { number: 16, action: Action::Enter };
+    let left = Packet::Exception { number: 16, action: Action::Exit };
+    let windows = |packets: &[Packet]| -> Vec<Option<Window>> {
+        read_by(clock, packets).into_iter().map(|(window, _)| window).collect()
+    };
+    let seen = windows(&[SAMPLE, time(100, sync), left, SAMPLE, time(50, sync)]);
+    assert_eq!(seen, [window(100, 100), window(150, 150), window(150, 150)]);
+    let seen = windows(&[SAMPLE, time(100, sync), left, SAMPLE, time(50, late)]);
+    assert_eq!(seen, [window(100, 100), window(100, 150), window(100, 150)]);
+    // What lies before a loss may have lacked a timestamp of its own.
+    let seen = windows(&[SAMPLE, time(100, sync), left, Packet::Overflow, SAMPLE, time(50, sync)]);
+    assert_eq!(seen[1..], [window(100, 150), window(100, 150), window(150, 150)]);
+    // A handler takes time: the source does not mean that.
+    let seen = read_by(clock, &[SAMPLE, time(100, sync), entered, left, time(50, sync)]);
+    let fault = (window(150, 150), Event::ClockFault(ClockFault::NotOneTick));
+    assert_eq!(seen[1].0, window(100, 150));
+    assert_eq!(seen[3], fault);
 }
 
 #[test]
@@ -113,8 +140,10 @@ fn the_parts_of_an_access_become_one_event() {
 
 #[test]
 fn global_timestamps_are_pieced_together() {
-    let mut reader =
-        ItmReader::new(Origin(0), ItmClock { prescaler: 1, is_own: false, marks_port: None });
+    let mut reader = ItmReader::new(
+        Origin(0),
+        ItmClock { prescaler: 1, is_own: false, marks_port: None, dates_group: false },
+    );
     let low =
         |bits, width| Packet::GlobalTimeLow { bits, width, clock_changed: false, wrapped: false };
     let mut feed = |packet| {
@@ -130,8 +159,10 @@ fn global_timestamps_are_pieced_together() {
 #[test]
 fn a_clock_that_changes_is_a_fault_once_there_was_one() {
     let mut recorder = Recorder::default();
-    let mut reader =
-        ItmReader::new(Origin(0), ItmClock { prescaler: 1, is_own: false, marks_port: None });
+    let mut reader = ItmReader::new(
+        Origin(0),
+        ItmClock { prescaler: 1, is_own: false, marks_port: None, dates_group: false },
+    );
     let changed = Packet::GlobalTimeLow { bits: 9, width: 26, clock_changed: true, wrapped: false };
     for _ in 0..2 {
         reader.feeding(&mut recorder).packet(0..1, changed);
@@ -144,8 +175,10 @@ fn a_clock_that_changes_is_a_fault_once_there_was_one() {
 #[test]
 fn a_loss_leaves_what_waited_undated_and_slips_time() {
     let mut recorder = Recorder::default();
-    let mut reader =
-        ItmReader::new(Origin(0), ItmClock { prescaler: 1, is_own: false, marks_port: None });
+    let mut reader = ItmReader::new(
+        Origin(0),
+        ItmClock { prescaler: 1, is_own: false, marks_port: None, dates_group: false },
+    );
     let mut decoder = Decoder::new();
     // A sample, a timestamp of 10, a sample, a reserved header.
     decoder.push(
@@ -170,8 +203,10 @@ fn a_loss_leaves_what_waited_undated_and_slips_time() {
 #[test]
 fn a_stream_without_timestamps_holds_little() {
     let mut recorder = Recorder::default();
-    let mut reader =
-        ItmReader::new(Origin(0), ItmClock { prescaler: 1, is_own: false, marks_port: None });
+    let mut reader = ItmReader::new(
+        Origin(0),
+        ItmClock { prescaler: 1, is_own: false, marks_port: None, dates_group: false },
+    );
     for at in 0..10_000 {
         reader.feeding(&mut recorder).packet(at..at + 1, SAMPLE);
     }
@@ -251,8 +286,10 @@ fn read_bytes(bytes: &[u8], marks_port: Option<u32>, one_by_one: bool) -> Vec<(P
         }
     }
     let mut all = All::default();
-    let mut reader =
-        ItmReader::new(Origin(0), ItmClock { prescaler: 4, is_own: false, marks_port });
+    let mut reader = ItmReader::new(
+        Origin(0),
+        ItmClock { prescaler: 4, is_own: false, marks_port, dates_group: false },
+    );
     let mut decoder = Decoder::new();
     if one_by_one {
         decoder.push(bytes, &mut OneByOne(reader.feeding(&mut all)));

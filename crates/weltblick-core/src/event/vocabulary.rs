@@ -175,11 +175,14 @@ pub enum ClockFault {
     Stopped,
     /// A packet of an event trace ends long after its events: their short timestamps may have wrapped unseen.
     StampsWrapped,
+    /// Packets share a timestamp that is said to be the tick of all of them, and cannot be.
+    NotOneTick,
 }
 
 impl ClockFault {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Changed, Self::Stopped, Self::StampsWrapped];
+    pub const ALL: [Self; 4] =
+        [Self::Changed, Self::Stopped, Self::StampsWrapped, Self::NotOneTick];
 }
 
 impl LossReason {

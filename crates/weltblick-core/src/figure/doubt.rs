@@ -218,6 +218,13 @@ pub enum Doubt {
         /// From the first place to the last, where that is known.
         within: Option<Interval>,
     },
+    /// Packets that share a timestamp cannot be of one tick, though the source's settings say so.
+    NotOneTick {
+        /// So often.
+        times: u64,
+        /// From the first place to the last, where that is known.
+        within: Option<Interval>,
+    },
     /// So many bytes at the beginning could not be read.
     Head {
         /// Bytes.
@@ -314,6 +321,7 @@ impl Doubt {
             Self::Overlaid => "overlaid",
             Self::DeclarationsMissing { .. } => "declarations_missing",
             Self::Head { .. } => "head",
+            Self::NotOneTick { .. } => "not_one_tick",
             Self::StampsWrapped { .. } => "stamps_wrapped",
             Self::InstructionsMissing { .. } => "instructions_missing",
             Self::ReadyWhileRunning { .. } => "ready_while_running",
@@ -330,6 +338,7 @@ impl Doubt {
         match self {
             Self::Unannounced { within, .. }
             | Self::StampsWrapped { within, .. }
+            | Self::NotOneTick { within, .. }
             | Self::ClockChanged { within, .. }
             | Self::ClockStopped { within, .. }
             | Self::CoreSilent { within, .. } => *within,
@@ -342,9 +351,10 @@ impl Doubt {
     pub const fn touches(&self, rests: Rests) -> bool {
         match self {
             Self::Clock { .. } | Self::Period { .. } => rests.clock,
-            Self::ClockChanged { .. } | Self::ClockStopped { .. } | Self::StampsWrapped { .. } => {
-                rests.ticks
-            }
+            Self::ClockChanged { .. }
+            | Self::ClockStopped { .. }
+            | Self::StampsWrapped { .. }
+            | Self::NotOneTick { .. } => rests.ticks,
             Self::Unannounced { .. } => rests.exceptions,
             _ => true,
         }
@@ -387,6 +397,7 @@ impl Doubt {
             | Self::CoreSilent { .. }
             | Self::Head { .. }
             | Self::StampsWrapped { .. }
+            | Self::NotOneTick { .. }
             | Self::ReadyWhileRunning { .. }
             | Self::SeldomSynchronised
             | Self::NumberReused
@@ -509,6 +520,10 @@ impl Doubt {
                 "{packets} packets{} of the event trace end so long after their events that short timestamps may have wrapped unseen",
                 Interval::aside(*within)
             ),
+            Self::NotOneTick { times, within } => format!(
+                "packets share a timestamp and cannot be of one tick ({times} times{}), though `timestamp_dates_group` says that they are",
+                Interval::in_words(*within)
+            ),
             Self::Head { bytes } => format!(
                 "{bytes} bytes at the beginning could not be read: what happened then is unknown"
             ),
@@ -615,6 +630,9 @@ impl Doubt {
             }
             Self::StampsWrapped { .. } => {
                 "let the tracer write longer timestamps, or an event of its own before they wrap twice".into()
+            }
+            Self::NotOneTick { .. } => {
+                "take `timestamp_dates_group` out of the source's settings".into()
             }
             Self::Head { .. } => {
                 "judge it from its first timestamp on (`--within 0s..`), or start the recording before the target runs".into()

@@ -152,12 +152,15 @@ impl Timing<'_> {
         let packets = self.recording.clock_faults(ClockFault::StampsWrapped);
         let wrapped = (packets > 0)
             .then_some(Doubt::StampsWrapped { packets, within: within(ClockFault::StampsWrapped) });
+        let times = self.recording.clock_faults(ClockFault::NotOneTick);
+        let not_one = (times > 0)
+            .then_some(Doubt::NotOneTick { times, within: within(ClockFault::NotOneTick) });
         let several = self.recording.several_cores.then_some(Doubt::SeveralCores);
         let silent = self.recording.silent_cores().map(|(core, interval)| Doubt::CoreSilent {
             core,
             within: self.interval(Some(interval)),
         });
-        [changed, stopped, wrapped, several].into_iter().flatten().chain(silent).collect()
+        [changed, stopped, wrapped, not_one, several].into_iter().flatten().chain(silent).collect()
     }
 
     /// Nanoseconds between samples.

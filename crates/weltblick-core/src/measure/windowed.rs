@@ -135,7 +135,9 @@ impl<S: Sink> Sink for Windowed<S> {
             Event::Stated(
                 Statement::Named(..) | Statement::Watches { .. } | Statement::OnlyTurns { .. },
             )
-            | Event::ClockFault(ClockFault::Stopped | ClockFault::StampsWrapped)
+            | Event::ClockFault(
+                ClockFault::Stopped | ClockFault::StampsWrapped | ClockFault::NotOneTick,
+            )
             | Event::SeveralCores => {
                 return self.sink.event(undated, event);
             }

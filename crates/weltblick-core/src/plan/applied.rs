@@ -114,6 +114,7 @@ impl Applied {
                 pc_sample_period: description.observe.pc_sample_period,
                 timestamp_prescaler: description.observe.timestamp_prescaler.unwrap_or(1),
                 timestamp_clock: None,
+                timestamp_dates_group: description.observe.timestamp_dates_group,
             },
             unit: plan.unit,
             writes: plan.registers.iter().map(Write::from).collect(),
@@ -204,6 +205,9 @@ impl Applied {
             let _ = writeln!(text, "timestamp_prescaler = {}", self.itm.timestamp_prescaler);
             if let Some(port) = self.itm.marks_port {
                 let _ = writeln!(text, "marks_port = {port}");
+            }
+            if self.itm.timestamp_dates_group {
+                let _ = writeln!(text, "timestamp_dates_group = true");
             }
         }
         if let Some(TraceUnit { kind, architecture, base, comparators, used }) = &self.unit {
@@ -325,6 +329,7 @@ fn read_stream(table: Table<'_>, applied: &mut Applied) -> Result<(), Fault> {
         applied.itm.pc_sample_period = Some(period.value);
     }
     applied.itm.marks_port = read_marks_port(&table)?;
+    applied.itm.timestamp_dates_group = table.boolean("timestamp_dates_group")?.unwrap_or(false);
     match table.integer("timestamp_prescaler")? {
         None => {}
         Some(At { value: value @ (1 | 4 | 16 | 64), .. }) => {

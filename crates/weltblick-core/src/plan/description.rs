@@ -59,6 +59,8 @@ pub struct Observe {
     pub asleep: f64,
     /// Cycles per tick of local timestamps: 1, 4, 16 or 64; absent: no timestamps.
     pub timestamp_prescaler: Option<u32>,
+    /// The trace unit sends a synchronous timestamp only where all packets before it are of its tick.
+    pub timestamp_dates_group: bool,
     /// Global timestamps.
     pub global_timestamps: bool,
     /// A synchronisation every two to the power of so many cycles: 24, 26 or 28.
@@ -85,6 +87,7 @@ impl Default for Observe {
             pc_sample_period: None,
             asleep: 0.0,
             timestamp_prescaler: Some(1),
+            timestamp_dates_group: false,
             global_timestamps: false,
             synchronise: 24,
             ports: 0,
@@ -364,6 +367,7 @@ fn read_observe(table: Table<'_>) -> Result<Observe, Fault> {
     if table.boolean("timestamps")? == Some(false) {
         observe.timestamp_prescaler = None;
     }
+    observe.timestamp_dates_group = table.boolean("timestamp_dates_group")?.unwrap_or(false);
     observe.global_timestamps = table.boolean("global_timestamps")?.unwrap_or(false);
     match table.integer("synchronise")? {
         None => {}

@@ -72,8 +72,10 @@ pub struct TraceUnit {
     counter_base: (u64, u32),
     next_sample: u64,
     next_sync: u64,
-    /// A packet waits for its timestamp since this cycle.
+    /// Packets wait for their timestamp: the cycle of the last.
     stamp_due: Option<u64>,
+    /// And that of the first.
+    stamp_since: u64,
     /// The tick of the last timestamp.
     last_tick: u64,
     last_global: Option<u64>,
@@ -109,6 +111,7 @@ impl TraceUnit {
             next_sample: u64::MAX,
             next_sync: u64::MAX,
             stamp_due: None,
+            stamp_since: 0,
             last_tick: 0,
             last_global: None,
             overflowed: false,
@@ -449,8 +452,9 @@ impl TraceUnit {
         self.link.send(cycle, ITM_SOURCE, bytes);
         self.sent += 1;
         if self.itm_tcr & trace_control::TIMESTAMPS_ON != 0 {
-            // The timestamp dates the last packet of the group exactly if it follows at once.
-            self.stamp_due = Some(cycle);
+            if self.stamp_due.replace(cycle).is_none() {
+                self.stamp_since = cycle;
+            }
         }
     }
 
@@ -473,7 +477,8 @@ impl TraceUnit {
             self.link.send(at, ITM_SOURCE, itm::local_timestamp(0x0fff_ffff, 0).as_slice());
             delta -= 0x0fff_ffff;
         }
-        let delayed = u8::from(at > due);
+        // Synchronous: it dates all that waited, none of which had to.
+        let delayed = u8::from(at > self.stamp_since);
         self.link.send(at, ITM_SOURCE, itm::local_timestamp(delta as u32, delayed).as_slice());
         self.last_tick = tick;
     }

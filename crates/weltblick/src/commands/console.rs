@@ -12,7 +12,7 @@ use std::io::Write;
 use std::ops::ControlFlow;
 use weltblick_core::image::Image;
 use weltblick_core::judge::PointRange;
-use weltblick_core::measure::console::{Console, End, Line, Source, format};
+use weltblick_core::measure::console::{Console, End, Line, Reading, Source, format};
 use weltblick_core::measure::within::Within;
 use weltblick_core::time::Frequency;
 
@@ -22,6 +22,9 @@ pub(crate) struct Args {
     /// Only these stimulus ports; `marks` are texts whose format stays in the image
     #[arg(long, value_name = "PORT")]
     port: Vec<Port>,
+    /// How bytes are read [default: as text, but for ports whose bytes are none: those have a number a write]
+    #[arg(long, value_name = "HOW")]
+    r#as: Option<As>,
     /// Show the time since the line before, too
     #[arg(long)]
     deltas: bool,
@@ -42,6 +45,24 @@ pub(crate) struct Args {
 enum Port {
     Stimulus(u32),
     Marks,
+}
+
+/// `--as`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum As {
+    /// As text, whatever they are
+    Text,
+    /// Each write as a number in hexadecimal
+    Hex,
+}
+
+impl From<As> for Reading {
+    fn from(asked: As) -> Self {
+        match asked {
+            As::Text => Self::Text,
+            As::Hex => Self::Numbers,
+        }
+    }
 }
 
 impl std::str::FromStr for Port {
@@ -71,7 +92,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     // A line that cannot be written ends the reading; the sink itself cannot say so.
     let trouble = RefCell::new(None);
     let mut lines = 0_u64;
-    let mut console = Console::new(|line: Line<'_>| {
+    let reading = args.r#as.map_or_else(Reading::default, Reading::from);
+    let console = Console::new(|line: Line<'_>| {
         if args.port.is_empty() || args.port.contains(&port_of(&line)) {
             lines += 1;
             let written = face.borrow_mut().line(&row(&line, image, clock));
@@ -80,6 +102,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             }
         }
     });
+    let mut console = console.reading(reading);
     if args.follow {
         follow(&capture, &mut console, &face, &trouble)?;
     } else if let Some(range) = &args.within {
@@ -135,7 +158,7 @@ const fn port_of(line: &Line<'_>) -> Port {
 fn row(line: &Line<'_>, image: Option<&Image>, clock: Option<Frequency>) -> LineRow {
     let text_at = |address| image.and_then(|image| image.text_at(address));
     let (port, text) = match line.source {
-        Source::Port(port) => (Some(port), String::from_utf8_lossy(line.bytes).into_owned()),
+        Source::Port(port) => (Some(port), line.written()),
         Source::Text { format: address, arguments } => {
             let text = match text_at(address) {
                 Some(text) => format(text.trim_end_matches('\n'), arguments.as_slice(), text_at),

@@ -18,7 +18,7 @@ use std::time::Duration;
 use weltblick_core::image::{Image, Variables};
 use weltblick_core::judge::{Point, PointRange};
 use weltblick_core::measure::execution::{Found, OnStack};
-use weltblick_core::measure::signals::{Dictionary, FromText, Signals};
+use weltblick_core::measure::signals::{Dictionary, FromText, Signals, name_in};
 use weltblick_core::measure::timeline::{
     CallLanes, Context, Entry, EntryRow, Gather, LaneKey, MOST_ENTRIES, Spacing, TimelineReport,
     Wanted, What, entries, kind, report, row,
@@ -63,7 +63,7 @@ pub(crate) struct Args {
     /// The same backwards
     #[arg(long, value_name = "WHAT", conflicts_with_all = ["to", "within", "next"])]
     previous: Option<Wanted>,
-    /// Only these lanes: names, kinds (interrupt, task, call, span, object, value, text), `*` for anything
+    /// Only these lanes: names, kinds (interrupt, task, call, span, object, value, access, text), `*` for anything
     #[arg(long, value_name = "LANE", value_delimiter = ',')]
     lanes: Vec<String>,
     /// How the axis is spaced
@@ -198,7 +198,7 @@ fn read<'d>(
     }
     values.finish();
     gather.finish();
-    let names = values.list().iter().map(|signal| values.name(signal.key)).collect();
+    let names = values.list().iter().map(|signal| values.label(signal)).collect();
     add_values(&mut gather, &values);
     Ok(Told { gather, names })
 }
@@ -364,13 +364,19 @@ fn add_values(gather: &mut Gather<'_>, values: &Signals<'_>) {
     let told = |signal: usize, raw: f64| raw * scaling[signal].0 + scaling[signal].1;
     let (first, last) = gather.range.unwrap_or((0, u64::MAX));
     for reading in readings {
-        let (Some(time), Some(value)) = (reading.time, reading.value) else { continue };
-        if (first..=last).contains(&time.latest) {
-            let lane = LaneKey::Value(reading.signal);
-            gather.lanes.entry(lane).or_default();
-            let what = What::Value(told(reading.signal, value));
-            gather.entries.push(Entry { time, lane, what });
-        }
+        let Some(time) = reading.time.filter(|time| (first..=last).contains(&time.latest)) else {
+            continue;
+        };
+        let has_values = values.list()[reading.signal].values.count > 0;
+        let (lane, what) = match reading.value {
+            Some(value) => {
+                (LaneKey::Value(reading.signal), What::Value(told(reading.signal, value)))
+            }
+            // Beside values, an access without one is no moment of its own.
+            None if has_values => continue,
+            None => (LaneKey::Accessed(reading.signal), What::Accessed),
+        };
+        gather.add(Entry { time, lane, what });
     }
     gather.entries.sort_by_key(|entry| entry.time.latest);
 }
@@ -390,7 +396,14 @@ fn chosen(
     let named_calls: BTreeSet<usize> =
         gather.calls.iter().filter(long).map(|call| call.depth).collect();
     let meant = |(lane, name): &&(LaneKey, String), pattern: &str| {
-        signals::is_meant(name, pattern) || kind(*lane) == pattern.trim_end_matches('s')
+        // `temperature` is meant by its name, and by what its accesses show.
+        let plain = match lane {
+            LaneKey::Value(_) | LaneKey::Accessed(_) => Some(name_in(name)),
+            _ => None,
+        };
+        signals::is_meant(name, pattern)
+            || plain.is_some_and(|name| signals::is_meant(name, pattern))
+            || kind(*lane) == pattern.trim_end_matches('s')
     };
     for pattern in wanted {
         if !named.iter().any(|entry| meant(&entry, pattern)) {

@@ -19,7 +19,7 @@ pub(crate) struct LineRow {
     /// The stimulus port; absent for a mark, whose format stands in the image.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) port: Option<u32>,
-    /// What it says.
+    /// What it says; of a port whose bytes are no text, the number of one write (`0x0000002a`).
     pub(crate) text: String,
     /// Why it may go on: `long`, `lost` (something is missing after it), `end` (of the recording).
     #[serde(skip_serializing_if = "Option::is_none")]

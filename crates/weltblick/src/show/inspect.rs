@@ -23,6 +23,7 @@ pub(crate) fn text(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write)
     title(report, look, out)?;
     findings(&report.findings, look.paint, out)?;
     kinds(report, look.paint, out)?;
+    shared_timestamps(report, out)?;
     events(report, look.paint, out)?;
     losses(report, look.paint, out)?;
     rate(report, look.paint, out)?;
@@ -115,6 +116,29 @@ fn kinds(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<()
     if let Some(byte) = report.first_sync_byte {
         writeln!(out, "first synchronisation at byte {byte}")?;
     }
+    Ok(())
+}
+
+/// How much sharper times would be if each timestamp dated all packets before it.
+fn shared_timestamps(report: &InspectReport, out: &mut dyn Write) -> Result<()> {
+    let Some(shared) = &report.shared_timestamps else { return Ok(()) };
+    let time = |time: f64| match report.duration {
+        Some(_) => duration_ns(time),
+        None => format!("{} ticks", count(time.round() as u64)),
+    };
+    let mut words = format!(
+        "{} of {} events share a timestamp with a later one, and may have been up to {} before it, {} on average.",
+        count(shared.events),
+        count(shared.of),
+        time(shared.before_max),
+        time(shared.before_mean),
+    );
+    words += if shared.excluded {
+        " Some of these cannot be of one tick: this trace unit sends one timestamp for several."
+    } else {
+        " If the trace unit sends a synchronous timestamp only for packets of one tick, these times are exact: set timestamp_dates_group = true (or --timestamp-dates-group)."
+    };
+    wrapped(&words).into_iter().try_for_each(|line| writeln!(out, "{line}"))?;
     Ok(())
 }
 

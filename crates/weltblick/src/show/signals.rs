@@ -131,8 +131,8 @@ fn name(row: &SignalRow) -> String {
         Some((end, _)) => format!("{}...", &name[..end]),
         None => name.into_owned(),
     };
-    match row.access.as_deref() {
-        Some(access) => format!("{short} ({access})"),
+    match row.shows.as_deref() {
+        Some(shows) => format!("{short} ({shows})"),
         None => short,
     }
 }

@@ -88,7 +88,9 @@ fn itm_line(source: &SourceSpec, settings: &ItmSettings) -> String {
     };
     let prescaler = settings.timestamp_prescaler;
     let ticks = if prescaler == 1 { String::new() } else { format!(" / {prescaler}") };
-    format!("{id}itm, timestamps from {clock}{ticks}")
+    let group =
+        if settings.timestamp_dates_group { ", each for all packets of its tick" } else { "" };
+    format!("{id}itm, timestamps from {clock}{ticks}{group}")
 }
 
 /// One line about what a debug stub was asked, for people.

@@ -119,6 +119,7 @@ pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) -> Result<()> 
     if setup.timestamp_clock.is_some() {
         itm.timestamp_clock = setup.timestamp_clock;
     }
+    itm.timestamp_dates_group |= setup.timestamp_dates_group;
     if setup.marks_port.is_some() {
         itm.marks_port = setup.marks_port;
     }

@@ -56,6 +56,7 @@ fn judged_traced(traced: &Traced, image: &Image, budgets: &str) -> Vec<Judgement
 fn spec(recording: &Recording, sampling: u64) -> StreamSpec {
     let settings = ItmSettings {
         timestamp_prescaler: recording.prescaler,
+        timestamp_dates_group: recording.dates_group,
         marks_port: Some(16),
         pc_sample_period: Some(sampling),
         ..ItmSettings::default()
@@ -364,6 +365,7 @@ fn nothing_is_falsely_met_or_broken() {
         Fault::Delayed,
         Fault::DelayedPackets,
         Fault::Prescaled,
+        Fault::Grouped,
         Fault::Sleeps,
         Fault::Slows,
         Fault::Windowed,

@@ -25,6 +25,8 @@ pub(crate) enum Fault {
     DelayedPackets,
     /// A slow clock: a tick is so many cycles.
     Prescaled,
+    /// So is this one, and packets of one tick share a timestamp.
+    Grouped,
     /// The clock of local timestamps stands still in parts of sleep; global timestamps go on.
     Sleeps,
     /// The core clock is half as fast from some moment on; global timestamps go on.
@@ -54,6 +56,8 @@ impl Fault {
 pub(crate) struct Recording {
     pub(crate) bytes: Vec<u8>,
     pub(crate) prescaler: u32,
+    /// Packets of one tick may share a timestamp.
+    pub(crate) dates_group: bool,
     /// From its first moment to its last, in cycles.
     pub(crate) window: Range<u64>,
     /// What is judged of it, if not all.
@@ -143,6 +147,7 @@ impl Recording {
             Fault::Delayed,
             Fault::DelayedPackets,
             Fault::Prescaled,
+            Fault::Grouped,
             Fault::Windowed,
             Fault::Cut,
         ];
@@ -159,7 +164,9 @@ impl Recording {
 
     fn with(life: &Life, faults: &[Fault], chance: &mut Chance) -> Self {
         let has = |fault: Fault| faults.contains(&fault);
-        let prescaler = if has(Fault::Prescaled) { chance.one_of(&[4, 16, 64]) } else { 1 };
+        let dates_group = has(Fault::Grouped);
+        let prescaler =
+            if has(Fault::Prescaled) || dates_group { chance.one_of(&[4, 16, 64]) } else { 1 };
         let count = life.events.len();
         let some = count / 100 + 1;
         let from = chance.within(count as u64 / 4, count as u64 / 2) as usize;
@@ -211,6 +218,14 @@ impl Recording {
                 (local[number], 0)
             };
             let tick = sent / u64::from(prescaler);
+            // The first of a tick may leave its timestamp to the next; one that comes late is not of its tick.
+            let follows =
+                number > 1 && !dropped.contains(&(number + 1)) && !undated.contains(&(number + 1));
+            let shares =
+                local.get(number + 1).is_some_and(|next| next / u64::from(prescaler) == tick);
+            if dates_group && delay == 0 && follows && shares && exceptions_until == usize::MAX {
+                continue;
+            }
             bytes.extend(timestamp(tick - last, relation));
             last = tick;
             places.push((start..bytes.len(), at, at.max(sent)));
@@ -246,7 +261,7 @@ impl Recording {
             }
             _ => {}
         }
-        Self { bytes, prescaler, window, judged, last_packet }
+        Self { bytes, prescaler, dates_group, window, judged, last_packet }
     }
 
     /// Only a window of time is judged. The recording's own time begins with its first event.

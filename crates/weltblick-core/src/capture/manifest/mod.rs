@@ -200,6 +200,8 @@ pub struct ItmSettings {
     pub timestamp_clock: Option<Frequency>,
     /// The stimulus port of firmware marks; their arguments come on the next.
     pub marks_port: Option<u32>,
+    /// Packets that share a synchronous timestamp fell into the same tick.
+    pub timestamp_dates_group: bool,
 }
 
 impl Default for ItmSettings {
@@ -209,6 +211,7 @@ impl Default for ItmSettings {
             timestamp_prescaler: 1,
             timestamp_clock: None,
             marks_port: None,
+            timestamp_dates_group: false,
         }
     }
 }
@@ -221,6 +224,7 @@ impl ItmSettings {
             prescaler: self.timestamp_prescaler,
             is_own: self.timestamp_clock.is_some(),
             marks_port: self.marks_port,
+            dates_group: self.timestamp_dates_group,
         }
     }
 }

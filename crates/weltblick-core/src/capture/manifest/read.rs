@@ -285,6 +285,13 @@ fn read_itm(table: Table<'_>) -> Result<ItmSettings, Fault> {
         })?),
     };
     let marks_port = read_marks_port(&table)?;
+    let timestamp_dates_group = table.boolean("timestamp_dates_group")?.unwrap_or(false);
     table.finish()?;
-    Ok(ItmSettings { pc_sample_period, timestamp_prescaler, timestamp_clock, marks_port })
+    Ok(ItmSettings {
+        pc_sample_period,
+        timestamp_prescaler,
+        timestamp_clock,
+        marks_port,
+        timestamp_dates_group,
+    })
 }

@@ -150,4 +150,7 @@ fn write_itm(text: &mut String, settings: &ItmSettings) {
     if let Some(port) = settings.marks_port {
         let _ = writeln!(text, "marks_port = {port}");
     }
+    if settings.timestamp_dates_group {
+        let _ = writeln!(text, "timestamp_dates_group = true");
+    }
 }

@@ -45,10 +45,25 @@ pub struct Line<'a> {
     pub time: Option<Window>,
     /// Its bytes, without the line end; empty for a mark.
     pub bytes: &'a [u8],
+    /// It is one write to a port whose bytes are no text.
+    pub is_binary: bool,
     /// Why it ends.
     pub end: End,
     /// Something is missing before it.
     pub after_loss: bool,
+}
+
+impl Line<'_> {
+    /// What was written to a port: its text, or the number of a binary write (`0x0000002a`).
+    #[must_use]
+    pub fn written(&self) -> String {
+        if !self.is_binary {
+            return String::from_utf8_lossy(self.bytes).into_owned();
+        }
+        // Stimulus ports are little-endian.
+        let digits: String = self.bytes.iter().rev().map(|byte| format!("{byte:02x}")).collect();
+        format!("0x{digits}")
+    }
 }
 
 /// A line that is being written.
@@ -57,6 +72,44 @@ struct Open {
     bytes: Vec<u8>,
     time: Option<Window>,
     after_loss: bool,
+    /// Writes so far, and those of them that are no text.
+    writes: u64,
+    binary: u64,
+}
+
+impl Open {
+    /// Counts a write. Whether the port's writes are no text: half of them at least. So one damaged write does not make
+    /// numbers of a text.
+    fn is_binary(&mut self, bytes: &[u8]) -> bool {
+        self.writes += 1;
+        self.binary += u64::from(!may_be_text(bytes));
+        2 * self.binary >= self.writes
+    }
+}
+
+/// Whether bytes may be a part of a text in UTF-8, cut anywhere.
+fn may_be_text(bytes: &[u8]) -> bool {
+    let continues = |byte: &&u8| matches!(byte, 0x80..=0xbf);
+    let cut = bytes.iter().take(3).take_while(continues).count();
+    let is_utf8 = match std::str::from_utf8(&bytes[cut..]) {
+        Ok(_) => true,
+        Err(error) => error.error_len().is_none(),
+    };
+    // Control characters that no text has: all but those that move a cursor, ring, or colour.
+    let is_control = |byte: &u8| matches!(byte, 0..=6 | 0x0e..=0x1a | 0x1c..=0x1f | 0x7f);
+    is_utf8 && !bytes.iter().any(is_control)
+}
+
+/// How bytes of stimulus ports are read.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Reading {
+    /// As text, but for ports whose bytes are none.
+    #[default]
+    ByTheBytes,
+    /// All as text.
+    Text,
+    /// Each write is a number.
+    Numbers,
 }
 
 /// Receives lines.
@@ -80,6 +133,7 @@ pub struct Console<F> {
     pub left_out: u64,
     /// The cores of which something was lost that no line says so far.
     lost: CoreSet,
+    reading: Reading,
     /// Receives the lines, in the order of their ends.
     pub tell: F,
 }
@@ -87,7 +141,13 @@ pub struct Console<F> {
 impl<F: Lines> Console<F> {
     /// Nothing was written yet; `tell` receives the lines in the order of their ends.
     pub const fn new(tell: F) -> Self {
-        Self { ports: BTreeMap::new(), left_out: 0, lost: CoreSet::NONE, tell }
+        Self { ports: BTreeMap::new(), left_out: 0, lost: CoreSet::NONE, reading: Reading::ByTheBytes, tell }
+    }
+
+    /// Reads bytes in this way.
+    #[must_use]
+    pub fn reading(self, reading: Reading) -> Self {
+        Self { reading, ..self }
     }
 
     /// The recording has ended: what was begun is a line too.
@@ -113,7 +173,8 @@ impl<F: Lines> Console<F> {
     fn line(port: u32, open: &mut Open, end: End, tell: &mut F) {
         let bytes = open.bytes.strip_suffix(b"\r").unwrap_or(&open.bytes);
         let after_loss = std::mem::take(&mut open.after_loss);
-        tell.line(Line { source: Source::Port(port), time: open.time, bytes, end, after_loss });
+        let (source, time, is_binary) = (Source::Port(port), open.time, false);
+        tell.line(Line { source, time, bytes, is_binary, end, after_loss });
         open.bytes.clear();
     }
 
@@ -126,6 +187,20 @@ impl<F: Lines> Console<F> {
         let lost = self.lost.has(core);
         let open =
             self.ports.entry(key).or_insert_with(|| Open { after_loss: lost, ..Open::default() });
+        let is_binary = match self.reading {
+            Reading::ByTheBytes => open.is_binary(bytes),
+            Reading::Text => false,
+            Reading::Numbers => true,
+        };
+        if is_binary {
+            if !open.bytes.is_empty() {
+                Self::line(port, open, End::Whole, &mut self.tell);
+            }
+            let (source, end) = (Source::Port(port), End::Whole);
+            let after_loss = std::mem::take(&mut open.after_loss);
+            self.tell.line(Line { source, time, bytes, is_binary, end, after_loss });
+            return;
+        }
         for &byte in bytes {
             if open.bytes.is_empty() {
                 open.time = time;
@@ -154,7 +229,8 @@ impl<F: Lines> Sink for Console<F> {
                 let after_loss = self.lost.has(position.core);
                 self.lost.remove(position.core);
                 let time = position.time;
-                self.tell.line(Line { source, time, bytes: &[], end: End::Whole, after_loss });
+                let (bytes, is_binary, end) = (&[][..], false, End::Whole);
+                self.tell.line(Line { source, time, bytes, is_binary, end, after_loss });
             }
             // What another file lacks was not written to this one.
             Event::Lost { why: LossReason::Shared, .. } => {}
@@ -173,7 +249,7 @@ mod tests {
     fn told(feed: impl FnOnce(&mut dyn FnMut(u32, &[u8]), &mut dyn FnMut())) -> Vec<String> {
         let lines = std::cell::RefCell::new(Vec::new());
         let console = std::cell::RefCell::new(Console::new(|line: Line<'_>| {
-            let text = String::from_utf8_lossy(line.bytes).into_owned();
+            let text = line.written();
             lines.borrow_mut().push(format!("{:?} {text} {:?}", line.source, line.end));
         }));
         let position = Position::new(Origin(0), 0, None);
@@ -212,6 +288,27 @@ mod tests {
             "Port(0) rep Lost",
             "Port(0) ort Whole",
             "Port(0) half Finished",
+        ];
+        assert_eq!(lines, expected);
+    }
+
+    #[test]
+    fn what_is_no_text_is_one_number_a_write() {
+        let lines = told(|say, _| {
+            say(5, &42_u32.to_le_bytes());
+            say(5, &0x8000_0041_u32.to_le_bytes());
+            say(0, b"buoy awake\n");
+            // Damage: one write of many.
+            say(0, b"ba\x00\xfftt");
+            say(0, b"ery low\n");
+            say(5, b"ABCD");
+        });
+        let expected = [
+            "Port(5) 0x0000002a Whole",
+            "Port(5) 0x80000041 Whole",
+            "Port(0) buoy awake Whole",
+            "Port(0) ba\0\u{fffd}ttery low Whole",
+            "Port(5) 0x44434241 Whole",
         ];
         assert_eq!(lines, expected);
     }

@@ -4,4 +4,4 @@ mod format;
 mod lines;
 
 pub use format::{Conversion, conversions, format};
-pub use lines::{Console, End, Line, Lines, Source};
+pub use lines::{Console, End, Line, Lines, Reading, Source};

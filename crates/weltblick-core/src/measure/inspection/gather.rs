@@ -2,6 +2,7 @@
 
 use super::kinds::Kind;
 use super::rate::{Pace, Rate};
+use super::shared::Shared;
 use super::trial::KEPT;
 use crate::capture::EventCounts;
 use crate::capture::{EventTrace, Framing, Instructions, StreamSpec, Tap};
@@ -56,6 +57,7 @@ pub struct Counted {
     pub(super) cadences: Cadences,
     pub(super) rate: Rate,
     pub(super) pace: Pace,
+    pub(super) shared: Shared,
     offsets: Offsets,
     /// The core whose interrupts say how regular they are: of several, the first.
     core: Option<u8>,
@@ -212,6 +214,7 @@ impl Sink for Counted {
         if *self.core.get_or_insert(position.core) == position.core {
             self.cadences.event(position, event);
         }
+        self.shared.add(position, event);
         let bytes = self.offsets.step(position.offset);
         if let Some(window) = position.time {
             // Bytes up to this event, which came at about its time.

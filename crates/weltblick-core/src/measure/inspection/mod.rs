@@ -10,6 +10,7 @@ mod gather;
 mod kinds;
 mod rate;
 mod report;
+mod shared;
 mod trial;
 mod unannounced;
 
@@ -22,4 +23,5 @@ pub use executed_code::{executed_code, trace_doubts};
 pub use gather::{Counted, Settings, Wire};
 pub use kinds::Kind;
 pub use report::{InspectReport, Inspection, SCHEMA};
+pub use shared::SharedTimestamps;
 pub use unannounced::Unannounced;

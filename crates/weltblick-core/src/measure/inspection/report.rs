@@ -6,6 +6,7 @@ use super::event_trace::{self, EventKindRow};
 use super::gather::{Counted, Settings, Wire};
 use super::kinds::Kind;
 use super::rate::Rate;
+use super::shared::SharedTimestamps;
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
 use crate::measure::duration::Duration;
@@ -119,6 +120,9 @@ pub struct InspectReport {
     /// Core cycles between samples as the timestamps show them.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sampling_period_measured: Option<f64>,
+    /// Events that share a timestamp with a later one: their times could be sharper.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub shared_timestamps: Option<SharedTimestamps>,
     /// What is missing, by reason.
     pub losses: Vec<LossRow>,
     /// The first losses.
@@ -219,6 +223,7 @@ impl Inspection {
             samples_asleep: recording.asleep,
             sampling_period_stated: settings.clocks.stated_period,
             sampling_period_measured: single.and_then(|timing| timing.measured_period()),
+            shared_timestamps: counted.shared.report(settings, settings.clocks.timestamp_clock),
             losses: recording.losses.rows(),
             loss_places: place_rows(recording),
             rate,

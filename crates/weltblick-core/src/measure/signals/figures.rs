@@ -27,6 +27,16 @@ const MOST_PLACES: usize = 64;
 /// Elements of an array at most.
 const MOST_ELEMENTS: usize = 4096;
 
+/// What accesses of a comparator can show.
+const SHOWN: [&str; 5] = ["write", "read", "code", "address", "match"];
+
+/// The name of a signal in its [label](Signals::label): `temperature` of `temperature (write)`.
+#[must_use]
+pub fn name_in(label: &str) -> &str {
+    let without = |shown: &&str| label.strip_suffix(&format!(" ({shown})"));
+    SHOWN.iter().find_map(without).unwrap_or(label)
+}
+
 /// Whose values these are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Subject {
@@ -98,6 +108,8 @@ pub struct Signal {
     pub trend: Trend,
     /// Accesses that covered only a part of the variable: without a value.
     pub partial: u64,
+    /// Accesses whose address is known.
+    pub(super) addressed: u64,
     /// Where in the code it was accessed, and how often; the most at first seen.
     pub places: Vec<(u64, u64)>,
     /// Accesses from further places.
@@ -234,6 +246,16 @@ impl<'a> Signals<'a> {
         }
     }
 
+    /// What it is called, and what its accesses show: `temperature (write)`, `comparator 0 (code)`.
+    #[must_use]
+    pub fn label(&self, signal: &Signal) -> String {
+        let name = self.name(signal.key);
+        match signal.shows() {
+            Some(shows) => format!("{name} ({shows})"),
+            None => name,
+        }
+    }
+
     /// When something may be missing: whose ticks, from when, until when.
     pub fn gaps(&self) -> impl Iterator<Item = (Origin, u64, u64)> + '_ {
         self.gaps.iter().flat_map(|(&origin, gaps)| {
@@ -324,6 +346,7 @@ impl<'a> Signals<'a> {
         if let Some(code) = code {
             signal.place(code);
         }
+        signal.addressed += u64::from(address.is_some());
         let element = signal.element(address, polled);
         let number = value.and_then(|value| signal.decode(value, address, polled));
         match (number, element) {
@@ -439,6 +462,20 @@ impl Sink for Signals<'_> {
 }
 
 impl Signal {
+    /// What accesses of a comparator show: `write`, `read`, or where no value says which, `code`, `address` or `match`.
+    #[must_use]
+    pub fn shows(&self) -> Option<&'static str> {
+        let [write, read, code, address, matched] = SHOWN;
+        match self.key.access {
+            Some(AccessKey::Write) => Some(write),
+            Some(AccessKey::Read) => Some(read),
+            None if !matches!(self.key.subject, Subject::Watch(_)) || self.values.count > 0 => None,
+            None if !self.places.is_empty() => Some(code),
+            None if self.addressed > 0 => Some(address),
+            None => Some(matched),
+        }
+    }
+
     fn new(key: Key, field: Option<Arc<Field>>, levels: Vec<f64>, detailed: bool) -> Self {
         let count = field.as_ref().map_or(1, |field| field.count);
         let elements = if count > 1 { count.min(MOST_ELEMENTS as u64) as usize } else { 0 };
@@ -453,6 +490,7 @@ impl Signal {
             thresholds: levels.into_iter().map(Threshold::new).collect(),
             trend: Trend::default(),
             partial: 0,
+            addressed: 0,
             places: Vec::new(),
             elsewhere: 0,
             elements: vec![None; elements],

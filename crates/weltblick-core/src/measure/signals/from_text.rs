@@ -40,12 +40,12 @@ impl Lines for Captures<'_> {
     fn line(&mut self, line: Line<'_>) {
         // What is cut, behind or before, may be cut within a number.
         let begins = !line.after_loss || matches!(line.source, Source::Text { .. });
-        if line.end != End::Whole || !begins {
+        if line.end != End::Whole || !begins || line.is_binary {
             return;
         }
         let text_at = |address| self.image.and_then(|image| image.text_at(address));
         let text = match line.source {
-            Source::Port(_) => String::from_utf8_lossy(line.bytes).into_owned(),
+            Source::Port(_) => line.written(),
             Source::Text { format: at, arguments } => match text_at(at) {
                 Some(text) => format(&text, arguments.as_slice(), text_at),
                 None => return,

@@ -14,7 +14,7 @@ mod trend;
 mod values;
 
 pub use dictionary::{Dictionary, Level, Watched};
-pub use figures::{AccessKey, Key, MOST_SIGNALS, Reading, Signal, Signals, Subject};
+pub use figures::{AccessKey, Key, MOST_SIGNALS, Reading, Signal, Signals, Subject, name_in};
 pub use from_text::{FromText, quantity_of};
 pub use report::{
     ChartRow, Context, ElementRow, LevelRow, MomentRow, PlaceRow, RateRow, ReadingRow,

@@ -207,6 +207,9 @@ pub struct SignalRow {
     /// `read` or `write`, where the trace tells it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub access: Option<String>,
+    /// What a comparator's accesses show: `read`, `write`, or without a value `code`, `address` or `match`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub shows: Option<String>,
     /// The unit of its values.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
@@ -469,6 +472,7 @@ impl<'a> Row<'a> {
         SignalRow {
             source: self.source(host_times).into(),
             access: self.access(),
+            shows: self.signal.shows().map(str::to_owned),
             unit: self.spec.and_then(|spec| spec.unit.clone()),
             count: signal.count,
             rate: interval.mean.filter(|mean| mean.ns > 0.0).map(|mean| 1e9 / mean.ns),

@@ -198,7 +198,7 @@ impl Lines for Texts<'_> {
         let Some(time) = line.time else { return };
         let text_at = |address| self.image.and_then(|image| image.text_at(address));
         let (port, text) = match line.source {
-            Source::Port(port) => (Some(port), String::from_utf8_lossy(line.bytes).into_owned()),
+            Source::Port(port) => (Some(port), line.written()),
             Source::Text { format: at, arguments } => {
                 let text = text_at(at).map(|text| format(&text, arguments.as_slice(), text_at));
                 (None, text.unwrap_or_else(|| format!("text at {at:#010x}")))
@@ -271,6 +271,16 @@ impl<'a> Gather<'a> {
         } else {
             self.cut = true;
         }
+    }
+
+    /// A value, or an access, of a signal.
+    pub fn add(&mut self, entry: Entry) {
+        let (Some((start, _)), has_moments) = (self.range, entry.lane.has_moments()) else { return };
+        let at = entry.time.latest.saturating_sub(start);
+        if let Some(columns) = self.lane(entry.lane).filter(|_| has_moments) {
+            columns.add(Doing::Mark, at, at);
+        }
+        self.entries.push(entry);
     }
 
     fn entry(&mut self, entry: Entry) {

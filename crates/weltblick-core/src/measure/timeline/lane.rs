@@ -24,6 +24,8 @@ pub enum LaneKey {
     Text(Option<u32>),
     /// A value.
     Value(usize),
+    /// Accesses of a comparator that have no values.
+    Accessed(usize),
     /// How much of the time the core was awake, by samples.
     Load,
     /// The recording itself: what is missing.
@@ -114,6 +116,8 @@ pub enum What {
     Said(Box<str>),
     /// A value was there.
     Value(f64),
+    /// A comparator's variable, or its instruction.
+    Accessed,
     /// Something is missing before this.
     Lost,
 }

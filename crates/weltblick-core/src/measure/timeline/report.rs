@@ -48,7 +48,9 @@ impl Context<'_> {
             LaneKey::Object(number) => format!("object {number}"),
             LaneKey::Text(Some(port)) => format!("port {port}"),
             LaneKey::Text(None) => "texts".into(),
-            LaneKey::Value(at) => self.values.get(at).cloned().unwrap_or_default(),
+            LaneKey::Value(at) | LaneKey::Accessed(at) => {
+                self.values.get(at).cloned().unwrap_or_default()
+            }
             LaneKey::Load => "[awake]".into(),
             LaneKey::Recording => "[recording]".into(),
         });
@@ -80,6 +82,7 @@ impl Context<'_> {
             What::Ends => "ends".into(),
             What::Said(text) => text.to_string(),
             What::Value(value) => format!("{value}"),
+            What::Accessed => "accessed".into(),
             What::Lost => "something is missing before this".into(),
         }
     }
@@ -97,6 +100,7 @@ pub const fn kind(lane: LaneKey) -> &'static str {
         LaneKey::Object(_) => "object",
         LaneKey::Text(_) => "text",
         LaneKey::Value(_) => "value",
+        LaneKey::Accessed(_) => "access",
         LaneKey::Load => "load",
         LaneKey::Recording => "recording",
     }
@@ -122,7 +126,7 @@ pub struct CellRow {
 pub struct LaneRow {
     /// Its name.
     pub name: String,
-    /// `interrupt`, `thread`, `task`, `call`, `span`, `object`, `text`, `value`, `load` or `recording`.
+    /// `interrupt`, `thread`, `task`, `call`, `span`, `object`, `text`, `value`, `access`, `load` or `recording`.
     pub kind: String,
     /// Equal parts of the time, first to last.
     pub cells: Vec<CellRow>,

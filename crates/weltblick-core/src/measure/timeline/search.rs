@@ -1,6 +1,7 @@
 //! The next or the previous moment of a kind.
 
 use super::lane::{Entry, LaneKey, What};
+use crate::measure::signals::name_in;
 
 /// What a user searches for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -54,14 +55,17 @@ impl Wanted {
             (LaneKey::Task(_), What::Runs) => Kind::Task,
             (LaneKey::Span(_), What::Begins) => Kind::Span,
             (LaneKey::Object(_), _) => Kind::Object,
-            (LaneKey::Value(_), _) => Kind::Value,
+            (LaneKey::Value(_) | LaneKey::Accessed(_), _) => Kind::Value,
             (_, What::Lost) => Kind::Lost,
             (LaneKey::Text(_), What::Said(text)) => {
                 return self.kind == Kind::Text && text.contains(&self.name);
             }
             _ => return false,
         };
-        kind == self.kind && (self.name.is_empty() || name(entry.lane) == self.name)
+        let is_called = |lane: &str| {
+            lane == self.name || kind == Kind::Value && name_in(lane) == self.name
+        };
+        kind == self.kind && (self.name.is_empty() || is_called(&name(entry.lane)))
     }
 
     /// The first that fits after `tick`, or the last one before.
