@@ -78,6 +78,7 @@ fn figures(watches: &[Watch<'_>], specs: &[SignalSpec], levels: &[f64]) -> Signa
         scale: &|_| Some(Scale::of(clock, Some(clock))),
         polled: &|_| false,
         recording: &recording,
+        ticks_per_cycle: 1.0,
         intrusive: false,
         facts: &Facts::of(&Timing { recording: &recording, clocks: Clocks::default() }),
     };

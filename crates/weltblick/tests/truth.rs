@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 use weltblick_core::capture::{ItmSettings, Line, StreamSpec};
 use weltblick_core::event::{Event, Origin, Position, Sink};
-use weltblick_core::image::Image;
+use weltblick_core::image::{Image, Variables};
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::profile::{By, Context, ProfileReport, SampleCounts, report};
 use weltblick_core::measure::recording::Recording;
 use weltblick_core::measure::timing::{Clocks, Timing};
-use weltblick_core::time::Frequency;
+use weltblick_core::time::{Frequency, Window};
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::{TraceSetup, record};
 use weltblick_standin::{Machine, Program};
@@ -133,10 +133,9 @@ fn what_overflows_is_bounded_by_what_is_said_to_be_missing() {
 #[test]
 fn every_exception_is_seen_at_its_time() {
     #[derive(Default)]
-    struct Entries(Vec<(u16, u64, u64)>, u64);
+    struct Entries(Vec<(u16, u64, u64)>);
     impl Sink for Entries {
         fn event(&mut self, position: Position, event: &Event) {
-            self.1 += position.time.map_or(0, |window| window.latest - window.earliest);
             if let Event::Entered { exception } = *event {
                 let window = position.time.expect("there are timestamps");
                 self.0.push((exception, window.earliest, window.latest));
@@ -145,7 +144,6 @@ fn every_exception_is_seen_at_its_time() {
     }
     // A link that delays, and loses nothing, too.
     let slow_link = Setup { link_bit_rate: 4_000_000, link_buffer: 1 << 16, ..wide_link(3) };
-    let mut open = [0; 2];
     let cases = [(0, wide_link(3)), (1, wide_link(3)), (3, wide_link(3)), (3, slow_link)];
     for ((prescaler, setup), timestamp_dates_group) in
         cases.into_iter().flat_map(|case| [(case, false), (case, true)])
@@ -165,9 +163,47 @@ fn every_exception_is_seen_at_its_time() {
             assert_eq!(seen.0, real.number);
             assert!(seen.1 <= real.entered && real.entered <= seen.2, "{seen:?} {real:?}");
         }
-        open[usize::from(timestamp_dates_group)] += entries.1;
     }
-    assert!(open[1] < open[0], "sharper: {open:?}");
+}
+
+/// Two comparators watch one variable: what they send is of one cycle, and shares a timestamp.
+#[test]
+fn packets_of_one_cycle_have_one_time() {
+    #[derive(Default)]
+    struct Accesses([Vec<Window>; 2]);
+    impl Sink for Accesses {
+        fn event(&mut self, position: Position, event: &Event) {
+            if let Event::Accessed { watch, .. } = *event {
+                let window = position.time.expect("there are timestamps");
+                self.0[usize::from(watch)].push(window);
+            }
+        }
+    }
+    let watched = Variables::parse(FIRMWARE).unwrap().find("kernel_current").unwrap().address;
+    let setup = wide_link(5);
+    let mut machine = Machine::new(&Program::parse(FIRMWARE).unwrap(), setup).unwrap();
+    let watch = [0xe000_1020, 0xe000_1030]
+        .into_iter()
+        .flat_map(|base| [(base, watched as u32), (base + 4, 2), (base + 8, 0b1101)]);
+    for (address, value) in TraceSetup::default().registers().into_iter().chain(watch) {
+        machine.poke(address, 4, value).unwrap();
+    }
+    machine.run(setup.core_clock / 5);
+    let bytes = machine.take_trace();
+    let [shared, exact] = [false, true].map(|timestamp_dates_group| {
+        let settings = ItmSettings { timestamp_dates_group, ..ItmSettings::default() };
+        let mut line = Line::new(&StreamSpec::itm(Vec::new(), settings), Origin(0));
+        let mut accesses = Accesses::default();
+        line.push(&bytes, &mut (), &mut accesses);
+        line.finish(&mut (), &mut accesses);
+        accesses.0
+    });
+    assert!(exact[0].len() > 20 && exact[0].len() == exact[1].len(), "{}", exact[0].len());
+    assert_eq!(exact[0], exact[1], "they are of one cycle");
+    assert_eq!(exact[1], shared[1], "the last of a group always had its time");
+    for (first, last) in shared[0].iter().zip(&shared[1]) {
+        assert!(first.earliest < last.earliest && first.latest == last.latest);
+    }
 }
 
 #[test]

@@ -2,7 +2,7 @@
 
 use super::statement::{Name, Statement, Stop, Thing};
 use super::vocabulary::{Event, LossReason, Origin, Position, Sink};
-use crate::flow::{self, Block, EXCEPTION, Gap, Moment, Ran, Slowest};
+use crate::flow::{self, Block, Clocking, EXCEPTION, Gap, Moment, Passage, Passed, Ran, Slowest};
 use crate::time::Window;
 
 /// Events that wait for their time at most; a trace that counts cycles so seldom has none.
@@ -39,7 +39,7 @@ enum Place {
 
 /// A sink of instruction flow that hands on events.
 ///
-/// A cycle count says how much time has passed since the one before; what happened in between happened
+/// A cycle count, or a timestamp, says how much time has passed since the one before; what happened in between happened
 /// in that window. Where something waited for an interrupt in between, that took the time which the other
 /// instructions cannot have taken: no more than twice as long as the slowest that were seen without waiting.
 /// After a gap nothing says how long it was: events before and after it lie on different clocks, which a loss
@@ -49,7 +49,10 @@ enum Place {
 pub struct FlowEvents<S> {
     origin: Origin,
     sink: S,
-    /// Cycles up to the last count.
+    /// How much time passes.
+    passage: Passage,
+    clocking: Clocking,
+    /// Ticks up to the last count, or timestamp.
     cycles: u64,
     waiting: Vec<Waiting>,
     /// Handlers that run or were interrupted, the innermost last.
@@ -68,6 +71,10 @@ pub struct FlowEvents<S> {
     held: bool,
     /// What happens now is asked for.
     told: bool,
+    /// There was a gap.
+    is_behind_gap: bool,
+    /// It was not known how much time passed.
+    lost_time: bool,
     /// A handler was entered meanwhile.
     interrupted: bool,
     /// When thread mode last lost the core, and when it last went on.
@@ -84,6 +91,8 @@ impl<S: Sink> FlowEvents<S> {
         Self {
             origin,
             sink,
+            passage: Passage::by(Clocking::Cycles),
+            clocking: Clocking::Cycles,
             cycles: 0,
             waiting: Vec::new(),
             active: Vec::new(),
@@ -95,6 +104,8 @@ impl<S: Sink> FlowEvents<S> {
             ended_before: false,
             held: false,
             told: true,
+            is_behind_gap: false,
+            lost_time: false,
             interrupted: false,
             thread_left: None,
             thread_back: None,
@@ -103,11 +114,22 @@ impl<S: Sink> FlowEvents<S> {
         }
     }
 
+    /// Time is what this carries; else cycle counts.
+    #[must_use]
+    pub fn timed_by(self, clocking: Clocking) -> Self {
+        Self { passage: Passage::by(clocking), clocking, ..self }
+    }
+
     /// The same of a reading that begins shortly before byte `offset`, at which so many `cycles` have
     /// passed, and that ends after `until` of them. Events before the last count before that byte have no time.
     #[must_use]
     pub fn between(self, (offset, cycles): (u64, u64), until: u64) -> Self {
         Self { gate: Some((offset, cycles)), until, ..self }
+    }
+
+    /// What carries time.
+    pub(crate) const fn clocking(&self) -> Clocking {
+        self.clocking
     }
 
     /// Only what came up to the last synchronisation that agrees with what ran.
@@ -140,6 +162,13 @@ impl<S: Sink> FlowEvents<S> {
 
     /// The recording ends: what still waits has no time.
     pub fn finish(&mut self) {
+        // Behind the last timestamp there may be much: one interval, of which nobody knows how long it is.
+        if self.clocking == Clocking::Timestamps && !self.waiting.is_empty() {
+            self.waiting.clear();
+            let lost = Event::Lost { bytes: self.offset..self.offset, why: LossReason::Untimed };
+            let time = Some(Window::exact(self.cycles));
+            self.sink.event(Position::new(self.origin, self.offset, time), &lost);
+        }
         self.release(None);
     }
 
@@ -223,7 +252,10 @@ impl<S: Sink> FlowEvents<S> {
     fn release(&mut self, time: Option<Window>) {
         let all = std::mem::take(&mut self.ran);
         for Waiting { offset, event, place, told, before } in self.waiting.drain(..) {
-            let time = time.map(|time| self.slowest.narrow(time, before, all));
+            // Timestamps are too seldom, and of another clock maybe, to say what instructions cannot have taken.
+            let counted = self.clocking == Clocking::Cycles;
+            let narrow = |time| if counted { self.slowest.narrow(time, before, all) } else { time };
+            let time = time.map(narrow);
             let time = match place {
                 Place::Beside => time,
                 Place::ThreadLeft => {
@@ -247,6 +279,49 @@ impl<S: Sink> FlowEvents<S> {
         }
     }
 
+    fn passed(&mut self, passed: Passed) {
+        match passed {
+            Passed::Ticks(_) if self.gate.is_some() => self.release(None),
+            Passed::Ticks(ticks) => {
+                let earliest = self.cycles;
+                if self.ran.waits == 0 {
+                    self.slowest.learn(self.ran.instructions, ticks);
+                }
+                self.cycles = self.cycles.saturating_add(ticks);
+                self.release(Some(Window { earliest, latest: self.cycles }));
+            }
+            Passed::Begins => self.begin(),
+            Passed::Unknown => self.lose_time(),
+        }
+    }
+
+    /// The first timestamp, or the first behind a gap: what came before is outside of the time that is known.
+    fn begin(&mut self) {
+        let ran = std::mem::take(&mut self.ran);
+        let is_head = self.cycles == 0 && !self.is_behind_gap;
+        let has_missed = ran.instructions > 0 || !self.waiting.is_empty();
+        self.waiting.clear();
+        (self.thread_left, self.thread_back) = (None, None);
+        if is_head && has_missed {
+            let lost = Event::Lost { bytes: 0..self.offset, why: LossReason::Untimed };
+            self.sink.event(Position::new(self.origin, self.offset, None), &lost);
+        }
+        self.goes_on();
+    }
+
+    /// What runs is known, and since when it does is not.
+    fn goes_on(&mut self) {
+        self.lost_time = true;
+        if let Some(&exception) = self.active.last() {
+            self.wait_in(Place::Beside, Event::Resumed { exception });
+        }
+    }
+
+    /// Whether it was not known how much time passed, since this was asked last.
+    pub(crate) const fn take_lost_time(&mut self) -> bool {
+        std::mem::replace(&mut self.lost_time, false)
+    }
+
     /// The trace unit did not know how many cycles passed. What ran, and in which handler, is known all the same.
     fn lose_time(&mut self) {
         self.release(None);
@@ -254,13 +329,12 @@ impl<S: Sink> FlowEvents<S> {
         let time = self.gate.is_none().then(|| Window::exact(self.cycles));
         let lost = Event::Lost { bytes: offset..offset, why: LossReason::CountUnknown };
         self.sink.event(Position::new(self.origin, offset, time), &lost);
-        if let Some(&exception) = self.active.last() {
-            self.wait_in(Place::Beside, Event::Resumed { exception });
-        }
+        self.goes_on();
     }
 
     fn gap(&mut self, gap: Gap) {
         self.release(None);
+        self.is_behind_gap = true;
         self.active.clear();
         self.ended = false;
         (self.thread_left, self.thread_back) = (None, None);
@@ -309,6 +383,9 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
         if self.gate.is_some() {
             self.pass_gate();
         }
+        if let Some(passed) = self.passage.of(moment) {
+            self.passed(passed);
+        }
         match *moment {
             Moment::Entered { exception: Some(exception), .. } => {
                 let tail_chained = std::mem::take(&mut self.ended);
@@ -328,16 +405,6 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
                     self.wait_in(Place::Beside, Event::Left { exception });
                 }
             }
-            Moment::Cycles(Some(_)) if self.gate.is_some() => self.release(None),
-            Moment::Cycles(Some(cycles)) => {
-                let earliest = self.cycles;
-                if self.ran.waits == 0 {
-                    self.slowest.learn(self.ran.instructions, u64::from(cycles));
-                }
-                self.cycles = self.cycles.saturating_add(u64::from(cycles));
-                self.release(Some(Window { earliest, latest: self.cycles }));
-            }
-            Moment::Cycles(None) => self.lose_time(),
             Moment::Gap(gap) => self.gap(gap),
             Moment::Unconfirmed if self.only_confirmed => {
                 self.release(None);
@@ -346,7 +413,11 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
             Moment::Unconfirmed => {}
             // A debugger halts the core, for as long as it likes.
             Moment::Entered { exception: None, .. } => self.ran.waits += 1,
-            Moment::Time { .. } | Moment::Context { .. } | Moment::Overdue | Moment::Confirmed => {}
+            Moment::Cycles(_)
+            | Moment::Time { .. }
+            | Moment::Context { .. }
+            | Moment::Overdue
+            | Moment::Confirmed => {}
         }
     }
 

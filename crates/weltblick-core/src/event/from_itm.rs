@@ -47,7 +47,7 @@ pub struct ItmClock {
 pub struct ItmReader {
     origin: Origin,
     clock: ItmClock,
-    page: u32,
+    carried: itm::Carried,
     marks: Option<Box<Marks>>,
     /// The cycle of the last timestamp; 0 before the first.
     now: u64,
@@ -59,7 +59,6 @@ pub struct ItmReader {
     waiting: Vec<(u64, Event)>,
     /// The newest event is an access that may go on in the next packet.
     joins: bool,
-    global: Option<u64>,
     global_clock: GlobalClock,
     /// Not earlier than this the last event of each source was.
     sent: [u64; SOURCES],
@@ -90,14 +89,13 @@ impl ItmReader {
         Self {
             origin,
             clock,
-            page: 0,
+            carried: itm::Carried::default(),
             marks: clock.marks_port.map(|port| Box::new(Marks::new(port))),
             now: 0,
             is_dated: false,
             slipped: false,
             waiting: Vec::with_capacity(64),
             joins: false,
-            global: None,
             global_clock: GlobalClock::default(),
             sent: [0; SOURCES],
             is_paced: false,
@@ -116,7 +114,7 @@ impl ItmReader {
 
     /// The last global timestamp, as far as it was sent.
     pub const fn global(&self) -> Option<u64> {
-        self.global
+        self.carried.global()
     }
 
     /// The decoder's sink, which hands events on to `sink`.
@@ -261,19 +259,6 @@ impl ItmReader {
         self.hold(offset, event, sink);
         self.joins = true;
     }
-
-    fn global_low(&mut self, bits: u32, width: u8) {
-        let mask = (1_u64 << width) - 1;
-        self.global = self.global.map(|global| global & !mask | u64::from(bits) & mask).or({
-            // Nothing to complete yet: only a low packet of full width stands alone.
-            (width == 26).then_some(u64::from(bits))
-        });
-    }
-
-    fn global_high(&mut self, bits: u64) {
-        let low = self.global.unwrap_or(0) & 0x03ff_ffff;
-        self.global = Some(bits << 26 | low);
-    }
 }
 
 /// What one data trace packet adds to an access.
@@ -379,7 +364,7 @@ impl ItmReader {
 
     /// The firmware wrote: a text, a mark, or an argument of one.
     fn stimulus(&mut self, offset: u64, port: u8, size: u8, value: u32, sink: &mut impl Sink) {
-        let port = self.page.saturating_mul(32).saturating_add(u32::from(port));
+        let port = self.carried.port(port);
         let stated = match &mut self.marks {
             Some(marks) if marks.uses(port) => marks.write(port, value, size),
             _ => {
@@ -425,20 +410,20 @@ impl ItmReader {
             return;
         }
         match packet {
-            Packet::Extension { hardware: false, value } => self.page = value,
-            Packet::GlobalTimeLow { bits, width, clock_changed, wrapped } => {
+            Packet::Extension { .. } => self.carried.take(&packet),
+            Packet::GlobalTimeLow { clock_changed, wrapped, .. } => {
                 // The first says nothing of before: there is none.
-                if clock_changed && self.global.is_some() {
+                if clock_changed && self.global().is_some() {
                     self.hold(offset, Event::ClockFault(ClockFault::Changed), sink);
                 }
-                self.global_low(bits, width);
-                match self.global.filter(|_| !wrapped && !clock_changed) {
+                self.carried.take(&packet);
+                match self.global().filter(|_| !wrapped && !clock_changed) {
                     Some(global) => self.global_clock.stamped(global, self.now, offset),
                     None => self.global_clock.forget(),
                 }
             }
-            Packet::GlobalTimeHigh { bits, .. } => {
-                self.global_high(bits);
+            Packet::GlobalTimeHigh { .. } => {
+                self.carried.take(&packet);
                 self.global_clock.forget();
             }
             Packet::DataPc { comparator, pc } => {

@@ -151,6 +151,8 @@ pub enum LossReason {
     FlowGap,
     /// The trace unit did not know how many cycles passed: nothing is missing but the time.
     CountUnknown,
+    /// What ran before an instruction trace's first timestamp, or after its last: it has no time.
+    Untimed,
     /// A mark without its arguments, or of no known kind: writes before it are missing.
     NoMark,
 }
@@ -214,6 +216,9 @@ impl LossReason {
             Self::EventTraceSlip(_) => "something is missing from the event trace",
             Self::Dropped => "the tracer dropped events",
             Self::FlowGap => "instructions are missing, and nothing says for how long",
+            Self::Untimed => {
+                "what ran before the first timestamp, or after the last: it has no time"
+            }
             Self::CountUnknown => "a cycle count that is unknown: times across it are, too",
             Self::Shared => "another file of the same core lacks something",
             Self::PacketsMissing => "packets of the event trace are missing",

@@ -525,7 +525,7 @@ impl Doubt {
                 Interval::in_words(*within)
             ),
             Self::Head { bytes } => format!(
-                "{bytes} bytes at the beginning could not be read: what happened then is unknown"
+                "{bytes} bytes at the beginning could not be read, or have no time: what happened then is unknown"
             ),
             Self::InstructionsMissing { places: 1 } => "instructions are missing in one place".into(),
             Self::InstructionsMissing { places } => {

@@ -9,6 +9,7 @@
 //! cannot be is never followed: it is a [`Gap`] with the place of the first disagreement.
 
 mod block;
+mod clocking;
 mod code;
 mod follower;
 mod from_etmv3;
@@ -25,6 +26,7 @@ mod stepper;
 mod tests;
 
 pub use block::{Block, BlockId, End};
+pub use clocking::{Clocking, Passage, Passed};
 pub use code::Code;
 pub use follower::Follower;
 pub use from_etmv3::Etmv3Flow;
@@ -212,29 +214,6 @@ pub enum Moment {
     Overdue,
     /// A synchronisation agrees with everything since [`Overdue`](Self::Overdue).
     Confirmed,
-}
-
-/// What tells time.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Clocking {
-    /// Cycle counts.
-    Cycles,
-    /// Global timestamps.
-    Timestamps,
-    /// Nothing: there is only order.
-    Nothing,
-}
-
-impl Clocking {
-    /// The word for programs.
-    #[must_use]
-    pub const fn name(self) -> &'static str {
-        match self {
-            Self::Cycles => "cycle_counts",
-            Self::Timestamps => "timestamps",
-            Self::Nothing => "nothing",
-        }
-    }
 }
 
 /// Why it is not known what ran.

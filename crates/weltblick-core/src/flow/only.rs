@@ -1,6 +1,6 @@
 //! A part of what ran: as if only that had been traced.
 
-use super::{Block, Gap, Moment, Sink};
+use super::{Block, Clocking, Gap, Moment, Passage, Passed, Sink};
 
 /// Where a part begins, or ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -10,7 +10,7 @@ pub enum Edge {
     Address(u64),
     /// At the first packet from this byte on.
     Byte(u64),
-    /// At the first cycle count from so many cycles on.
+    /// At the first cycle count, or timestamp, from so many ticks on.
     Cycles(u64),
 }
 
@@ -26,6 +26,8 @@ pub struct Only<S> {
     /// It is inside for good, or outside.
     over: bool,
     offset: u64,
+    /// How much time has passed.
+    passage: Passage,
     cycles: u64,
     /// Something ran since the last cycle count.
     ran: bool,
@@ -49,6 +51,7 @@ impl<S: Sink> Only<S> {
             inside: from.is_none(),
             over: from.is_none() && until.is_none(),
             offset: 0,
+            passage: Passage::by(Clocking::Cycles),
             cycles: 0,
             ran: false,
             begun: false,
@@ -57,6 +60,12 @@ impl<S: Sink> Only<S> {
             outside: 0,
             sink,
         }
+    }
+
+    /// Time is what this carries; else cycle counts.
+    #[must_use]
+    pub fn timed_by(self, clocking: Clocking) -> Self {
+        Self { passage: Passage::by(clocking), ..self }
     }
 
     /// The same; the sink is told of cycles that passed outside, so that its clock is that of the recording.
@@ -164,12 +173,13 @@ impl<S: Sink> Sink for Only<S> {
     fn moment(&mut self, offset: u64, moment: &Moment) {
         self.offset = offset;
         let mut told = *moment;
-        if let Moment::Cycles(cycles) = moment {
-            let passed = u64::from(cycles.unwrap_or(0));
+        if let Some(passed) = self.passage.of(moment) {
+            let passed = if let Passed::Ticks(ticks) = passed { ticks } else { 0 };
             self.cycles = self.cycles.saturating_add(passed);
             self.outside += if self.inside { 0 } else { passed };
             self.ran = false;
-            if std::mem::take(&mut self.cut) {
+            // After what was left out the first timestamp has no other before it.
+            if std::mem::take(&mut self.cut) && matches!(moment, Moment::Cycles(_)) {
                 told = Moment::Cycles(None);
             }
         }

@@ -7,6 +7,7 @@ pub mod alignment;
 pub mod bridges;
 pub mod cadence;
 pub mod console;
+pub mod counters;
 pub mod coverage;
 pub mod dissection;
 pub mod duration;

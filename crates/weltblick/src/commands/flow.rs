@@ -136,7 +136,7 @@ impl Shown {
         if part.is_all() && args.code.is_all() {
             return Ok(Self::default());
         }
-        let mut view = View::new(part.only(()));
+        let mut view = View::new(part.only(()).timed_by(capture.flow_clocking()));
         if !args.code.is_all() {
             let chosen = args.code.functions(capture.image()?);
             if chosen.is_empty() {
@@ -293,7 +293,7 @@ fn entries_before(
 ) -> Result<Option<u64>> {
     let entries = EntriesBefore::new(exception, moment);
     let Some((index, found)) = near else {
-        let mut events = FlowEvents::new(Origin(0), entries);
+        let mut events = FlowEvents::new(Origin(0), entries).timed_by(capture.flow_clocking());
         capture.replay_flow(&mut events)?;
         events.finish();
         return Ok(events.sink_mut().count());

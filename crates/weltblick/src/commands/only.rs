@@ -66,7 +66,7 @@ impl OnlyArgs {
     pub(crate) fn of_events(&self, capture: Capture) -> Result<Capture> {
         if self.only.is_some() && !capture.tells_events_by_flow() {
             bail!(
-                "--only takes a part of an instruction trace that tells of exceptions: one that counts cycles, without an ITM beside it, or read with --flow-only. --within takes a stretch of time of any recording"
+                "--only takes a part of an instruction trace that tells of exceptions: one that counts cycles or has timestamps, without an ITM beside it, or read with --flow-only. --within takes a stretch of time of any recording"
             );
         }
         let part = self.part(&capture)?;
@@ -94,8 +94,10 @@ pub(super) fn part_between(range: &PointRange, capture: &Capture) -> Result<Part
 fn edge(point: &Point, capture: &Capture) -> Result<Edge> {
     Ok(match point {
         Point::Time(_) | Point::Event(_) | Point::Occurrence(_) => {
-            if capture.flow_clocking() != Clocking::Cycles {
-                bail!("this instruction trace counts no cycles: name code or bytes");
+            if capture.flow_clocking() == Clocking::Nothing {
+                bail!(
+                    "this instruction trace counts no cycles and has no timestamps: name code or bytes"
+                );
             }
             Edge::Cycles(within::in_flow(point, capture)?.latest)
         }

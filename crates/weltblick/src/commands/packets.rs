@@ -11,11 +11,11 @@ use std::rc::Rc;
 use std::time::Duration;
 use weltblick_core::capture::{Instructions, Tap};
 use weltblick_core::event::{Event, Origin, Position, Sink};
-use weltblick_core::flow::{self, Block, Clocking, Moment};
+use weltblick_core::flow::{self, Block, Clocking, Moment, Passage, Passed};
 use weltblick_core::image::Image;
 use weltblick_core::judge::{Point, PointRange};
 use weltblick_core::time::{Frequency, Window};
-use weltblick_core::wire::itm::{Malformed, Packet};
+use weltblick_core::wire::itm::{Carried, Malformed, Packet};
 use weltblick_core::wire::mtb;
 use weltblick_core::wire::tpiu::Damage;
 
@@ -40,6 +40,7 @@ pub(super) fn list(capture: &Capture, request: &Request<'_>, out: &mut dyn Write
         has_undated: false,
         dated: 0,
         wanted,
+        carried: vec![Carried::default(); origins.len()],
         origins,
         image: capture.image.as_ref().map(|open| &open.image),
         clock: capture.timestamp_clock(),
@@ -124,22 +125,25 @@ fn cycle_at(capture: &Capture, time: Duration) -> Result<u64> {
     Ok(clock.cycle_at(time))
 }
 
-/// The bytes of an instruction trace from the count of cycles before a stretch up to the one after it.
+/// The bytes of an instruction trace from the count of cycles, or the timestamp, before an interval up to the one after it.
 fn told_in(capture: &Capture, cycles: Range<u64>) -> Result<Range<u64>> {
-    if capture.flow_clocking() != Clocking::Cycles || !capture.tells_events_by_flow() {
+    let clocking = capture.flow_clocking();
+    if clocking == Clocking::Nothing || !capture.tells_events_by_flow() {
         bail!(
             "--within: packets of this instruction trace have no time: give bytes, such as {}@4096..",
             capture.flow_stream_name()
         );
     }
-    let mut counts = Counts { wanted: cycles, cycles: 0, bytes: 0..u64::MAX };
+    let passage = Passage::by(clocking);
+    let mut counts = Counts { wanted: cycles, passage, cycles: 0, bytes: 0..u64::MAX };
     capture.replay_flow(&mut counts)?;
     Ok(counts.bytes)
 }
 
-/// Looks for the counts of cycles around a stretch.
+/// Looks for the counts of cycles, or timestamps, around an interval.
 struct Counts {
     wanted: Range<u64>,
+    passage: Passage,
     cycles: u64,
     bytes: Range<u64>,
 }
@@ -148,10 +152,10 @@ impl flow::Sink for Counts {
     fn ran(&mut self, _: &Block, _: bool) {}
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
-        if let Moment::Cycles(Some(cycles)) = moment
+        if let Some(Passed::Ticks(ticks)) = self.passage.of(moment)
             && !self.has_enough()
         {
-            self.cycles += u64::from(*cycles);
+            self.cycles += ticks;
             if self.wanted.start > 0 && self.cycles <= self.wanted.start {
                 self.bytes.start = offset;
             }
@@ -176,7 +180,8 @@ struct Waiting {
 }
 
 enum What {
-    Packet(Packet),
+    /// And what it left behind for those after it.
+    Packet(Packet, Carried),
     Branch(mtb::Packet),
     Instructions(Instructions),
     Loss(&'static str),
@@ -190,6 +195,8 @@ struct Listing<'a> {
     dated: usize,
     wanted: Wanted,
     origins: Vec<String>,
+    /// Of each origin.
+    carried: Vec<Carried>,
     image: Option<&'a Image>,
     clock: Option<Frequency>,
     left: usize,
@@ -206,8 +213,8 @@ impl Listing<'_> {
             self.release();
         }
         match &what {
-            What::Packet(Packet::LocalTime { .. }) | What::Loss(_) => self.has_undated = false,
-            What::Packet(_) => self.has_undated = true,
+            What::Packet(Packet::LocalTime { .. }, _) | What::Loss(_) => self.has_undated = false,
+            What::Packet(..) => self.has_undated = true,
             // Other sources of a port do not wait for timestamps.
             What::Branch(_) | What::Instructions(_) => {}
         }
@@ -230,7 +237,7 @@ impl Listing<'_> {
         let mut last = None;
         for mut entry in std::mem::take(&mut self.waiting) {
             // What has no event of its own shares the time of what it belongs to.
-            if let What::Packet(_) = entry.what {
+            if let What::Packet(..) = entry.what {
                 entry.time = entry.time.or(last);
                 last = entry.time;
             }
@@ -249,7 +256,7 @@ impl Listing<'_> {
                     image: self.image,
                 };
                 let written = match entry.what {
-                    What::Packet(packet) => self.face.packet(&line, packet),
+                    What::Packet(packet, carried) => self.face.packet(&line, packet, &carried),
                     What::Branch(packet) => self.face.branch(&line, packet),
                     What::Instructions(packet) => self.face.instructions(&line, &packet),
                     What::Loss(why) => self.face.loss(&line, why),
@@ -270,7 +277,11 @@ impl Tap for Packets<'_> {
     }
 
     fn packet(&mut self, origin: Origin, at: Range<u64>, packet: Packet) {
-        self.0.borrow_mut().hold(origin, at, What::Packet(packet));
+        let mut listing = self.0.borrow_mut();
+        let Some(carried) = listing.carried.get_mut(usize::from(origin.0)) else { return };
+        carried.take(&packet);
+        let carried = carried.clone();
+        listing.hold(origin, at, What::Packet(packet, carried));
     }
 
     fn branch(&mut self, origin: Origin, at: Range<u64>, packet: mtb::Packet) {

@@ -118,11 +118,12 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         scale: &|origin| Some(Scale::of(clock(origin)?.0?, core)),
         polled: &|origin| clock(origin).is_some_and(|(_, host)| host),
         recording: facing.recording(),
+        ticks_per_cycle: ratio,
         intrusive: capture.conduct().intrusive,
         facts: &facts,
     };
     let mut report = report(&signals, &context);
-    if report.signals.is_empty() {
+    if report.signals.is_empty() && report.counters.is_empty() {
         bail!(
             "{}: nothing tells of values{}; watch a variable (`plan --watch`, `[signal.NAME]` in the manifest), poll it (`capture --read`), state it (weltblick_marks.h), or find it in texts (--from-text)",
             capture.name.display(),

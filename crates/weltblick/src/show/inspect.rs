@@ -23,6 +23,7 @@ pub(crate) fn text(report: &InspectReport, look: &Look<'_>, out: &mut dyn Write)
     title(report, look, out)?;
     findings(&report.findings, look.paint, out)?;
     kinds(report, look.paint, out)?;
+    global_timestamps(report, out)?;
     shared_timestamps(report, out)?;
     events(report, look.paint, out)?;
     losses(report, look.paint, out)?;
@@ -116,6 +117,18 @@ fn kinds(report: &InspectReport, paint: Paint, out: &mut dyn Write) -> Result<()
     if let Some(byte) = report.first_sync_byte {
         writeln!(out, "first synchronisation at byte {byte}")?;
     }
+    Ok(())
+}
+
+/// What the clock of global timestamps is.
+fn global_timestamps(report: &InspectReport, out: &mut dyn Write) -> Result<()> {
+    let Some(global) = &report.global_timestamps else { return Ok(()) };
+    let rate = global.hertz.map_or_else(String::new, |hertz| {
+        format!(": {:.6} MHz by the local timestamps", hertz / 1e6)
+    });
+    let stamps = if global.count == 1 { "timestamp" } else { "timestamps" };
+    let (first, last) = (count(global.first), count(global.last));
+    writeln!(out, "{} global {stamps}, {first} to {last} ticks{rate}", count(global.count))?;
     Ok(())
 }
 

@@ -9,6 +9,7 @@ use super::statistic::{
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
+use super::units::{is_narrow, part};
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
@@ -61,13 +62,19 @@ fn head(report: &InterruptReport, look: &Look<'_>, out: &mut dyn Write) -> Resul
     writeln!(
         out,
         "{duration}{} of the time in handlers, up to {} at once",
-        share(report.load),
+        in_handlers(report),
         report.deepest
     )?;
     let evidence = &report.evidence;
     doubts(&evidence.losses, &evidence.objections, &evidence.doubts, paint, out)?;
     writeln!(out)?;
     Ok(())
+}
+
+/// The part of the time in handlers: as it was seen, where their loads are known between bounds only.
+fn in_handlers(report: &InterruptReport) -> String {
+    let is_known = report.interrupts.iter().all(|row| is_narrow(&row.load));
+    format!("{}{}", if is_known { "" } else { "~" }, share(report.load))
 }
 
 /// What an interrupt is called; of several cores with the one that took it.
@@ -115,7 +122,7 @@ fn overview(
             max(&row.elapsed),
             mean(&row.elapsed),
             max(&row.own),
-            share(row.load.share),
+            part(&row.load),
             number(row.often),
         ];
         let priority = has_priorities.then_some(priority);

@@ -9,7 +9,7 @@ use weltblick_core::capture::Instructions;
 use weltblick_core::image::Image;
 use weltblick_core::time::{Frequency, Window};
 use weltblick_core::wire::ctf::{Record, Schema, Value};
-use weltblick_core::wire::itm::{Action, Packet, Relation, Size};
+use weltblick_core::wire::itm::{Action, Carried, Packet, Relation, Size};
 use weltblick_core::wire::mtb;
 
 /// Where and when a packet is.
@@ -48,9 +48,14 @@ impl<'a> PacketFace<'a> {
         }
     }
 
-    /// A packet.
-    pub(crate) fn packet(&mut self, line: &PacketLine<'_>, packet: Packet) -> io::Result<()> {
-        let (name, meaning) = describe(packet, line.image);
+    /// A packet, and what it and those before it left behind.
+    pub(crate) fn packet(
+        &mut self,
+        line: &PacketLine<'_>,
+        packet: Packet,
+        carried: &Carried,
+    ) -> io::Result<()> {
+        let (name, meaning) = describe(packet, line.image, carried);
         self.line(line, name, &meaning)
     }
 
@@ -151,10 +156,14 @@ const fn bytes(size: Size) -> &'static str {
 }
 
 /// What a packet is called, and what it says.
-fn describe(packet: Packet, image: Option<&Image>) -> (&'static str, String) {
+fn describe(packet: Packet, image: Option<&Image>, carried: &Carried) -> (&'static str, String) {
     let exception = |number: u16| {
         image.map_or_else(|| format!("exception {number}"), |image| image.exception_name(number))
     };
+    // Its number, as far as its bits were sent; until the high ones follow it is not one.
+    let is_whole = !matches!(packet, Packet::GlobalTimeLow { wrapped: true, .. });
+    let global = carried.global().filter(|_| is_whole);
+    let whole = global.map_or_else(String::new, |global| format!(": {global} ticks"));
     match packet {
         Packet::Sync => ("sync", String::new()),
         Packet::Overflow => ("overflow", "packets were dropped here".into()),
@@ -171,18 +180,24 @@ fn describe(packet: Packet, image: Option<&Image>) -> (&'static str, String) {
             let flags = [(clock_changed, ", clock changed"), (wrapped, ", high bits follow")];
             let flags: String =
                 flags.iter().filter(|(set, _)| *set).map(|(_, text)| *text).collect();
-            ("global time", format!("low {width} bits {bits:#x}{flags}"))
+            ("global time", format!("low {width} bits {bits:#x}{flags}{whole}"))
         }
         Packet::GlobalTimeHigh { bits, width } => {
-            ("global time", format!("high {width} bits {bits:#x}"))
+            ("global time", format!("high {width} bits {bits:#x}{whole}"))
         }
         Packet::Extension { hardware, value } => {
             let what = if hardware { "hardware source" } else { "stimulus page" };
             ("extension", format!("{what} {value}"))
         }
-        Packet::Stimulus { port, size, value } => {
-            ("stimulus", format!("port {port}, {}, {value:#x}{}", bytes(size), letter(size, value)))
-        }
+        Packet::Stimulus { port, size, value } => (
+            "stimulus",
+            format!(
+                "port {}, {}, {value:#x}{}",
+                carried.port(port),
+                bytes(size),
+                letter(size, value)
+            ),
+        ),
         Packet::EventCounters(counters) => {
             ("counters", counters.names().collect::<Vec<_>>().join(" "))
         }
@@ -315,7 +330,33 @@ mod tests {
             ),
             (Packet::Extension { hardware: false, value: 1 }, "extension", "stimulus page 1"),
         ] {
-            assert_eq!(describe(packet, None), (name, meaning.to_owned()));
+            let plain = Carried::default();
+            assert_eq!(describe(packet, None, &plain), (name, meaning.to_owned()));
         }
+    }
+
+    #[test]
+    fn what_packets_mean_by_those_before_them_is_said() {
+        let mut carried = Carried::default();
+        let mut said = |packet: Packet| {
+            carried.take(&packet);
+            describe(packet, None, &carried).1
+        };
+        let write = Packet::Stimulus { port: 3, size: Size::Byte, value: 0x41 };
+        let low = |bits, width, wrapped| Packet::GlobalTimeLow {
+            bits,
+            width,
+            clock_changed: false,
+            wrapped,
+        };
+        assert_eq!(said(write), "port 3, 1 byte, 0x41 'A'");
+        said(Packet::Extension { hardware: false, value: 2 });
+        assert_eq!(said(write), "port 67, 1 byte, 0x41 'A'");
+        assert_eq!(said(low(9, 7, false)), "low 7 bits 0x9", "the others were never sent");
+        assert_eq!(said(low(0x100, 26, false)), "low 26 bits 0x100: 256 ticks");
+        assert_eq!(said(low(9, 7, false)), "low 7 bits 0x9: 265 ticks");
+        assert_eq!(said(low(1, 26, true)), "low 26 bits 0x1, high bits follow");
+        let high = Packet::GlobalTimeHigh { bits: 1, width: 22 };
+        assert_eq!(said(high), "high 22 bits 0x1: 67108865 ticks");
     }
 }

@@ -5,9 +5,10 @@ use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::picture::{Course, Curve, Waveform};
 use super::statistic::{Marks, csv_cells, csv_columns, figure, table};
-use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain, shell};
+use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain, share, shell};
 use anyhow::Result;
 use std::io::Write;
+use weltblick_core::measure::counters::CounterRow;
 use weltblick_core::measure::losses::GapRow;
 use weltblick_core::measure::signals::{
     ChartRow, LevelRow, MomentRow, PlaceRow, RateRow, ReadingRow, SignalReport, SignalRow,
@@ -39,6 +40,7 @@ pub(crate) fn text(report: &SignalReport, look: &Look<'_>, out: &mut dyn Write) 
     writeln!(out)?;
     if !look.detailed {
         overview(report, paint, out)?;
+        counters(&report.counters, paint, out)?;
         against(report, paint, out)?;
         writeln!(out)?;
         let line = format!(
@@ -94,6 +96,43 @@ fn overview(report: &SignalReport, paint: Paint, out: &mut dyn Write) -> Result<
             name(row),
         ]);
     }
+    table.write(out)
+}
+
+/// What counters of the debug block have counted.
+fn counters(rows: &[CounterRow], paint: Paint, out: &mut dyn Write) -> Result<()> {
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let right = |name| (name, Align::Right);
+    let columns = [
+        right("wraps"),
+        right("events"),
+        right("a second"),
+        right("share"),
+        ("counter", Align::Left),
+        ("counts", Align::Left),
+    ];
+    let mut table = Table::new(paint, &columns);
+    for row in rows {
+        let events = match (row.events, row.events_low, row.events_high) {
+            (Some(events), Some(low), Some(high)) if high - events == events - low.min(events) => {
+                format!("{} +-{}", count(events), high - events)
+            }
+            (Some(_), Some(low), Some(high)) => format!("{}..{}", count(low), count(high)),
+            (_, Some(low), None) => format!(">= {}", count(low)),
+            _ => String::new(),
+        };
+        table.row([
+            count(row.wraps),
+            events,
+            row.rate.map_or_else(String::new, |rate| count(rate.round() as u64)),
+            row.share.map_or_else(String::new, share),
+            row.counter.clone(),
+            row.counts.clone(),
+        ]);
+    }
+    writeln!(out)?;
     table.write(out)
 }
 

@@ -9,11 +9,11 @@ use super::statistic::{
 };
 pub(crate) use super::timing::Look;
 use super::timing::{Regular, look_closer, regularity, right, worst_heading};
+use super::units::part;
 use super::{Align, Paint, Table, cell, count, duration_ns, plain, share};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::duration::Duration;
-use weltblick_core::measure::known::Part;
 use weltblick_core::measure::tasks::{ActivationRow, ActorPart, TaskReport, TaskRow, TurnRow};
 
 /// For people: what is wrong, who is late, who runs long, where the time and the stack went, and why.
@@ -175,18 +175,6 @@ fn overview(
 /// A load, as a range where much of the time is unknown.
 fn load(row: &TaskRow) -> String {
     part(&row.load.all)
-}
-
-/// A part, as a range where much may be otherwise.
-fn part(part: &Part) -> String {
-    let &Part { share: seen, share_low, share_high } = part;
-    if share_high - share_low < 0.005 {
-        return share(seen);
-    }
-    if share_low <= 0.0 && share_high >= 1.0 {
-        return format!("~{}", share(seen));
-    }
-    format!("{:.1}..{:.1} %", 100.0 * share_low, 100.0 * share_high)
 }
 
 fn details(row: &TaskRow, marks: &mut Marks, paint: Paint, out: &mut dyn Write) -> Result<()> {

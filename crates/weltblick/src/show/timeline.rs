@@ -111,7 +111,9 @@ pub(crate) fn text(chart: &Chart<'_>, paint: Paint, out: &mut dyn Write) -> Resu
         let row = match (lane.kind.as_str(), chart.values.get(&number)) {
             (_, Some(values)) => paint.accent(value_row(values, &chart.axis, cells).trim_end()),
             ("recording", _) => paint.alarm(gap_row(chart, cells).trim_end()),
-            ("object" | "text", _) => text_row(chart, number, lane, cells).trim_end().to_owned(),
+            ("object" | "text" | "access", _) => {
+                text_row(chart, number, lane, cells).trim_end().to_owned()
+            }
             ("call", _) => paint.accent(call_row(lane, &chart.axis, cells).trim_end()),
             _ => paint.accent(bar_row(&lane.cells).trim_end()),
         };

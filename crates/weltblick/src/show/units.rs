@@ -1,5 +1,6 @@
 //! Numbers with a unit that fits and enough digits to compare.
 
+use weltblick_core::measure::known::Part;
 pub(crate) use weltblick_core::time::{duration_ns, range_ns};
 
 /// A fraction as `12.40`, in per cent without the sign.
@@ -62,6 +63,23 @@ pub(crate) fn level(fraction: f64) -> char {
         '\u{2588}',
     ];
     if fraction <= 0.0 { ' ' } else { LEVELS[(fraction * 8.0).round().clamp(1.0, 8.0) as usize] }
+}
+
+/// A part, as a range where much may be otherwise.
+pub(crate) fn part(part: &Part) -> String {
+    let &Part { share: seen, share_low, share_high } = part;
+    if is_narrow(part) {
+        return share(seen);
+    }
+    if share_low <= 0.0 && share_high >= 1.0 {
+        return format!("~{}", share(seen));
+    }
+    format!("{:.1}..{:.1} %", 100.0 * share_low, 100.0 * share_high)
+}
+
+/// Whether a part is known well enough for one number.
+pub(crate) fn is_narrow(part: &Part) -> bool {
+    part.share_high - part.share_low < 0.005
 }
 
 #[cfg(test)]

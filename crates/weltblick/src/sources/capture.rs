@@ -318,7 +318,7 @@ impl Capture {
         self.manifest.flow().is_some()
     }
 
-    /// Whether events come from the instruction trace, with the cycles that it counts.
+    /// Whether events come from the instruction trace, with its cycle counts or timestamps.
     pub(crate) fn tells_events_by_flow(&self) -> bool {
         self.manifest.flow_events().is_some() && self.image.is_some()
     }
@@ -327,7 +327,7 @@ impl Capture {
     pub(crate) fn require_counted_cycles(&self, instead: &str) -> Result<()> {
         if self.manifest.is_without_times() {
             bail!(
-                "{}: this instruction trace counts no cycles, so that nothing has a time; {instead}",
+                "{}: this instruction trace counts no cycles and has no timestamps, so that nothing has a time; {instead}",
                 self.name.display()
             );
         }

@@ -57,7 +57,8 @@ impl Part {
             return capture.replay_flow_into(&cuts, sink);
         }
         let sink: &mut dyn Sink = sink;
-        capture.replay_flow_cut(&cuts, &mut self.only(sink))
+        let mut only = self.only(sink).timed_by(capture.flow_clocking());
+        capture.replay_flow_cut(&cuts, &mut only)
     }
 
     /// Hands on this part only.

@@ -126,9 +126,11 @@ impl Capture {
             tap.wants_packets().then(|| Line::new(spec, self.manifest.origin(number, 0)));
         flow.cut_at(&self.part.cuts(&[]));
         let origin = self.manifest.origin(number, source);
-        let confirmed = also.confirmed.map(|sink| FlowEvents::new(origin, sink).confirmed());
+        let by = self.flow_clocking();
+        let confirmed =
+            also.confirmed.map(|sink| FlowEvents::new(origin, sink).timed_by(by).confirmed());
         let confirmed = confirmed.map(|events| self.with_tasks(events)).transpose()?;
-        let all = self.with_tasks(FlowEvents::new(origin, sink))?;
+        let all = self.with_tasks(FlowEvents::new(origin, sink).timed_by(by))?;
         let mut events = (all, (confirmed, also.beside));
         self.read_stream(number, &mut |piece| {
             match (piece, &mut line) {

@@ -56,7 +56,7 @@ impl Capture {
         let (image, roster) = (self.image()?, self.threads_known()?);
         let mut list = TurnList::default();
         let sink: &mut dyn Sink = &mut list;
-        let events = FlowEvents::new(Origin(0), sink);
+        let events = FlowEvents::new(Origin(0), sink).timed_by(self.flow_clocking());
         let mut events = TaskEvents::new(Some(self.threads(image, roster)), events);
         self.replay_flow(&mut events)?;
         events.finish();

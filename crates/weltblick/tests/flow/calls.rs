@@ -18,6 +18,8 @@ use weltblick_standin::trace::etmv3::Etm;
 
 /// Cycle counts and return stack.
 const CONFIG: u32 = 1 | 1 << 4 | 1 << 12;
+/// Timestamps and return stack.
+const STAMPED: u32 = 1 | 1 << 11 | 1 << 12;
 /// `ETMCR`.
 const CYCLE_ACCURATE: u32 = 1 << 12;
 
@@ -28,6 +30,8 @@ pub(crate) enum By {
     Etmv4(u32),
     /// ETMv3 with the cycles of every instruction.
     Etmv3,
+    /// ETMv4 with timestamps alone.
+    Stamped,
 }
 
 struct Recorded<'a> {
@@ -38,6 +42,14 @@ struct Recorded<'a> {
 }
 
 impl By {
+    /// What carries time.
+    pub(crate) const fn clocking(self) -> Clocking {
+        match self {
+            Self::Stamped => Clocking::Timestamps,
+            Self::Etmv4(_) | Self::Etmv3 => Clocking::Cycles,
+        }
+    }
+
     /// The trace unit and its registers, and how to read it.
     pub(crate) fn set_up(self) -> (Fitted, Told, Vec<(u32, u32)>) {
         match self {
@@ -50,6 +62,15 @@ impl By {
                     (ETM + 0x004, 1),
                 ];
                 (Fitted::default(), Told::Etmv4(CONFIG), registers)
+            }
+            Self::Stamped => {
+                let registers = vec![
+                    (ETM + 0x010, STAMPED),
+                    (ETM + 0x034, 12),
+                    (ETM + 0x080, 1 | 1 << 9),
+                    (ETM + 0x004, 1),
+                ];
+                (Fitted::default(), Told::Etmv4(STAMPED), registers)
             }
             Self::Etmv3 => {
                 let registers = vec![(ETM + 0x020, 0x6f), (ETM, CYCLE_ACCURATE)];

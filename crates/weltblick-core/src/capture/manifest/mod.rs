@@ -11,8 +11,10 @@ pub(crate) use read::read_marks_port;
 pub use signal::SignalSpec;
 pub(crate) use signal::{read_meaning, read_signals, write_signals};
 
+use super::flow_line::FlowLine;
 use crate::document::At;
 use crate::event::{CodeRanges, ItmClock, Meaning, Origin};
+use crate::flow::Clocking;
 use crate::isa::Isa;
 use crate::time::Frequency;
 use crate::wire::tpiu::{Start, TraceId};
@@ -330,16 +332,17 @@ impl Manifest {
     }
 
     /// The number of the stream whose instruction trace tells of exceptions, and its source's number in
-    /// it: where it counts cycles, and nothing else tells.
+    /// it: where it counts cycles or has timestamps, and nothing else tells.
     #[must_use]
     pub fn flow_events(&self) -> Option<(usize, usize)> {
-        self.counted_flow().filter(|_| self.flow_is_alone())
+        self.timed_flow().filter(|_| self.flow_is_alone())
     }
 
-    /// Whether nothing has a time: an instruction trace is all that tells of events, and it counts no cycles.
+    /// Whether nothing has a time: an instruction trace is all that tells of events, and it counts no cycles and
+    /// has no timestamps.
     #[must_use]
     pub fn is_without_times(&self) -> bool {
-        self.flow().is_some() && self.flow_is_alone() && self.counted_flow().is_none()
+        self.flow().is_some() && self.flow_is_alone() && self.timed_flow().is_none()
     }
 
     /// By how many ticks more an event of an event trace may have been later than it says: one, where the clock of its
@@ -358,17 +361,13 @@ impl Manifest {
     /// Whether an instruction trace could tell of exceptions, but something else does.
     #[must_use]
     pub fn flow_stands_back(&self) -> bool {
-        self.counted_flow().is_some() && self.flow_events().is_none()
+        self.timed_flow().is_some() && self.flow_events().is_none()
     }
 
-    /// The instruction trace, if it counts cycles.
-    fn counted_flow(&self) -> Option<(usize, usize)> {
+    /// The instruction trace, if it counts cycles, or has timestamps.
+    fn timed_flow(&self) -> Option<(usize, usize)> {
         self.flow().filter(|&(stream, source)| {
-            match &self.streams[stream].sources[source].protocol {
-                Protocol::Etmv3(settings) => settings.cycle_accurate(),
-                Protocol::Etmv4(settings) => settings.cycle_counts(),
-                _ => false,
-            }
+            FlowLine::clocking(&self.streams[stream], source) != Clocking::Nothing
         })
     }
 

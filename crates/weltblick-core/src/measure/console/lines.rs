@@ -141,7 +141,13 @@ pub struct Console<F> {
 impl<F: Lines> Console<F> {
     /// Nothing was written yet; `tell` receives the lines in the order of their ends.
     pub const fn new(tell: F) -> Self {
-        Self { ports: BTreeMap::new(), left_out: 0, lost: CoreSet::NONE, reading: Reading::ByTheBytes, tell }
+        Self {
+            ports: BTreeMap::new(),
+            left_out: 0,
+            lost: CoreSet::NONE,
+            reading: Reading::ByTheBytes,
+            tell,
+        }
     }
 
     /// Reads bytes in this way.

@@ -120,7 +120,7 @@ impl<'a, S: event::Sink> TaskEvents<'a, S> {
     /// [`Code::cut_at`](crate::flow::Code::cut_at).
     #[must_use]
     pub fn only(mut self, from: Option<Edge>, until: Option<Edge>) -> Self {
-        self.part = Only::new(from, until, ());
+        self.part = Only::new(from, until, ()).timed_by(self.events.clocking());
         self.events.tell(self.part.is_inside());
         self
     }
@@ -210,8 +210,11 @@ impl<S: event::Sink> Sink for TaskEvents<'_, S> {
             threads.calls.moment(offset, moment);
             match moment {
                 Moment::Left => threads.back = true,
-                Moment::Gap(_) | Moment::Cycles(None) => threads.forget(&mut self.events),
+                Moment::Gap(_) => threads.forget(&mut self.events),
                 _ => {}
+            }
+            if self.events.take_lost_time() {
+                threads.forget(&mut self.events);
             }
         }
     }

@@ -1,11 +1,12 @@
 //! What one pass over the streams gathers.
 
+use super::globals::Globals;
 use super::kinds::Kind;
 use super::rate::{Pace, Rate};
 use super::shared::Shared;
 use super::trial::KEPT;
 use crate::capture::EventCounts;
-use crate::capture::{EventTrace, Framing, Instructions, StreamSpec, Tap};
+use crate::capture::{EventTrace, Framing, Instructions, ItmSettings, Protocol, StreamSpec, Tap};
 use crate::event::{Event, LossReason, Origin, Position, Sink};
 use crate::image::Image;
 use crate::measure::cadence::Cadences;
@@ -44,6 +45,9 @@ pub struct Wire {
     pub(super) targets: FxHashMap<u64, u64>,
     /// Of an event trace.
     pub(super) events_seen: EventCounts,
+    source: Option<Origin>,
+    /// Of the first source.
+    pub(super) globals: Globals,
 }
 
 /// Distinct branch targets that are held against the image.
@@ -134,7 +138,10 @@ impl Tap for Wire {
         self.beginning.extend_from_slice(&bytes[..bytes.len().min(room)]);
     }
 
-    fn packet(&mut self, _: Origin, at: Range<u64>, packet: Packet) {
+    fn packet(&mut self, origin: Origin, at: Range<u64>, packet: Packet) {
+        if origin == *self.source.get_or_insert(origin) {
+            self.globals.packet(&packet);
+        }
         let kind = Kind::of(&packet);
         self.packets[kind as usize] += 1;
         self.bytes[kind as usize] += at.end - at.start;
@@ -168,6 +175,7 @@ impl Tap for Wire {
     }
 
     fn loss(&mut self, _: Origin, at: Range<u64>, why: Malformed) {
+        self.globals.lost();
         let bytes = at.end - at.start;
         self.lost += bytes;
         if why == Malformed::CutOff {
@@ -184,6 +192,7 @@ impl Tap for Wire {
     }
 
     fn frame_loss(&mut self, at: Range<u64>, why: Damage) {
+        self.globals.lost();
         let bytes = at.end - at.start;
         self.frame_lost += bytes;
         match why {
@@ -243,6 +252,14 @@ pub struct Settings<'a> {
 }
 
 impl Settings<'_> {
+    /// How the first ITM of the first stream was set up.
+    pub(super) fn itm(&self) -> Option<&ItmSettings> {
+        self.stream?.sources.iter().find_map(|source| match &source.protocol {
+            Protocol::Itm(itm) => Some(itm),
+            _ => None,
+        })
+    }
+
     /// The framing of the first stream.
     pub(super) fn framing(&self) -> Framing {
         self.stream.map_or(Framing::None, |stream| stream.framing)

@@ -4,6 +4,7 @@ use super::agreement::{Agreement, agreement};
 use super::diagnosis::{Finding, UNREADABLE, diagnose};
 use super::event_trace::{self, EventKindRow};
 use super::gather::{Counted, Settings, Wire};
+use super::globals::GlobalTimestamps;
 use super::kinds::Kind;
 use super::rate::Rate;
 use super::shared::SharedTimestamps;
@@ -120,6 +121,9 @@ pub struct InspectReport {
     /// Core cycles between samples as the timestamps show them.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sampling_period_measured: Option<f64>,
+    /// Global timestamps, if there are any.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub global_timestamps: Option<GlobalTimestamps>,
     /// Events that share a timestamp with a later one: their times could be sharper.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shared_timestamps: Option<SharedTimestamps>,
@@ -223,6 +227,10 @@ impl Inspection {
             samples_asleep: recording.asleep,
             sampling_period_stated: settings.clocks.stated_period,
             sampling_period_measured: single.and_then(|timing| timing.measured_period()),
+            global_timestamps: wire.globals.report(
+                settings.itm().map_or(1, |itm| itm.timestamp_prescaler),
+                settings.clocks.timestamp_clock,
+            ),
             shared_timestamps: counted.shared.report(settings, settings.clocks.timestamp_clock),
             losses: recording.losses.rows(),
             loss_places: place_rows(recording),

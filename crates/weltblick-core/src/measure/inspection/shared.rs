@@ -1,7 +1,6 @@
 //! Events that share a synchronous timestamp: how much later than they it may be.
 
 use super::gather::Settings;
-use crate::capture::Protocol;
 use crate::event::{Event, OneTick, Position};
 use crate::time::Frequency;
 use schemars::JsonSchema;
@@ -92,10 +91,7 @@ impl Shared {
         if self.events == 0 {
             return None;
         }
-        let itm = settings.stream?.sources.iter().find_map(|source| match &source.protocol {
-            Protocol::Itm(itm) => Some(itm),
-            _ => None,
-        })?;
+        let itm = settings.itm()?;
         let time = |ticks: f64| clock.map_or(ticks, |clock| ticks * 1e9 / clock.hertz());
         // A clock of its own may be slower than the core's by any factor.
         let excluded = itm.timestamp_clock.is_none() && self.apart > itm.timestamp_prescaler;

@@ -70,6 +70,8 @@ impl Missing {
 
     /// None of them lasted longer.
     pub(crate) const fn lasting(&self, longest: u64) -> Self {
+        // What spans a gap that never ends is a little less than the end of all time.
+        let longest = if longest >= UNCOUNTED { u64::MAX } else { longest };
         let longest = if longest < self.longest { longest } else { self.longest };
         Self { longest, ..*self }
     }
@@ -170,7 +172,10 @@ pub(crate) fn weigh_silence(
     if silence.high <= longest {
         return;
     }
-    let silent = Bounds::from(silence).scaled(scale.ns * 1e-9);
+    let mut silent = Bounds::from(silence).scaled(scale.ns * 1e-9);
+    if silence.high >= UNCOUNTED {
+        silent.high = f64::INFINITY;
+    }
     let count = spread.count() as f64;
     match of {
         Of::Max | Of::Each | Of::All => {

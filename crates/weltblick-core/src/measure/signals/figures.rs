@@ -11,6 +11,7 @@ use crate::event::{
     Value,
 };
 use crate::image::Field;
+use crate::measure::counters::EventCounters;
 use crate::measure::interrupts::{MOST_EACH, between};
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
@@ -157,6 +158,8 @@ pub struct Signals<'a> {
     /// Whose number meant something else before.
     reused: BTreeSet<(Origin, Subject)>,
     arguments: Arguments,
+    /// Counters of the debug block.
+    pub counters: EventCounters,
     /// Values of more signals than are kept.
     pub left_out: u64,
     /// Every access, one by one, where that was asked for.
@@ -183,6 +186,7 @@ impl<'a> Signals<'a> {
             names: FxHashMap::default(),
             reused: BTreeSet::new(),
             arguments: Arguments::default(),
+            counters: EventCounters::default(),
             left_out: 0,
             each: None,
             lost: 0,
@@ -454,6 +458,7 @@ impl Sink for Signals<'_> {
             // Values are whole in the file that has them.
             Event::Lost { why: LossReason::Shared, .. } => {}
             Event::Lost { .. } | Event::Unwatched => self.lost(position),
+            Event::Counted(_) | Event::CountedPmu(_) => self.counters.event(position, event),
             _ => {}
         }
         let of = (position.origin, position.core);

@@ -7,6 +7,7 @@ use crate::capture::SignalSpec;
 use crate::event::Origin;
 use crate::figure::{Objection, ObjectionRow};
 use crate::image::Image;
+use crate::measure::counters::{self, CounterRow};
 use crate::measure::duration::Duration;
 use crate::measure::known::{Ask, Facts, Measure, Of, RowFigures};
 use crate::measure::losses::{GapRow, LossRow};
@@ -32,6 +33,8 @@ pub struct Context<'a> {
     pub polled: &'a dyn Fn(Origin) -> bool,
     /// Facts about the recording.
     pub recording: &'a Recording,
+    /// Ticks of its clock for each core cycle.
+    pub ticks_per_cycle: f64,
     /// The core was stopped now and then.
     pub intrusive: bool,
     /// What every figure of the trace rests on.
@@ -298,6 +301,9 @@ pub struct SignalReport {
     pub schema: String,
     /// One row for each.
     pub signals: Vec<SignalRow>,
+    /// Counters of the debug block that wrapped.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub counters: Vec<CounterRow>,
     /// Where something may be missing.
     pub gaps: Vec<GapRow>,
     /// How far to believe it.
@@ -340,8 +346,14 @@ pub fn report(signals: &Signals<'_>, context: &Context<'_>) -> SignalReport {
         let ns = (context.scale)(origin).filter(|_| !(context.polled)(origin))?.ns;
         Some(GapRow { from_ns: from as f64 * ns, until_ns: until as f64 * ns })
     };
+    let counters = counters::Context {
+        recording: context.recording,
+        ticks_per_cycle: context.ticks_per_cycle,
+        hertz: (context.scale)(Origin(0)).map(|scale| 1e9 / scale.ns),
+    };
     SignalReport {
         schema: SCHEMA.into(),
+        counters: signals.counters.rows(&counters),
         gaps: signals.gaps().filter_map(gap).collect(),
         evidence: SignalEvidence {
             intrusive: context.intrusive,

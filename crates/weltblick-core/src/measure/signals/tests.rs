@@ -32,6 +32,7 @@ fn told(signals: &Signals<'_>, dictionary: &Dictionary<'_>) -> SignalReport {
         scale: &|_| Some(scale),
         polled: &|origin| origin == Origin(1),
         recording: &recording,
+        ticks_per_cycle: 1.0,
         intrusive: false,
         facts: &Facts::default(),
     };

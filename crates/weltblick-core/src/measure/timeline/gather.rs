@@ -275,7 +275,9 @@ impl<'a> Gather<'a> {
 
     /// A value, or an access, of a signal.
     pub fn add(&mut self, entry: Entry) {
-        let (Some((start, _)), has_moments) = (self.range, entry.lane.has_moments()) else { return };
+        let (Some((start, _)), has_moments) = (self.range, entry.lane.has_moments()) else {
+            return;
+        };
         let at = entry.time.latest.saturating_sub(start);
         if let Some(columns) = self.lane(entry.lane).filter(|_| has_moments) {
             columns.add(Doing::Mark, at, at);

@@ -62,9 +62,8 @@ impl Wanted {
             }
             _ => return false,
         };
-        let is_called = |lane: &str| {
-            lane == self.name || kind == Kind::Value && name_in(lane) == self.name
-        };
+        let is_called =
+            |lane: &str| lane == self.name || kind == Kind::Value && name_in(lane) == self.name;
         kind == self.kind && (self.name.is_empty() || is_called(&name(entry.lane)))
     }
 

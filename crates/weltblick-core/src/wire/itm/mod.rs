@@ -14,6 +14,7 @@
 //! * Reserved headers are damage, not extensions: everything up to the next synchronisation is
 //!   lost, since nothing says where the next packet starts.
 
+mod carried;
 mod decoder;
 mod packet;
 mod parse;
@@ -21,5 +22,6 @@ mod parse;
 pub(crate) mod tests;
 
 pub use super::Malformed;
+pub use carried::Carried;
 pub use decoder::{Decoder, Sink};
 pub use packet::{Action, Counters, Packet, Relation, Size};

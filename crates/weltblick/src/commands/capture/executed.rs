@@ -58,7 +58,7 @@ impl<'a> Executed<'a> {
             calls: Calls::new(image, clocking),
             clocking,
             scale: clock.map(|clock| Scale::of(clock, Some(clock))),
-            events: leads.then(|| FlowEvents::new(origin, Queue::default())),
+            events: leads.then(|| FlowEvents::new(origin, Queue::default()).timed_by(clocking)),
         })
     }
 

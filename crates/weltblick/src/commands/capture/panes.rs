@@ -100,6 +100,7 @@ impl<'a> Panes<'a> {
             scale: &|origin| Some(Scale::of(clock(origin)?.0?, core)),
             polled: &|origin| clock(origin).is_some_and(|(_, host)| host),
             recording: watch.recording(),
+            ticks_per_cycle: Clocks::of(watch.manifest).ticks_per_cycle(),
             intrusive: watch.is_intrusive(),
             facts: &self.facts(watch),
         };

@@ -46,7 +46,7 @@ impl Drawing for Lanes<'_> {
             line(area, &[(LEFT, foot), (RIGHT, foot)], FAINT.mix(0.2))?;
             match self.0.values.get(&number) {
                 Some(values) => self.value(area, values, foot)?,
-                None if matches!(lane.kind.as_str(), "object" | "text") => {
+                None if matches!(lane.kind.as_str(), "object" | "text" | "access") => {
                     self.moments(area, number, foot)?;
                 }
                 None => {

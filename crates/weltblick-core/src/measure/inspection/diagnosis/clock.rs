@@ -1,7 +1,6 @@
 //! Clocks, and events without them.
 
 use super::{Evidence, Finding, Weight, doubt, doubt_as_finding, fault};
-use crate::capture::Protocol;
 use crate::measure::inspection::kinds::Kind;
 use crate::measure::timing::Timing;
 
@@ -53,11 +52,7 @@ impl Evidence<'_> {
 
     /// A prescaler that explains why ticks do not come at their known period, unless samples exclude it.
     fn wrong_prescaler(&self) -> Option<Prescaler> {
-        let sources = &self.settings.stream?.sources;
-        let stated = sources.iter().find_map(|source| match &source.protocol {
-            Protocol::Itm(settings) => Some(settings.timestamp_prescaler),
-            _ => None,
-        })?;
+        let stated = self.settings.itm()?.timestamp_prescaler;
         let off = self.ticks_off()?;
         let explains = |&&real: &&u32| {
             real != stated && (off * f64::from(real) / f64::from(stated) - 1.0).abs() < ALIKE
