@@ -24,7 +24,7 @@ use weltblick_core::measure::profile::SampleCounts;
 use weltblick_core::measure::signals::{Dictionary, Signals};
 use weltblick_core::measure::tasks::{Settings, TaskFigures, Tracking};
 use weltblick_core::plan::{Applied, Description};
-use weltblick_core::wire::{etmv3, etmv4};
+use weltblick_core::wire::{etmv3, etmv4, mtb};
 
 /// The demo's firmware.
 static FIRMWARE: LazyLock<Image> = LazyLock::new(|| {
@@ -153,7 +153,7 @@ pub(crate) fn etmv3(mut bytes: &[u8]) {
 }
 
 pub(crate) fn mtb(bytes: &[u8]) {
-    flow(Protocol::Mtb, bytes);
+    flow(Protocol::Mtb(mtb::Settings::default()), bytes);
 }
 
 fn text(bytes: &[u8], read: impl FnOnce(&str)) {

@@ -75,7 +75,7 @@ impl<'a> FlowLine<'a> {
     pub fn new(spec: &StreamSpec, source: usize, image: &'a Image) -> Option<Self> {
         let SourceSpec { trace_id, protocol } = spec.sources.get(source)?;
         let reading = match protocol {
-            Protocol::Mtb => Reading::Mtb(mtb::Decoder::new(), 0, Box::new(MtbFlow::new(image))),
+            Protocol::Mtb(_) => Reading::Mtb(mtb::Decoder::new(), 0, Box::new(MtbFlow::new(image))),
             protocol => Reading::synchronising(protocol, image, 0)?,
         };
         let framing = match spec.framing {
@@ -269,7 +269,9 @@ impl<'a> Reading<'a> {
                 etmv4::Decoder::starting_at(*settings, offset),
                 Box::new(Etmv4Flow::new(image, settings)),
             ),
-            Protocol::Mtb | Protocol::Itm(_) | Protocol::Poll(_) | Protocol::Ctf(_) => return None,
+            Protocol::Mtb(_) | Protocol::Itm(_) | Protocol::Poll(_) | Protocol::Ctf(_) => {
+                return None;
+            }
         })
     }
 }

@@ -188,7 +188,7 @@ impl Line {
                 Protocol::Itm(settings) => {
                     Reading::Itm(itm::Decoder::new(), ItmReader::new(origin, settings.clock()))
                 }
-                Protocol::Mtb => Reading::Mtb(mtb::Decoder::new()),
+                Protocol::Mtb(_) => Reading::Mtb(mtb::Decoder::new()),
                 Protocol::Etmv3(settings) => {
                     Reading::Etmv3(Box::new(etmv3::Decoder::new(*settings)))
                 }

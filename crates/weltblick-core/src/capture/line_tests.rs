@@ -272,7 +272,10 @@ fn framed_streams_find_their_feet_after_a_window_without_a_loss() {
 
 #[test]
 fn branches_of_a_micro_trace_buffer_come_by_whole_or_are_lost() {
-    let source = SourceSpec { trace_id: None, protocol: Protocol::Mtb };
+    let source = SourceSpec {
+        trace_id: None,
+        protocol: Protocol::Mtb(crate::wire::mtb::Settings::default()),
+    };
     let spec =
         StreamSpec { sources: vec![source], ..StreamSpec::itm(Vec::new(), ItmSettings::default()) };
     let packet = |source: u32| [source.to_le_bytes(), 0x0800_0200_u32.to_le_bytes()].concat();

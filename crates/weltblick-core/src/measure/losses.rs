@@ -65,8 +65,9 @@ impl Losses {
         tally.bytes += bytes.end - bytes.start;
         if matches!(why, LossReason::Disconnected | LossReason::Overwritten) {
             self.broke_at = Some(bytes.start);
-        } else if self.broke_at.is_some_and(|at| bytes.start <= at && at < bytes.end) {
-            self.broke_at = None;
+        } else if let Some(at) = self.broke_at.filter(|at| (bytes.start..=bytes.end).contains(at)) {
+            // Half a packet before the break is a part of it, and so is what comes up to the next synchronisation.
+            self.broke_at = Some(at).filter(|at| bytes.end == *at);
             self.behind_breaks += bytes.end - bytes.start;
         }
         if self.places.len() < MOST_PLACES {
@@ -154,5 +155,23 @@ impl Losses {
         let mut rows: Vec<LossRow> = self.by_reason.iter().map(row).collect();
         rows.sort_by_key(|row| std::cmp::Reverse((row.count, row.bytes)));
         rows
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::wire::Malformed;
+
+    #[test]
+    fn what_a_break_cut_off_and_what_follows_it_are_a_part_of_it() {
+        let mut losses = Losses::default();
+        let half = LossReason::Malformed(Malformed::FramingLoss);
+        losses.add(&(10..12), half);
+        losses.add(&(50..50), LossReason::Disconnected);
+        losses.add(&(49..50), half);
+        losses.add(&(50..80), half);
+        losses.add(&(80..90), half);
+        assert_eq!((losses.behind_breaks(), losses.bytes()), (31, 43));
     }
 }

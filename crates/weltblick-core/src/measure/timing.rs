@@ -222,7 +222,7 @@ pub fn origin_clocks(manifest: &Manifest) -> Vec<(Option<Frequency>, bool)> {
         Protocol::Itm(settings) => (settings.timestamp_clock.or(core), false),
         Protocol::Poll(_) => (Frequency::from_hertz(HOST_CLOCK), true),
         Protocol::Ctf(settings) => (settings.clock, false),
-        Protocol::Mtb => (None, false),
+        Protocol::Mtb(_) => (None, false),
         Protocol::Etmv3(_) | Protocol::Etmv4(_) => (core, false),
     };
     manifest.streams.iter().flat_map(|stream| &stream.sources).map(clock).collect()

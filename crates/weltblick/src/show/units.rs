@@ -71,7 +71,8 @@ pub(crate) fn part(part: &Part) -> String {
     if is_narrow(part) {
         return share(seen);
     }
-    if share_low <= 0.0 && share_high >= 1.0 {
+    // Bounds that wide say less than what was seen.
+    if share_high - share_low >= 0.5 {
         return format!("~{}", share(seen));
     }
     format!("{:.1}..{:.1} %", 100.0 * share_low, 100.0 * share_high)

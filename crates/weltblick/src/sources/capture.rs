@@ -3,10 +3,10 @@
 use super::debug_files::{self, DebugPlaces};
 use super::part::Part;
 use super::read::Input;
-use super::segments::Gap;
+use super::segments::{Gap, Piece};
 use anyhow::{Context as _, Result, bail};
-use std::fs::{self, File};
-use std::io::Read as _;
+use std::fs;
+use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::sync::OnceLock;
 use weltblick_core::capture::{
@@ -23,6 +23,7 @@ use weltblick_core::measure::profile::Conduct;
 use weltblick_core::measure::timeline::Turns;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
+use weltblick_core::wire::mtb;
 
 /// An image and where it came from.
 #[derive(Debug)]
@@ -224,14 +225,19 @@ impl Capture {
     pub(crate) fn kept_the_end(&self) -> bool {
         let Some((stream, source)) = self.manifest.flow() else { return false };
         let protocol = &self.manifest.streams[stream].sources[source].protocol;
-        if !matches!(protocol, Protocol::Mtb) {
+        if !matches!(protocol, Protocol::Mtb(_)) {
             return false;
         }
-        let Some(Input::File(first)) = self.inputs[stream].first() else { return true };
-        let mut branch = [0; 8];
-        let read = File::open(first).and_then(|mut file| file.read_exact(&mut branch));
         // The first branch after tracing was switched on says so.
-        read.is_err() || branch[4] & 1 == 0
+        let mut branch = Vec::new();
+        let read = self.read_stream(stream, &mut |piece| {
+            let Piece::Bytes(bytes) = piece else { return ControlFlow::Continue(()) };
+            branch.extend_from_slice(&bytes[..bytes.len().min(mtb::PACKET - branch.len())]);
+            let is_whole = branch.len() == mtb::PACKET;
+            if is_whole { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+        let first = <[u8; mtb::PACKET]>::try_from(branch.as_slice()).map(mtb::Packet::from_bytes);
+        read.is_err() || first.map_or(true, |first| !first.starts)
     }
 
     /// How the recording was made.

@@ -5,6 +5,7 @@ use weltblick_core::capture::{
     CtfSettings, Framing, ItmSettings, PollSettings, Protocol, SourceSpec, StreamSpec,
 };
 use weltblick_core::event::CodeRanges;
+use weltblick_core::wire::mtb;
 
 impl Capture {
     /// What else the manifest says that readers should know: one line each.
@@ -74,7 +75,13 @@ fn source_line(source: &SourceSpec) -> String {
                 ("every target", settings.branch_broadcast()),
             ],
         ),
-        Protocol::Mtb => "branches of a micro trace buffer, in order but without times".to_owned(),
+        Protocol::Mtb(mtb::Settings { mtb_position }) => {
+            let order = match mtb_position {
+                0 => "in order".to_owned(),
+                position => format!("from the oldest on (MTB_POSITION {position:#x})"),
+            };
+            format!("branches of a micro trace buffer, {order} but without times")
+        }
         Protocol::Poll(settings) => poll_line(settings),
     }
 }

@@ -6,8 +6,8 @@ use super::flow_index::flow_index;
 use super::read::Files;
 use super::segments::{Piece, gaps_from, push_between};
 use anyhow::{Context as _, Result, bail};
-use std::ops::ControlFlow;
-use weltblick_core::capture::{Anchor, FlowLine, Framing, Line, Tap};
+use std::ops::{ControlFlow, Range};
+use weltblick_core::capture::{Anchor, FlowLine, Framing, Line, Protocol, Tap};
 use weltblick_core::event::{CurrentTask, FlowEvents, Sink};
 use weltblick_core::flow;
 use weltblick_core::image::Variables;
@@ -172,11 +172,17 @@ impl Capture {
     }
 
     /// Hands on the bytes of a stream and the gaps between them, until `take` breaks off.
-    fn read_stream(
+    pub(super) fn read_stream(
         &self,
         number: usize,
         take: &mut dyn FnMut(Piece<'_>) -> ControlFlow<()>,
     ) -> Result<()> {
+        if let Some((files, parts)) = self.dumped(number)? {
+            for part in parts.into_iter().filter(|part| !part.is_empty()) {
+                files.read(part, |bytes| take(Piece::Bytes(bytes)))?;
+            }
+            return Ok(());
+        }
         let mut gaps = self.gaps.get(number).map_or(&[][..], Vec::as_slice);
         let mut at = 0;
         for input in &self.inputs[number] {
@@ -187,6 +193,28 @@ impl Capture {
             })?;
         }
         Ok(())
+    }
+
+    /// A dump of a buffer whose write position is stated, and its parts from the oldest packet on: offsets count from
+    /// that one.
+    fn dumped(&self, number: usize) -> Result<Option<(Files, [Range<u64>; 2])>> {
+        let protocols = self.manifest.streams[number].sources.iter().map(|source| &source.protocol);
+        let stated = protocols.into_iter().find_map(|protocol| match protocol {
+            Protocol::Mtb(settings) if settings.mtb_position != 0 => Some(settings),
+            _ => None,
+        });
+        let Some(settings) = stated else { return Ok(None) };
+        let files = Files::of(&self.inputs[number]).context(
+            "mtb_position: a dump is read from its oldest packet on, which needs a file",
+        )?;
+        let length = files.length;
+        let parts = settings.parts(length).with_context(|| {
+            format!(
+                "mtb_position = {:#x} lies behind the dump, which has {length} bytes: dump all of the buffer, or leave the position out",
+                settings.mtb_position
+            )
+        })?;
+        Ok(Some((files, parts)))
     }
 
     /// Follows the instruction trace through the image; the blocks that were reached.

@@ -5,7 +5,7 @@ use anyhow::{Context as _, Result, bail};
 use weltblick_core::capture::{Framing, ItmSettings, Manifest, Protocol, SignalSpec, StreamSpec};
 use weltblick_core::document::At;
 use weltblick_core::wire::tpiu::Start;
-use weltblick_core::wire::{etmv3, etmv4};
+use weltblick_core::wire::{etmv3, etmv4, mtb};
 
 /// The stream that a raw file is, as options say.
 pub(crate) fn setup_of_raw(setup: &SetupArgs, files: Vec<At<String>>) -> Result<StreamSpec> {
@@ -13,7 +13,7 @@ pub(crate) fn setup_of_raw(setup: &SetupArgs, files: Vec<At<String>>) -> Result<
     correct_protocol(&mut stream, setup)?;
     let source = stream.sources.first_mut().context("a stream has a source")?;
     let in_frames = matches!(setup.framing, Some(FramingArg::Tpiu | FramingArg::TpiuBuffer));
-    if source.protocol == Protocol::Mtb && in_frames {
+    if matches!(source.protocol, Protocol::Mtb(_)) && in_frames {
         bail!("--framing: a micro trace buffer writes into memory; there are no frames around it");
     }
     correct_framing(&mut stream, setup);
@@ -35,14 +35,14 @@ fn correct_protocol(stream: &mut StreamSpec, setup: &SetupArgs) -> Result<()> {
         (ProtocolArg::Itm, Protocol::Itm(_))
             | (ProtocolArg::Etmv3, Protocol::Etmv3(_))
             | (ProtocolArg::Etmv4, Protocol::Etmv4(_))
-            | (ProtocolArg::Mtb, Protocol::Mtb)
+            | (ProtocolArg::Mtb, Protocol::Mtb(_))
     );
     if !is_named {
         source.protocol = match named {
             ProtocolArg::Itm => Protocol::Itm(ItmSettings::default()),
             ProtocolArg::Etmv3 => Protocol::Etmv3(etmv3::Settings::default()),
             ProtocolArg::Etmv4 => Protocol::Etmv4(etmv4::Settings::default()),
-            ProtocolArg::Mtb => Protocol::Mtb,
+            ProtocolArg::Mtb => Protocol::Mtb(mtb::Settings::default()),
         };
     }
     Ok(())
@@ -57,7 +57,7 @@ fn correct_registers(manifest: &mut Manifest, setup: &SetupArgs) -> Result<()> {
         let known: Vec<&str> = registers.iter().map(|(known, _)| *known).collect();
         if known.is_empty() {
             bail!(
-                "--register {name}: there is no trace macrocell here; say --protocol etmv4 or --protocol etmv3"
+                "--register {name}: no packets here are read by registers; say --protocol etmv4, etmv3 or mtb"
             );
         }
         let Some((_, register)) = registers.iter_mut().find(|(known, _)| known == name) else {

@@ -33,7 +33,7 @@ impl Setup {
         let Self { core, plan, bytes } = self;
         // A connection that breaks is only made again if time passes meanwhile.
         let (bench, pace, until) = if fault == "disconnect" {
-            (Bench::alone(), "", "--for 900ms".to_owned())
+            (Bench::alone(), "", "--for 1500ms".to_owned())
         } else {
             (Bench::new(), "--hurry", format!("--bytes {bytes}"))
         };

@@ -37,6 +37,35 @@ fn other_trace_units_tell_the_same() {
     assert_eq!(instructions_a_call("buoy-etmv3"), instructions_a_call("buoy-mtb"));
 }
 
+/// Memory dumped as it lies there begins anywhere in time: with its write position it is the buffer as it was read out.
+#[test]
+fn a_dump_of_a_micro_trace_buffer_begins_at_its_write_position() {
+    let bench = Bench::with_all_flows();
+    let others = "--protocol mtb --core-clock 47.972352MHz --image buoy/wave-buoy.elf";
+    let (whole, inspected) = (bench.json("profile buoy-mtb"), bench.json("inspect buoy-mtb"));
+    let mut memory = bench.read("buoy-mtb/mtb.bin");
+    memory.rotate_right(0x1238);
+    bench.write("ram.bin", &memory);
+    // Read in the order of its bytes it jumps where the oldest branch follows the newest.
+    assert_ne!(bench.json(&format!("profile ram.bin {others}")), whole);
+    let position = "--register mtb_position=0x2000123c";
+    assert_eq!(bench.json(&format!("profile ram.bin {others} {position}")), whole);
+    bench.out(&format!("import ram.bin {others} {position} --out dumped"));
+    assert_eq!(bench.json("profile dumped"), whole);
+    assert_eq!(bench.json("inspect dumped"), inspected);
+    let shown = bench.out("flow dumped --around first -n 20").replace("ram@", "mtb@");
+    assert_eq!(
+        shown.replace("dumped", "buoy-mtb"),
+        bench.out("flow buoy-mtb --around first -n 20")
+    );
+    // One that has not wrapped ends where the next branch would have gone.
+    let part = bench.json(&format!("inspect ram.bin {others} --register mtb_position=0x20000800"));
+    assert_eq!(part["bytes"], 0x800);
+    bench.write("short.bin", &memory[..0x1230]);
+    let error = bench.error(&format!("profile short.bin {others} {position}"));
+    assert!(error.contains("0x2000123c lies behind the dump, which has 4656 bytes"), "{error}");
+}
+
 #[test]
 fn a_raw_file_is_read_as_options_say() {
     let bench = Bench::with_all_flows();
@@ -57,7 +86,7 @@ fn a_raw_file_is_read_as_options_say() {
     let raw = bench.json(&format!("profile buoy-mtb/mtb.bin --protocol mtb {others}"));
     assert_eq!(raw["instructions"], bench.json("profile buoy-mtb")["instructions"]);
     for (options, part) in [
-        ("--register trcconfigr=1", "there is no trace macrocell here; say --protocol"),
+        ("--register trcconfigr=1", "no packets here are read by registers; say --protocol"),
         ("--protocol etmv4 --register etmcr=1", "is decided by trcconfigr, trcidr0"),
         ("--protocol etmv4 --register trcconfigr", "write NAME=VALUE"),
         ("--protocol etmv4 --register trcconfigr=0x1ffffffff", "no number of 32 bits"),
@@ -433,10 +462,60 @@ fn interrupts_and_lanes_from_what_ran() {
         rows.iter().find(|row| row["name"] == name).unwrap()["count"].as_u64().unwrap()
     };
     assert_eq!((runs("SysTick"), runs("adc_ready")), (499, 1997));
-    // Without cycle counts there is order, and no time.
+    // Without cycle counts and timestamps there is order, and no time.
+    let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
+    bench.write("buoy-flow/capture.toml", manifest.replace("0x1811", "0x1001"));
+    assert!(bench.error("interrupts buoy-flow").contains("counts no cycles"));
+}
+
+/// Where timestamps are all that carries time, every command takes it from them, and none is surer than it may be.
+#[test]
+fn timestamps_alone_are_times_for_every_command() {
+    let bench = Bench::with_flow();
+    let counted = bench.json("interrupts buoy-flow");
     let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
     bench.write("buoy-flow/capture.toml", manifest.replace("0x1811", "0x1801"));
-    assert!(bench.error("interrupts buoy-flow").contains("counts no cycles"));
+    let stamped = bench.json("interrupts buoy-flow");
+    let row = |report: &serde_json::Value, name: &str| {
+        let rows = report["interrupts"].as_array().unwrap();
+        rows.iter().find(|row| row["name"] == name).unwrap().clone()
+    };
+    for name in ["adc_ready", "radio_slot", "SysTick"] {
+        let (counted, stamped) = (row(&counted, name), row(&stamped, name));
+        let bounds = |row: &serde_json::Value| {
+            let max = &row["elapsed"]["max"];
+            (max["ns_low"].as_f64().unwrap(), max["ns_high"].as_f64().unwrap_or(f64::INFINITY))
+        };
+        let ((low, high), (least, most)) = (bounds(&counted), bounds(&stamped));
+        assert!(least <= low && high <= most, "{name}: {low}..{high} in {least}..{most}");
+        let [few, many] =
+            ["count", "count_high"].map(|key| stamped[key].as_u64().unwrap_or(u64::MAX));
+        let count = counted["count"].as_u64().unwrap();
+        assert!(few <= count && count <= many, "{name}: {count} in {few}..{many}");
+    }
+    let duration = |report: &serde_json::Value| report["duration"]["ns_low"].as_f64().unwrap();
+    let lasts = duration(&stamped);
+    assert!((0.4..1.0).contains(&(lasts / duration(&counted))));
+    for (command, part) in [
+        ("profile buoy-flow --top 1", "by timestamps"),
+        ("profile buoy-flow --only 100ms..200ms --top 1", "by timestamps"),
+        ("tasks buoy-flow", "wave_estimator_task"),
+        ("timeline buoy-flow --around 100ms", "0.100000s"),
+        ("timeline buoy-flow --around irq:adc_ready[400]", "adc_ready"),
+        ("flow buoy-flow --around 100ms -n 5", "100."),
+        ("flow buoy-flow --around irq:adc_ready[400] -n 5", "adc_ready enters"),
+        ("inspect buoy-flow --packets --within 100ms..101ms", "time "),
+        ("span buoy-flow irq:adc_ready irq:SysTick", "from one mark to the next"),
+    ] {
+        let out = bench.out(command);
+        assert!(out.contains(part), "{command}: {out}");
+    }
+    // Nothing short is met by timestamps that come every few milliseconds.
+    bench.write(
+        "short.toml",
+        "[interrupt.adc_ready]\nown.p99 = '<= 5 us'\nperiod.mean = '250 us +- 1 %'\n",
+    );
+    assert_eq!(bench.run("check buoy-flow short.toml").code, 3);
 }
 
 #[test]

@@ -1,6 +1,6 @@
 use super::support::Bench;
 
-const SETUP: &str = "--image buoy/wave-buoy.elf --core-clock 47.972352MHz --pc-sample-period 4096 --tick-period 1ms --marks-port 16 --name wave-buoy";
+const SETUP: &str = "--image buoy/wave-buoy.elf --core-clock 47.972352MHz --pc-sample-period 4096 --tick-period 1ms --marks-port 16 --timestamp-dates-group --name wave-buoy";
 
 #[test]
 fn a_folder_made_from_raw_files_is_as_good_as_one_by_hand() {

@@ -18,7 +18,7 @@ use crate::flow::Clocking;
 use crate::isa::Isa;
 use crate::time::Frequency;
 use crate::wire::tpiu::{Start, TraceId};
-use crate::wire::{etmv3, etmv4};
+use crate::wire::{etmv3, etmv4, mtb};
 use std::time::Duration;
 
 /// The manifest's file name in a capture folder.
@@ -99,7 +99,7 @@ pub enum Protocol {
     /// ITM and DWT packets.
     Itm(ItmSettings),
     /// Packets of a micro trace buffer.
-    Mtb,
+    Mtb(mtb::Settings),
     /// Instruction trace of ETM version 3.
     Etmv3(etmv3::Settings),
     /// Instruction trace of ETM version 4.
@@ -128,7 +128,8 @@ impl Protocol {
                     ("trcidr8", trcidr8),
                 ]
             }
-            Self::Itm(_) | Self::Mtb | Self::Poll(_) | Self::Ctf(_) => Vec::new(),
+            Self::Mtb(mtb::Settings { mtb_position }) => vec![("mtb_position", mtb_position)],
+            Self::Itm(_) | Self::Poll(_) | Self::Ctf(_) => Vec::new(),
         }
     }
 }
@@ -174,14 +175,14 @@ impl Protocol {
     pub const fn itm(&self) -> Option<&ItmSettings> {
         match self {
             Self::Itm(settings) => Some(settings),
-            Self::Mtb | Self::Etmv3(_) | Self::Etmv4(_) | Self::Poll(_) | Self::Ctf(_) => None,
+            Self::Mtb(_) | Self::Etmv3(_) | Self::Etmv4(_) | Self::Poll(_) | Self::Ctf(_) => None,
         }
     }
 
     /// Whether it tells, with an image, every instruction that ran.
     #[must_use]
     pub const fn tells_flow(&self) -> bool {
-        matches!(self, Self::Etmv3(_) | Self::Etmv4(_) | Self::Mtb)
+        matches!(self, Self::Etmv3(_) | Self::Etmv4(_) | Self::Mtb(_))
     }
 
     /// Whether it may carry samples of the program counter.
@@ -273,7 +274,7 @@ impl Manifest {
         sources.find_map(|source| match &source.protocol {
             Protocol::Poll(settings) => Some(settings),
             Protocol::Itm(_)
-            | Protocol::Mtb
+            | Protocol::Mtb(_)
             | Protocol::Etmv3(_)
             | Protocol::Etmv4(_)
             | Protocol::Ctf(_) => None,
@@ -381,7 +382,7 @@ impl Manifest {
         sources.find_map(|source| match &source.protocol {
             Protocol::Ctf(settings) => Some(settings),
             Protocol::Itm(_)
-            | Protocol::Mtb
+            | Protocol::Mtb(_)
             | Protocol::Etmv3(_)
             | Protocol::Etmv4(_)
             | Protocol::Poll(_) => None,

@@ -11,7 +11,7 @@ use crate::event::CodeRanges;
 use crate::isa::Isa;
 use crate::time::{Frequency, parse_duration};
 use crate::wire::tpiu::{Start, TraceId};
-use crate::wire::{etmv3, etmv4};
+use crate::wire::{etmv3, etmv4, mtb};
 use std::ops::Range;
 
 /// The last stimulus port: 256 pages of 32.
@@ -195,11 +195,10 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
         "itm" => Protocol::Itm(settings.map(read_itm).transpose()?.unwrap_or_default()),
         // A micro trace buffer writes into memory: no formatter is in between.
         "mtb" if trace_id.is_none() => {
-            settings.map(Table::finish).transpose()?;
-            Protocol::Mtb
+            read_registers(Protocol::Mtb(mtb::Settings::default()), settings)?
         }
-        "etmv3" => read_macrocell(Protocol::Etmv3(etmv3::Settings::default()), settings)?,
-        "etmv4" => read_macrocell(Protocol::Etmv4(etmv4::Settings::default()), settings)?,
+        "etmv3" => read_registers(Protocol::Etmv3(etmv3::Settings::default()), settings)?,
+        "etmv4" => read_registers(Protocol::Etmv4(etmv4::Settings::default()), settings)?,
         "poll" if trace_id.is_none() => {
             Protocol::Poll(settings.map(read_poll).transpose()?.unwrap_or_default())
         }
@@ -217,8 +216,8 @@ fn read_source(table: &Table<'_>, trace_id: Option<TraceId>) -> Result<SourceSpe
     Ok(SourceSpec { trace_id, protocol })
 }
 
-/// Registers under their standard names, for what differs from the trace unit of an M-profile core.
-fn read_macrocell(mut protocol: Protocol, table: Option<Table<'_>>) -> Result<Protocol, Fault> {
+/// Registers under their standard names: of a trace unit what differs from that of an M-profile core.
+fn read_registers(mut protocol: Protocol, table: Option<Table<'_>>) -> Result<Protocol, Fault> {
     let Some(table) = table else { return Ok(protocol) };
     for (name, register) in protocol.registers_mut() {
         let Some(At { value, span }) = table.integer(name)? else { continue };

@@ -6,6 +6,7 @@ use super::{
     FORMAT, Framing, ItmSettings, LapPoint, Manifest, Protocol, SourceSpec, StreamSpec, Target,
     write_signals,
 };
+use crate::wire::mtb;
 use crate::wire::tpiu::Start;
 use std::fmt::Write as _;
 use std::ops::Range;
@@ -125,7 +126,10 @@ fn write_source(text: &mut String, source: &SourceSpec) {
         }
         // It is a stream of its own.
         Protocol::Ctf(_) => Ok(()),
-        Protocol::Mtb => writeln!(text, "protocol = \"mtb\""),
+        Protocol::Mtb(mtb::Settings { mtb_position: 0 }) => writeln!(text, "protocol = \"mtb\""),
+        Protocol::Mtb(mtb::Settings { mtb_position }) => {
+            writeln!(text, "protocol = \"mtb\"\n\n[{table}]\nmtb_position = {mtb_position:#x}")
+        }
         Protocol::Poll(settings) => {
             let _ = writeln!(text, "protocol = \"poll\"\n\n[{table}]");
             let _ = writeln!(text, "intrusive = {}", settings.intrusive);

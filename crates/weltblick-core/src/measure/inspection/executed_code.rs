@@ -19,7 +19,7 @@ pub fn trace_doubts(times_disagree: u64, gaps: &Gaps) -> Vec<Doubt> {
 const REGISTERS: &str = "State the trace unit's registers as they were written (trcconfigr or etmcr: return stack, cycle counts). If they are right, bytes were changed between the target and the file.";
 
 /// What helps where branches of a micro trace buffer contradict an image that is most likely right.
-const BEGINS_IN_THE_MIDDLE: &str = "A buffer that wrapped begins in its middle: dump it from its write position (MTB_POSITION) to its end, then from its start to there (`capture --read-out mtb:BASE` does). Else bytes were changed between the target and the file.";
+const BEGINS_IN_THE_MIDDLE: &str = "A buffer that wrapped begins in its middle: state where (`--register mtb_position=0x..`, or `mtb_position` in the settings: MTB_POSITION as it was read with the dump), or let `capture --read-out mtb:BASE` read it out. Else bytes were changed between the target and the file.";
 
 /// Findings about an instruction trace; verdicts rest on the same doubts. What is said of its bytes and its image
 /// already is in `report`.

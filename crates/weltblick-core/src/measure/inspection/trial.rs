@@ -31,7 +31,7 @@ impl Packets {
             Protocol::Itm(_) => Some(Self::Itm),
             Protocol::Etmv3(_) => Some(Self::Etmv3),
             Protocol::Etmv4(_) => Some(Self::Etmv4),
-            Protocol::Mtb => Some(Self::Mtb),
+            Protocol::Mtb(_) => Some(Self::Mtb),
             Protocol::Poll(_) | Protocol::Ctf(_) => None,
         }
     }

@@ -6,7 +6,9 @@
 //! out from a packet's start, and packets are all eight bytes long.
 
 mod decoder;
+mod position;
 #[cfg(test)]
 mod tests;
 
 pub use decoder::{Decoder, PACKET, Packet, Sink, is_exception_return};
+pub use position::Settings;

@@ -27,6 +27,7 @@ use weltblick_core::judge::{BudgetFile, Point};
 use weltblick_core::measure::interrupts::InterruptNames;
 use weltblick_core::plan::{Applied, ITM_TRACE_ID, InstructionTrace, Narrow, Write, narrowing};
 use weltblick_core::time::Frequency;
+use weltblick_core::wire::mtb;
 use weltblick_core::wire::tpiu::Start;
 
 /// Plans without a bit rate listen to serial ports at this one.
@@ -370,7 +371,10 @@ pub(super) fn manifest(
         }
         Some(ReadOut::Mtb(_)) => manifest.streams.push(StreamSpec {
             segments: Some("buffer".into()),
-            ..StreamSpec::plain(SourceSpec { trace_id: None, protocol: Protocol::Mtb })
+            ..StreamSpec::plain(SourceSpec {
+                trace_id: None,
+                protocol: Protocol::Mtb(mtb::Settings::default()),
+            })
         }),
         Some(ReadOut::Ring(_)) => {
             let timestamp_clock = prepared.ring_clock;
