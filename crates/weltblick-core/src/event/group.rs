@@ -28,9 +28,8 @@ impl OneTick {
                 return SHORTEST_HANDLER;
             }
             Event::Sample { .. } | Event::Asleep | Event::Unobservable => {
-                if std::mem::replace(&mut self.is_sampled, true) {
-                    return SAMPLES_APART;
-                }
+                let is_second = std::mem::replace(&mut self.is_sampled, true);
+                return if is_second { SAMPLES_APART } else { 0 };
             }
             // What was dropped may have been a timestamp.
             Event::Lost { .. } => *self = Self::default(),

@@ -2,6 +2,7 @@
 
 use super::core::{CORES, Core, InstructionTrace};
 use super::link::Link;
+use super::registers::Register;
 use crate::capture::{SignalSpec, read_marks_port, read_meaning, read_signals};
 use crate::document::{At, Fault, Source, Table, nearest};
 use crate::time::{
@@ -12,6 +13,8 @@ use std::time::Duration;
 
 /// The only version of the form.
 const FORMAT: u64 = 1;
+/// Registers of the chip at most.
+const MOST_REGISTERS: usize = 256;
 
 /// What a measurement is planned for. Absent parts must come from options.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -48,6 +51,10 @@ pub struct Description {
     pub mtb_buffer: Option<String>,
     /// Where its RAM starts, which `MTB_BASE` reads; absent: 0x20000000.
     pub mtb_ram: Option<u64>,
+    /// What this chip needs beyond the core (a pin, a clock gate), in order: before the core's own registers.
+    pub before: Vec<Register>,
+    /// And after them.
+    pub after: Vec<Register>,
 }
 
 /// What to observe.
@@ -254,6 +261,13 @@ impl Description {
             buffer_base: root.integer("buffer_base")?.map(|base| base.value),
             ..Self::default()
         };
+        for table in root.tables("register")? {
+            if read.before.len() + read.after.len() == MOST_REGISTERS {
+                return Err(table.fault(table.span(), "there are more than 256 registers"));
+            }
+            let (when, register) = read_register(table)?;
+            if when == When::Before { &mut read.before } else { &mut read.after }.push(register);
+        }
         if let Some(link) = root.table("link")? {
             read_link(link, &mut read)?;
         }
@@ -272,6 +286,37 @@ impl Description {
         root.finish()?;
         Ok(read)
     }
+}
+
+/// When a register of the chip is written.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum When {
+    Before,
+    After,
+}
+
+/// A register of the chip, and when it is written.
+fn read_register(table: Table<'_>) -> Result<(When, Register), Fault> {
+    let number = |key: &'static str| -> Result<Option<u32>, Fault> {
+        let Some(value) = table.integer(key)? else { return Ok(None) };
+        let fault = |_| table.fault(value.span, format!("`{key}` must fit 32 bits"));
+        u32::try_from(value.value).map(Some).map_err(fault)
+    };
+    let when = word(&table, "when", &[("before", When::Before), ("after", When::After)])?;
+    let name = table.required_text("name")?.value.to_owned();
+    let address = number("address")?.ok_or_else(|| table.missing("address"))?;
+    if address % 4 != 0 {
+        return Err(table.fault(table.span(), "`address` must be a multiple of 4"));
+    }
+    let value = number("value")?.ok_or_else(|| table.missing("value"))?;
+    let mask = number("mask")?.unwrap_or(u32::MAX);
+    if value & !mask != 0 {
+        return Err(table.fault(table.span(), "`value` has bits that `mask` leaves alone"));
+    }
+    let purpose = table.text("purpose")?.map_or("", |purpose| purpose.value).to_owned();
+    table.finish()?;
+    let register = Register::of_chip(name, address.into(), (value, mask), purpose);
+    Ok((when.unwrap_or(When::Before), register))
 }
 
 /// A text that means something, if present.

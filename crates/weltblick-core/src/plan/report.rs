@@ -7,7 +7,7 @@ use super::error::PlanError;
 use super::mtb;
 use super::narrow::{Left, Narrow, Placed};
 use super::program::Program;
-use super::registers::{Request, registers};
+use super::registers::{Register, Request, registers};
 use super::ring::plan_ring;
 use super::rows::{PlanReport, SCHEMA, Wanted, WatchRow};
 use super::watch::{Watch, WatchError, resolve};
@@ -68,12 +68,18 @@ pub fn plan(
         buffer: basis.buffer(&narrow, &placed),
         ring,
         watches: watch_rows(&watches),
-        registers: if basis.traces() { registers(&request) } else { Vec::new() },
+        registers: if basis.traces() { written(description, &request) } else { Vec::new() },
         unit,
         doubts,
         checklist: basis.checklist(),
         link,
     })
+}
+
+/// The core's registers, and those of the chip before and after them.
+fn written(description: &Description, request: &Request<'_>) -> Vec<Register> {
+    let Description { before, after, .. } = description;
+    before.iter().cloned().chain(registers(request)).chain(after.iter().cloned()).collect()
 }
 
 /// The places that instruction trace is narrowed to.

@@ -32,6 +32,50 @@ fn refused(text: &str) -> String {
 }
 
 #[test]
+fn registers_of_the_chip_come_before_and_after_those_of_the_core() {
+    let chip = r#"
+[[register]]
+name = "SYSCON_TRACECLKDIV"
+address = 0x40000304
+value = 1
+purpose = "the trace port has a clock"
+[[register]]
+name = "LAST"
+address = 0x4000_0308
+value = 0
+when = "after"
+[[register]]
+name = "IOCON_PIO0_10"
+address = 0x40001028
+value = 0x6
+mask = 0x7
+when = "before"
+"#;
+    let report = plan(&described(&format!("{TARGET}{chip}")), None, &WANTED).unwrap();
+    let names: Vec<&str> = report.registers.iter().map(|r| r.name.as_str()).collect();
+    assert_eq!(names[..3], ["SYSCON_TRACECLKDIV", "IOCON_PIO0_10", "DEMCR"]);
+    assert_eq!(names.last(), Some(&"LAST"));
+    let pin = &report.registers[1];
+    assert_eq!((pin.address, pin.value, pin.mask), (0x4000_1028, 6, 7));
+    // What is planned is written, and read again.
+    let applied = Applied::new(&described(&format!("{TARGET}{chip}")), &report);
+    let again = Applied::parse("plan.toml", &applied.to_toml()).unwrap();
+    assert_eq!(again.writes, applied.writes);
+    assert_eq!((again.writes[1].value, again.writes[1].mask), (6, 7));
+    for (wrong, why) in [
+        ("address = 0x40000302\nvalue = 1", "must be a multiple of 4"),
+        ("address = 0x40000304\nvalue = 6\nmask = 3", "has bits that `mask` leaves alone"),
+        ("address = 0x40000304\nvalue = 6\nwhen = 'befor'", "did you mean `before`"),
+        ("address = 0x40000304", "needs the key `value`"),
+        ("address = 0x140000304\nvalue = 1", "must fit 32 bits"),
+    ] {
+        let text = format!("{TARGET}[[register]]\nname = 'X'\n{wrong}\n");
+        let fault = Description::parse("target.toml", &text).unwrap_err().to_string();
+        assert!(fault.contains(why), "{fault}");
+    }
+}
+
+#[test]
 fn writes_the_registers_that_the_manual_asks_for() {
     let report = plan(&described(TARGET), None, &WANTED).unwrap();
     let written: Vec<(&str, u64, u32)> =

@@ -451,10 +451,9 @@ impl TraceUnit {
         }
         self.link.send(cycle, ITM_SOURCE, bytes);
         self.sent += 1;
-        if self.itm_tcr & trace_control::TIMESTAMPS_ON != 0 {
-            if self.stamp_due.replace(cycle).is_none() {
-                self.stamp_since = cycle;
-            }
+        let is_stamped = self.itm_tcr & trace_control::TIMESTAMPS_ON != 0;
+        if is_stamped && self.stamp_due.replace(cycle).is_none() {
+            self.stamp_since = cycle;
         }
     }
 

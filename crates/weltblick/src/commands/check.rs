@@ -66,8 +66,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         Format::Json => show::json(&report, out)?,
         Format::Csv => show::check::csv(&report, out)?,
         Format::Text => {
-            let shown = capture.name.display().to_string();
-            show::check::text(&report, &name, &shown, Paint::new(args.output.color), out)?;
+            let again = capture.again();
+            show::check::text(&report, &name, &again, Paint::new(args.output.color), out)?;
         }
     }
     Ok(match report.verdict {

@@ -85,7 +85,14 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         Format::Text => {
             let paint = Paint::new(args.output.color);
             let shown = capture.name.display().to_string();
-            show::code_span::text(&report, &shown, &capture.flow_stream_name(), paint, out)?;
+            let again = capture.again();
+            show::code_span::text(
+                &report,
+                [&shown, &again],
+                &capture.flow_stream_name(),
+                paint,
+                out,
+            )?;
         }
     }
     Ok(Outcome::Done)

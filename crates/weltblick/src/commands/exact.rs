@@ -217,6 +217,7 @@ fn look<'a>(capture: &'a Capture, args: &Args) -> show::exact::Look<'a> {
         paint: Paint::new(args.output.color),
         top: if args.top == 0 { usize::MAX } else { args.top },
         capture: capture.name.display().to_string(),
+        again: capture.again(),
         stream: capture.flow_stream_name(),
         image: capture.image.as_ref().map(|open| open.path.as_path()),
     }

@@ -101,9 +101,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             show::flow::text(&report, &title, paint, out)?;
             // A choice would have to be made again.
             if args.around != Point::Last && shown.view.is_none() {
-                let (name, stream) =
-                    (capture.name.display().to_string(), capture.flow_stream_name());
-                show::flow::go_on(&report, [&name, &stream], args.count, paint, out)?;
+                let (again, stream) = (capture.again(), capture.flow_stream_name());
+                show::flow::go_on(&report, [&again, &stream], args.count, paint, out)?;
             }
         }
     }

@@ -135,6 +135,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             let look = show::interrupts::Look {
                 paint: Paint::new(args.output.color),
                 capture: &capture.name.display().to_string(),
+                again: &capture.again(),
                 detailed: !args.interrupts.is_empty(),
                 explained: !reading.once,
                 by_flow: capture.tells_events_by_flow(),

@@ -1,5 +1,6 @@
 //! One file per command: resolve the request, call the core, hand the result to `show`.
 
+mod again;
 mod capture;
 mod check;
 mod code_span;

@@ -150,6 +150,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             let look = Look {
                 paint: Paint::new(args.output.color),
                 capture: &capture.name.display().to_string(),
+                again: &capture.again(),
                 detailed: !args.signals.is_empty(),
             };
             show::signals::text(&report, &look, out)?;

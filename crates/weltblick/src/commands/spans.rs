@@ -74,6 +74,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
             let look = show::spans::Look {
                 paint: Paint::new(args.output.color),
                 capture: &capture.name.display().to_string(),
+                again: &capture.again(),
                 detailed: !args.points.is_empty(),
                 explained: true,
                 by_flow: capture.tells_events_by_flow(),

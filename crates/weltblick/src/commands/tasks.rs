@@ -163,6 +163,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
             let look = show::tasks::Look {
                 paint: Paint::new(args.output.color),
                 capture: &capture.name.display().to_string(),
+                again: &capture.again(),
                 detailed: !args.tasks.is_empty(),
                 explained: !reading.once,
                 by_flow: capture.tells_events_by_flow(),

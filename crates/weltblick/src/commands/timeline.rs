@@ -149,9 +149,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         doubts: doubts.clone(),
         ..drawn(&gather, &lanes, range, cells, spacing.as_ref(), &context)
     };
-    let title = capture.name.display().to_string();
+    let (title, again) = (capture.name.display().to_string(), capture.again());
     let chart = |cells: usize| Chart {
         capture: &title,
+        again: &again,
         report: draw(cells),
         marked: &marked,
         axis: Axis { range, ns: reading.scale.ns, spacing: spacing.as_ref() },

@@ -9,7 +9,7 @@ use weltblick_core::judge::{CheckReport, Judgement, Verdict};
 pub(crate) fn text(
     report: &CheckReport,
     file: &str,
-    capture: &str,
+    again: &str,
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
@@ -50,7 +50,7 @@ pub(crate) fn text(
     }
     let within = report.within.as_ref().map(|within| format!(" --within {}", shell(within)));
     // What says more looks at the same capture, and the same window of it.
-    let shown = [shell(capture), within.unwrap_or_default()];
+    let shown = [again.to_owned(), within.unwrap_or_default()];
     for judgement in report.budgets.iter().filter(|b| b.verdict != Verdict::Met) {
         explain(judgement, file, &shown, paint, out)?;
     }

@@ -12,10 +12,10 @@ use weltblick_core::measure::span::{CodeCase, CodeLeg, CodeSpanReport, CodeTook}
 use weltblick_core::measure::statistic::Statistic;
 
 /// For people: figures of each leg, how they are spread, the first one and the longest with the place to look
-/// at. `stream` is what the instruction trace is called.
+/// at. `again` is the capture as a shell takes it, `stream` what the instruction trace is called.
 pub(crate) fn text(
     report: &CodeSpanReport,
-    capture: &str,
+    [capture, again]: [&str; 2],
     stream: &str,
     paint: Paint,
     out: &mut dyn Write,
@@ -25,7 +25,7 @@ pub(crate) fn text(
     spread(report, paint, out)?;
     let row = ("the whole way", report.evidence.objections.as_slice());
     objections(std::iter::once(row), &[], paint, out)?;
-    cases(report, capture, stream, paint, out)
+    cases(report, again, stream, paint, out)
 }
 
 fn head(report: &CodeSpanReport, capture: &str, paint: Paint, out: &mut dyn Write) -> Result<()> {
@@ -137,19 +137,14 @@ fn spread(report: &CodeSpanReport, paint: Paint, out: &mut dyn Write) -> Result<
 
 fn cases(
     report: &CodeSpanReport,
-    capture: &str,
+    again: &str,
     stream: &str,
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
     let several = !report.legs.is_empty();
     let place = |case: &CodeCase| {
-        format!(
-            "    -> weltblick flow {} --around {}@{}",
-            shell(capture),
-            shell(stream),
-            case.from_byte
-        )
+        format!("    -> weltblick flow {} --around {}@{}", again, shell(stream), case.from_byte)
     };
     let title = if is_timed(report) { "the longest" } else { "those with the most instructions" };
     writeln!(out, "\n{title}")?;

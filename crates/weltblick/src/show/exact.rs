@@ -25,6 +25,8 @@ pub(crate) struct Look<'a> {
     pub(crate) top: usize,
     /// What to call the capture.
     pub(crate) capture: String,
+    /// It, and the options that it was read with, as a shell takes them.
+    pub(crate) again: String,
     /// What points call the stream.
     pub(crate) stream: String,
     /// The image's file.
@@ -275,7 +277,7 @@ pub(crate) fn details(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Writ
                 out,
                 "\n{}\n  -> weltblick flow {} --around {}@{}",
                 look.paint.faint("its longest call ends here:"),
-                shell(&look.capture),
+                look.again,
                 shell(&look.stream),
                 longest.until_byte
             )?;

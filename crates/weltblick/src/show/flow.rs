@@ -335,7 +335,7 @@ pub(crate) fn text(
 /// The command that shows what ran next: from the packet on that has the last instruction.
 pub(crate) fn go_on(
     report: &FlowReport,
-    [capture, stream]: [&str; 2],
+    [again, stream]: [&str; 2],
     count: u64,
     paint: Paint,
     out: &mut dyn Write,
@@ -346,7 +346,7 @@ pub(crate) fn go_on(
     let count = if last.byte > here { count } else { count.saturating_mul(4) };
     let line = format!(
         "  -> weltblick flow {} --around {}@{} --back 0 -n {count}   goes on",
-        shell(capture),
+        again,
         shell(stream),
         last.byte
     );

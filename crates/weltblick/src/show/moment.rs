@@ -1,6 +1,6 @@
 //! Moments, and the command that looks closer at one.
 
-use super::{Paint, shell, wrapped};
+use super::{Paint, wrapped};
 use anyhow::Result;
 use std::io::Write;
 
@@ -24,17 +24,16 @@ const AROUND: f64 = 2000.0;
 
 /// The commands that show an interval of time on one axis, and its packets.
 pub(crate) fn closer(
-    capture: &str,
+    again: &str,
     from: f64,
     until: f64,
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
-    let capture = shell(capture);
     let within = format!("{}..{}", moment(from - AROUND), moment(until + AROUND));
     for line in [
-        format!("    -> weltblick timeline {capture} --within {within}"),
-        format!("       packets: weltblick inspect {capture} --packets --within {within}"),
+        format!("    -> weltblick timeline {again} --within {within}"),
+        format!("       packets: weltblick inspect {again} --packets --within {within}"),
     ] {
         writeln!(out, "{}", paint.faint(&line))?;
     }

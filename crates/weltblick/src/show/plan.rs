@@ -3,7 +3,7 @@
 use super::{Align, Paint, Table, cell, count, duration_ns, percent, plain, share, wrapped};
 use anyhow::Result;
 use std::io::Write;
-use weltblick_core::plan::{LinkRow, PlanReport, Register, StretchRow};
+use weltblick_core::plan::{Field, LinkRow, PlanReport, Register, StretchRow};
 use weltblick_core::time::Frequency;
 
 /// For people: does it fit, then why, then what to do.
@@ -270,8 +270,11 @@ fn registers(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()>
             table.row([
                 once(format!("{:#010x}", register.address)),
                 once(format!("{:#010x}", register.value)),
-                once(register.name.clone()),
-                format!("{}{bits} = {}", field.name, value(field.value)),
+                once(plain(&register.name).into_owned()),
+                match field.name.as_str() {
+                    "" => String::new(),
+                    name => format!("{name}{bits} = {}", value(field.value)),
+                },
                 plain(&field.meaning).into_owned(),
             ]);
         }
@@ -279,8 +282,8 @@ fn registers(plan: &PlanReport, paint: Paint, out: &mut dyn Write) -> Result<()>
     for line in table.lines() {
         writeln!(out, "{line}")?;
     }
-    let kept: Vec<&str> =
-        plan.registers.iter().filter(|r| r.mask != u32::MAX).map(|r| r.name.as_str()).collect();
+    let kept: Vec<_> =
+        plan.registers.iter().filter(|r| r.mask != u32::MAX).map(|r| plain(&r.name)).collect();
     if !kept.is_empty() {
         let line = format!("only the named bits are changed in {}", kept.join(" and "));
         writeln!(out, "{}", paint.faint(&line))?;
@@ -292,15 +295,22 @@ fn value(value: u32) -> String {
     if value < 256 { value.to_string() } else { format!("{value:#x}") }
 }
 
+/// What a field is set to, in words; of a register of the chip what it is for.
+fn meaning(field: &Field) -> String {
+    match field.name.as_str() {
+        "" => field.meaning.clone(),
+        name => format!("{name}: {}", field.meaning),
+    }
+}
+
 /// For spreadsheets: the register writes.
 pub(crate) fn csv(plan: &PlanReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
     csv.write_record(["register", "address", "value", "mask", "meaning"])?;
     for Register { name, address, value, mask, fields } in &plan.registers {
-        let meaning: Vec<String> =
-            fields.iter().map(|field| format!("{}: {}", field.name, field.meaning)).collect();
+        let meaning: Vec<String> = fields.iter().map(meaning).collect();
         csv.write_record([
-            name.as_str(),
+            cell(name).as_ref(),
             &format!("{address:#010x}"),
             &format!("{value:#010x}"),
             &format!("{mask:#010x}"),

@@ -24,6 +24,8 @@ const LONGEST_NAME: usize = 32;
 pub(crate) struct Look<'a> {
     pub(crate) paint: Paint,
     pub(crate) capture: &'a str,
+    /// It, and the options that it was read with, as a shell takes them.
+    pub(crate) again: &'a str,
     pub(crate) detailed: bool,
 }
 
@@ -45,7 +47,7 @@ pub(crate) fn text(report: &SignalReport, look: &Look<'_>, out: &mut dyn Write) 
         writeln!(out)?;
         let line = format!(
             "-> weltblick signals {} {}   shows one in detail",
-            shell(look.capture),
+            look.again,
             report.signals.first().map_or_else(String::new, |row| shell(&row.name)),
         );
         writeln!(out, "{}", paint.faint(&line))?;

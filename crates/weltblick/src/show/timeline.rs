@@ -1,7 +1,7 @@
 //! Faces of a timeline; what stands for what is fixed in `docs/looks.md`.
 
 use super::moment::moment;
-use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain, shell};
+use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain};
 use anyhow::Result;
 use std::collections::BTreeMap;
 use std::io::Write;
@@ -77,6 +77,8 @@ impl Axis<'_> {
 /// Everything that is drawn.
 pub(crate) struct Chart<'a> {
     pub(crate) capture: &'a str,
+    /// It, and the options that it was read with, as a shell takes them.
+    pub(crate) again: &'a str,
     pub(crate) report: TimelineReport,
     pub(crate) marked: &'a [Point],
     pub(crate) axis: Axis<'a>,
@@ -325,7 +327,7 @@ fn feet(chart: &Chart<'_>, cells: usize, paint: Paint, out: &mut dyn Write) -> R
     );
     let line = format!(
         "-> weltblick timeline {} --around {} --width {}",
-        shell(chart.capture),
+        chart.again,
         moment(middle),
         duration_ns((closer / 10.0).max(1.0)).replace(' ', "")
     );

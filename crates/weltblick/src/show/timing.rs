@@ -2,7 +2,7 @@
 
 use super::moment::{closer, moment};
 use super::statistic::{Marks, figure, max};
-use super::{Align, Paint, Table, count, plain, shell};
+use super::{Align, Paint, Table, count, plain};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::statistic::Statistic;
@@ -11,6 +11,8 @@ use weltblick_core::measure::statistic::Statistic;
 pub(crate) struct Look<'a> {
     pub(crate) paint: Paint,
     pub(crate) capture: &'a str,
+    /// It, and the options that it was read with, as a shell takes them.
+    pub(crate) again: &'a str,
     /// All statistics of each, not only the telling ones.
     pub(crate) detailed: bool,
     /// The worst cases have their parts.
@@ -94,9 +96,9 @@ pub(crate) fn look_closer(
     out: &mut dyn Write,
 ) -> Result<()> {
     if !look.by_flow {
-        return closer(look.capture, from, until, look.paint, out);
+        return closer(look.again, from, until, look.paint, out);
     }
-    let line = format!("    -> weltblick flow {} --around {}", shell(look.capture), moment(from));
+    let line = format!("    -> weltblick flow {} --around {}", look.again, moment(from));
     writeln!(out, "{}", look.paint.faint(&line))?;
     Ok(())
 }

@@ -69,6 +69,8 @@ impl OpenImage {
 pub(crate) struct Capture {
     /// What the user called it.
     pub(crate) name: PathBuf,
+    /// The options that it was read with, as words of a command line.
+    pub(crate) given: Vec<String>,
     /// The manifest, corrected by options.
     pub(crate) manifest: Manifest,
     /// The image, if one is named.

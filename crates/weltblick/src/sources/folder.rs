@@ -3,6 +3,7 @@
 use super::capture::{Capture, OpenImage};
 use super::debug_files::DebugPlaces;
 use super::events;
+use super::given;
 use super::inside;
 use super::part::Part;
 use super::read::Input;
@@ -63,6 +64,7 @@ pub(crate) fn open_as(name: &Path, setup: &SetupArgs) -> Result<Capture> {
     let (part, tells_tasks) = (Part::default(), false);
     Ok(Capture {
         name,
+        given: given::options(setup),
         manifest,
         image,
         inputs,

@@ -8,6 +8,7 @@ pub(crate) mod events;
 mod flow_index;
 mod folder;
 mod follow;
+mod given;
 pub(crate) mod inside;
 mod kept;
 pub(crate) mod live;

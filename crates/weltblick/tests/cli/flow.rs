@@ -66,6 +66,33 @@ fn a_dump_of_a_micro_trace_buffer_begins_at_its_write_position() {
     assert!(error.contains("0x2000123c lies behind the dump, which has 4656 bytes"), "{error}");
 }
 
+/// Each command that is suggested works as it stands, also where the capture was read with options.
+#[test]
+fn suggested_commands_carry_the_options_that_were_given() {
+    let bench = Bench::with_all_flows();
+    let raw = "buoy-flow/etm.bin --protocol etmv4 --register trcconfigr=0x1811 --core-clock 47.972352MHz --image buoy/wave-buoy.elf";
+    for command in [
+        format!("interrupts {raw} adc_ready"),
+        format!("timeline {raw} --within 1ms..3ms"),
+        format!("flow {raw} --around wave_filter -n 5"),
+        format!("span {raw} wave_filter wave_filter"),
+        format!("profile {raw} --of wave_filter"),
+        "interrupts buoy-port --flow-only".to_owned(),
+        "flow buoy-port --flow-only --around first -n 5".to_owned(),
+    ] {
+        let out = bench.out(&command);
+        let suggested = out.lines().filter_map(|line| line.split_once("-> weltblick "));
+        let suggested: Vec<&str> = suggested.map(|(_, after)| after).collect();
+        assert!(!suggested.is_empty(), "{command}: {out}");
+        for line in suggested {
+            let next = line.split("   ").next().unwrap().trim().replace('\'', "");
+            assert_eq!(next.contains("--flow-only"), command.contains("--flow-only"), "{next}");
+            assert_eq!(next.contains("--protocol etmv4"), command.contains("etmv4"), "{next}");
+            bench.out(&next);
+        }
+    }
+}
+
 #[test]
 fn a_raw_file_is_read_as_options_say() {
     let bench = Bench::with_all_flows();

@@ -44,7 +44,7 @@ pub struct Register {
 /// A field of a register.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Field {
-    /// The standard's name.
+    /// The standard's name; empty: all of a register that the target description names.
     pub name: String,
     /// Its highest bit.
     pub high: u8,
@@ -59,6 +59,17 @@ pub struct Field {
 impl Register {
     fn new(name: impl Into<String>, address: u64) -> Self {
         Self { name: name.into(), address, value: 0, mask: u32::MAX, fields: Vec::new() }
+    }
+
+    /// One of the chip: what it is for, the description says.
+    pub(in crate::plan) fn of_chip(
+        name: String,
+        address: u64,
+        (value, mask): (u32, u32),
+        purpose: String,
+    ) -> Self {
+        let whole = Field { name: String::new(), high: 31, low: 0, value, meaning: purpose };
+        Self { name, address, value, mask, fields: vec![whole] }
     }
 
     /// Adds a field of `bits` bits from bit `low` on.
