@@ -28,6 +28,9 @@ pub(crate) struct SetupArgs {
     /// The core clock, for example `48MHz`
     #[arg(long, value_name = "FREQUENCY")]
     pub(crate) core_clock: Option<Frequency>,
+    /// What global timestamps count: needed where an instruction trace has no cycle counts
+    #[arg(long, value_name = "FREQUENCY")]
+    pub(crate) global_clock: Option<Frequency>,
     /// Core cycles between PC samples
     #[arg(long, value_name = "CYCLES", value_parser = clap::value_parser!(u64).range(1..))]
     pub(crate) pc_sample_period: Option<u64>,

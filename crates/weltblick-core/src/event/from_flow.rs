@@ -51,7 +51,6 @@ pub struct FlowEvents<S> {
     sink: S,
     /// How much time passes.
     passage: Passage,
-    clocking: Clocking,
     /// Ticks up to the last count, or timestamp.
     cycles: u64,
     waiting: Vec<Waiting>,
@@ -86,13 +85,12 @@ pub struct FlowEvents<S> {
 }
 
 impl<S: Sink> FlowEvents<S> {
-    /// Events of `origin`.
-    pub fn new(origin: Origin, sink: S) -> Self {
+    /// Events of `origin`, whose times this carries.
+    pub fn new(origin: Origin, clocking: Clocking, sink: S) -> Self {
         Self {
             origin,
             sink,
-            passage: Passage::by(Clocking::Cycles),
-            clocking: Clocking::Cycles,
+            passage: Passage::by(clocking),
             cycles: 0,
             waiting: Vec::new(),
             active: Vec::new(),
@@ -114,12 +112,6 @@ impl<S: Sink> FlowEvents<S> {
         }
     }
 
-    /// Time is what this carries; else cycle counts.
-    #[must_use]
-    pub fn timed_by(self, clocking: Clocking) -> Self {
-        Self { passage: Passage::by(clocking), clocking, ..self }
-    }
-
     /// The same of a reading that begins shortly before byte `offset`, at which so many `cycles` have
     /// passed, and that ends after `until` of them. Events before the last count before that byte have no time.
     #[must_use]
@@ -129,7 +121,7 @@ impl<S: Sink> FlowEvents<S> {
 
     /// What carries time.
     pub(crate) const fn clocking(&self) -> Clocking {
-        self.clocking
+        self.passage.clocking()
     }
 
     /// Only what came up to the last synchronisation that agrees with what ran.
@@ -163,7 +155,7 @@ impl<S: Sink> FlowEvents<S> {
     /// The recording ends: what still waits has no time.
     pub fn finish(&mut self) {
         // Behind the last timestamp there may be much: one interval, of which nobody knows how long it is.
-        if self.clocking == Clocking::Timestamps && !self.waiting.is_empty() {
+        if self.clocking() == Clocking::Timestamps && !self.waiting.is_empty() {
             self.waiting.clear();
             let lost = Event::Lost { bytes: self.offset..self.offset, why: LossReason::Untimed };
             let time = Some(Window::exact(self.cycles));
@@ -253,7 +245,7 @@ impl<S: Sink> FlowEvents<S> {
         let all = std::mem::take(&mut self.ran);
         for Waiting { offset, event, place, told, before } in self.waiting.drain(..) {
             // Timestamps are too seldom, and of another clock maybe, to say what instructions cannot have taken.
-            let counted = self.clocking == Clocking::Cycles;
+            let counted = self.passage.clocking() == Clocking::Cycles;
             let narrow = |time| if counted { self.slowest.narrow(time, before, all) } else { time };
             let time = time.map(narrow);
             let time = match place {
@@ -407,7 +399,7 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
             }
             Moment::Gap(gap) => self.gap(gap),
             Moment::Unconfirmed if self.only_confirmed => {
-                self.release(None);
+                self.finish();
                 self.ended_before = true;
             }
             Moment::Unconfirmed => {}
@@ -454,11 +446,12 @@ mod tests {
     #[test]
     fn from_the_middle_on_events_are_those_of_the_whole() {
         let (mut whole, mut near) = (Told::default(), Told::default());
-        let mut events = FlowEvents::new(Origin(0), &mut whole);
+        let mut events = FlowEvents::new(Origin(0), Clocking::Cycles, &mut whole);
         tell(&mut events, 0..1000);
         events.finish();
         // At byte 500 fifty handlers have come and gone; reading begins at byte 450.
-        let mut events = FlowEvents::new(Origin(0), &mut near).between((500, 5000), 7000);
+        let mut events =
+            FlowEvents::new(Origin(0), Clocking::Cycles, &mut near).between((500, 5000), 7000);
         tell(&mut events, 450..720);
         assert!(events.has_enough());
         events.finish();
@@ -471,7 +464,7 @@ mod tests {
     #[test]
     fn an_unknown_count_loses_the_time_and_nothing_else() {
         let mut told = Told::default();
-        let mut events = FlowEvents::new(Origin(0), &mut told);
+        let mut events = FlowEvents::new(Origin(0), Clocking::Cycles, &mut told);
         events.moment(0, &Moment::Entered { exception: Some(16), returns_to: 0 });
         events.moment(1, &Moment::Cycles(Some(30)));
         events.moment(2, &Moment::Cycles(None));
@@ -493,7 +486,7 @@ mod tests {
     #[test]
     fn a_turn_that_was_anothers_ends_where_that_shows() {
         let mut told = Told::default();
-        let mut events = FlowEvents::new(Origin(0), &mut told);
+        let mut events = FlowEvents::new(Origin(0), Clocking::Cycles, &mut told);
         events.moment(0, &Moment::Entered { exception: Some(14), returns_to: 0 });
         events.moment(1, &Moment::Cycles(Some(30)));
         events.moment(2, &Moment::Left);

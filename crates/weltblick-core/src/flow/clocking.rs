@@ -1,4 +1,4 @@
-//! What tells time in an instruction trace, and how much of it passes.
+//! What carries time in an instruction trace, and how much of it passes.
 
 use super::Moment;
 
@@ -49,6 +49,12 @@ impl Passage {
     #[must_use]
     pub const fn by(clocking: Clocking) -> Self {
         Self { clocking, stamp: None }
+    }
+
+    /// What carries it.
+    #[must_use]
+    pub const fn clocking(&self) -> Clocking {
+        self.clocking
     }
 
     /// The passage of time that a moment carries, if it does.

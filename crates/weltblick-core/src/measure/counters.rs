@@ -3,8 +3,9 @@
 //! A packet says that a counter wrapped; the counters have eight bits (DDI 0403E, C1.8.2). Where a recording begins and
 //! ends they may stand anywhere, so what they counted is known to 255 more and 255 less.
 
+use super::known::Part;
 use super::recording::Recording;
-use crate::event::{Event, Position, Sink};
+use crate::event::{Event, Origin, Position, Sink};
 use crate::stats::Ticks;
 use crate::wire::itm::Counters;
 use schemars::JsonSchema;
@@ -24,9 +25,12 @@ const COUNTED: [&str; 6] = [
 /// The last of them.
 const TAP: usize = 5;
 
-/// How often each counter wrapped.
+/// How often each counter of the first source that has some wrapped: those of several cores are not one.
 #[derive(Debug, Clone, Default)]
 pub struct EventCounters {
+    source: Option<(Origin, u8)>,
+    /// Another source had some, too.
+    pub others: bool,
     wraps: [u64; COUNTED.len()],
     /// Counters of the performance monitor of Armv8.1-M: their low eight bits wrapped.
     monitor: [u64; 8],
@@ -34,7 +38,15 @@ pub struct EventCounters {
 
 impl Sink for EventCounters {
     #[inline]
-    fn event(&mut self, _: Position, event: &Event) {
+    fn event(&mut self, position: Position, event: &Event) {
+        if !matches!(event, Event::Counted(_) | Event::CountedPmu(_)) {
+            return;
+        }
+        let source = (position.origin, position.core);
+        if *self.source.get_or_insert(source) != source {
+            self.others = true;
+            return;
+        }
         match event {
             Event::Counted(Counters(bits)) => add(&mut self.wraps, *bits),
             Event::CountedPmu(bits) => add(&mut self.monitor, *bits),
@@ -78,7 +90,7 @@ pub struct CounterRow {
     pub rate_high: Option<f64>,
     /// Of one that counts cycles: its part of all core cycles.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub share: Option<f64>,
+    pub share: Option<Part>,
 }
 
 /// Clocks and losses of the recording.
@@ -121,7 +133,11 @@ impl Context<'_> {
         let span = self.span();
         let longest = span.and_then(|span| seconds(span.high));
         let shortest = span.and_then(|span| seconds(span.low));
-        let share = |cycles: u64| events as f64 / cycles.max(1) as f64;
+        let share = |cycles: u64| {
+            let part = |events: u64| (events as f64 / cycles.max(1) as f64).min(1.0);
+            let [share, share_low] = [events, low].map(part);
+            Part { share, share_low, share_high: high.map_or(1.0, part) }
+        };
         CounterRow {
             counter,
             counts: counts.into(),
@@ -157,7 +173,7 @@ impl EventCounters {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::{LossReason, Origin};
+    use crate::event::LossReason;
     use crate::time::Window;
     use proptest::prelude::*;
 
@@ -204,10 +220,24 @@ mod tests {
                 prop_assert_eq!(&row.counter, "Sleep");
                 prop_assert!(row.events_low.unwrap() <= truth, "{} {:?}", truth, row);
                 prop_assert!(row.events_high.is_some_and(|high| truth <= high), "{} {:?}", truth, row);
+                let share = row.share.unwrap();
+                let part = truth as f64 / (length - from) as f64;
+                prop_assert!(share.share_low <= part && part <= share.share_high + 1e-3);
                 let second = (length - from) as f64 / 1e6;
                 prop_assert!(row.rate_high.unwrap() * second * 1.01 >= truth as f64);
             }
         }
+    }
+
+    #[test]
+    fn counters_of_two_sources_are_not_added_up() {
+        let mut seen = (EventCounters::default(), Recording::default());
+        for (origin, at) in [(0, 0), (1, 10), (0, 5000)] {
+            let position = Position::new(Origin(origin), 0, Some(Window::exact(at)));
+            seen.event(position, &Event::Counted(Counters(1)));
+        }
+        let context = Context { recording: &seen.1, ticks_per_cycle: 1.0, hertz: None };
+        assert_eq!((seen.0.rows(&context)[0].wraps, seen.0.others), (2, true));
     }
 
     #[test]
@@ -220,6 +250,6 @@ mod tests {
         let context = Context { recording: &seen.1, ticks_per_cycle: 1.0, hertz: None };
         let rows = seen.0.rows(&context);
         assert_eq!((rows[0].counter.as_str(), rows[0].wraps), ("Cyc", 3));
-        assert_eq!((rows[0].events, rows[0].rate, rows[0].share), (None, None, None));
+        assert!(rows[0].events.is_none() && rows[0].rate.is_none() && rows[0].share.is_none());
     }
 }

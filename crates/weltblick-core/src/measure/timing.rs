@@ -38,7 +38,10 @@ impl Clocks {
         let timestamp_clock = match (manifest.polled(), manifest.event_trace()) {
             (Some(_), _) => Frequency::from_hertz(HOST_CLOCK),
             (None, Some(events)) => events.clock,
-            (None, None) => itm.and_then(|itm| itm.timestamp_clock).or(core_clock),
+            (None, None) => match itm {
+                Some(itm) => itm.timestamp_clock.or(core_clock),
+                None => manifest.flow_clock(),
+            },
         };
         let stated_period = match manifest.event_trace() {
             Some(events) => events.pc_sample_period,

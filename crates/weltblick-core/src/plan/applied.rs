@@ -103,6 +103,7 @@ impl Applied {
                 name: description.name.clone(),
                 isa: Some(Isa::Thumb),
                 core_clock: description.core_clock,
+                global_clock: description.global_clock,
                 tick_period: description.tick_period,
             },
             capacity: link.and_then(|link| link.capacity),
@@ -168,7 +169,7 @@ impl Applied {
     #[must_use]
     pub fn to_toml(&self) -> String {
         let mut text = format!("format = {FORMAT}\n\n[target]\n");
-        let Target { name, isa: _, core_clock, tick_period } = &self.target;
+        let Target { name, isa: _, core_clock, global_clock, tick_period } = &self.target;
         if let Some(name) = name {
             let _ = writeln!(text, "name = {}", toml::Value::String(name.clone()));
         }
@@ -180,6 +181,9 @@ impl Applied {
         }
         if let Some(clock) = core_clock {
             let _ = writeln!(text, "core_clock = \"{} Hz\"", clock.hertz());
+        }
+        if let Some(clock) = global_clock {
+            let _ = writeln!(text, "global_clock = \"{} Hz\"", clock.hertz());
         }
         if let Some(period) = tick_period {
             let _ = writeln!(text, "tick_period = \"{} ns\"", period.as_nanos());
@@ -299,16 +303,17 @@ fn read_target(table: Table<'_>, applied: &mut Applied) -> Result<(), Fault> {
         applied.core = Some(known.map_err(|error| table.fault(core.span, error.to_string()))?);
     }
     applied.image = table.text("image")?.map(|image| image.value.to_owned());
-    let core_clock = match table.text("core_clock")? {
-        None => None,
-        Some(text) => Some(text.value.parse().map_err(|e| fault(&text, "core_clock", e))?),
+    let frequency = |key: &'static str| match table.text(key)? {
+        None => Ok(None),
+        Some(text) => text.value.parse().map(Some).map_err(|e| fault(&text, key, e)),
     };
+    let (core_clock, global_clock) = (frequency("core_clock")?, frequency("global_clock")?);
     let tick_period = match table.text("tick_period")? {
         None => None,
         Some(text) => Some(parse_duration(text.value).map_err(|e| fault(&text, "tick_period", e))?),
     };
     table.finish()?;
-    applied.target = Target { name, isa: Some(Isa::Thumb), core_clock, tick_period };
+    applied.target = Target { name, isa: Some(Isa::Thumb), core_clock, global_clock, tick_period };
     Ok(())
 }
 

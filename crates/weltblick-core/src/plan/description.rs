@@ -27,6 +27,8 @@ pub struct Description {
     pub core: Option<Core>,
     /// The core clock.
     pub core_clock: Option<Frequency>,
+    /// What global timestamps count, which the manifest passes on.
+    pub global_clock: Option<Frequency>,
     /// The known period of SysTick, which the manifest passes on.
     pub tick_period: Option<Duration>,
     /// The firmware's ELF file, relative to the description.
@@ -253,6 +255,7 @@ impl Description {
             name: root.text("name")?.map(|name| name.value.to_owned()),
             core: quantity(&root, "core", str::parse)?,
             core_clock: quantity(&root, "core_clock", str::parse)?,
+            global_clock: quantity(&root, "global_clock", str::parse)?,
             tick_period: quantity(&root, "tick_period", parse_duration)?,
             image: root.text("image")?.map(|image| image.value.to_owned()),
             mtb_base: root.integer("mtb_base")?.map(|base| base.value),

@@ -17,7 +17,6 @@ use weltblick_core::measure::execution::{
     TimeAgreement,
 };
 use weltblick_core::measure::span::{CodeContext, StartUp, code_report};
-use weltblick_core::measure::statistic::Scale;
 
 /// What is remembered one by one at most.
 const MOST_WORST: usize = 100_000;
@@ -50,7 +49,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
     });
     let ways = way(calls);
     let calls = &ways[0].1;
-    let scale = capture.manifest.target.core_clock.map(|clock| Scale::of(clock, Some(clock)));
+    let scale = capture.flow_scale();
     let executed = Executed {
         image,
         listing: &listing,

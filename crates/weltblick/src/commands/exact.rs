@@ -16,7 +16,6 @@ use weltblick_core::measure::execution::{
     InstructionTimes, Listing, Seen, Tally, TimeAgreement, Times, by_code, by_function,
     by_interrupt, by_task,
 };
-use weltblick_core::measure::statistic::Scale;
 
 /// Profiles what ran.
 pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result<Outcome> {
@@ -51,7 +50,7 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
         seen: &seen,
         calls: Some(&ran.calls),
         ways: &[],
-        scale: capture.manifest.target.core_clock.map(|clock| Scale::of(clock, Some(clock))),
+        scale: capture.flow_scale(),
         intrusive: capture.conduct().intrusive,
         kept_the_end: capture.kept_the_end(),
         times_disagree: ran.agreement.contradictions(),

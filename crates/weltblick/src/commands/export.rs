@@ -14,7 +14,7 @@ use std::fs::File;
 use std::io::{BufWriter, Write};
 use std::path::PathBuf;
 use weltblick_core::capture::{
-    CtfSettings, EventTrace, InterruptSpec, MANIFEST, Manifest, StreamSpec, Target,
+    CtfSettings, EventTrace, InterruptSpec, MANIFEST, Manifest, StreamSpec,
 };
 use weltblick_core::document::At;
 use weltblick_core::exchange::ctf::{self, LeftOut, Writer};
@@ -153,8 +153,7 @@ fn describe(capture: &Capture, folder: &NewFolder) -> Result<()> {
     let settings = CtfSettings { pc_sample_period, ..ctf::settings(EVENTS) };
     let mut manifest =
         Manifest { streams: vec![StreamSpec::events(settings)], ..Manifest::default() };
-    let Target { name, isa, core_clock, tick_period } = capture.manifest.target.clone();
-    manifest.target = Target { name, isa, core_clock, tick_period };
+    manifest.target = capture.manifest.target.clone();
     manifest.signals.clone_from(&capture.manifest.signals);
     let spec = |(exception, priority): (u16, u8)| InterruptSpec {
         name: At { value: exception.to_string(), span: 0..0 },

@@ -12,7 +12,6 @@ use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::flow::Clocking;
 use weltblick_core::judge::{End, Point, Subject, address_of};
 use weltblick_core::measure::execution::{EntriesBefore, FlowIndex, Found, History, Place, View};
-use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timeline::Target;
 use weltblick_core::time::Window;
 
@@ -67,9 +66,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         bail!("--inside and --exclude leave out {}, which is looked for", args.around);
     }
     let (history, cut) = history(&capture, sought, args.next, [back, after], &shown)?;
-    let clock = capture.manifest.target.core_clock;
     // Who read from the middle does not know how much time passed before.
-    let scale = clock.map(|clock| Scale::of(clock, Some(clock)));
+    let scale = capture.flow_scale();
     let address = match sought {
         Sought::At(Place::Address(address)) => Some(address),
         _ => None,
@@ -292,7 +290,7 @@ fn entries_before(
 ) -> Result<Option<u64>> {
     let entries = EntriesBefore::new(exception, moment);
     let Some((index, found)) = near else {
-        let mut events = FlowEvents::new(Origin(0), entries).timed_by(capture.flow_clocking());
+        let mut events = FlowEvents::new(Origin(0), capture.flow_clocking(), entries);
         capture.replay_flow(&mut events)?;
         events.finish();
         return Ok(events.sink_mut().count());

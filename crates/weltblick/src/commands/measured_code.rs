@@ -10,7 +10,6 @@ use weltblick_core::measure::execution::{
 };
 use weltblick_core::measure::inspection::trace_doubts;
 use weltblick_core::measure::profile::SampleCounts;
-use weltblick_core::measure::statistic::Scale;
 
 /// What was executed, for budgets that ask for it.
 pub(super) struct Ran<'a> {
@@ -77,14 +76,13 @@ impl<'a> Ran<'a> {
 
     /// As it is judged.
     pub(super) fn executed(&self, capture: &'a Capture) -> Result<Executed<'_>> {
-        let clock = capture.manifest.target.core_clock;
         Ok(Executed {
             image: capture.image()?,
             listing: &self.listing,
             seen: &self.seen,
             calls: self.calls.as_ref(),
             ways: &self.ways,
-            scale: clock.map(|clock| Scale::of(clock, Some(clock))),
+            scale: capture.flow_scale(),
             intrusive: capture.conduct().intrusive,
             kept_the_end: capture.kept_the_end(),
             times_disagree: self.times_disagree,

@@ -113,12 +113,9 @@ impl<'a> Reading<'a> {
             );
         }
         let clocks = capture.clocks();
-        let clock = clocks.timestamp_clock.with_context(|| {
-            format!(
-                "{}: times need the core clock: give --core-clock, or `core_clock` in the manifest",
-                capture.name.display()
-            )
-        })?;
+        let clock = clocks
+            .timestamp_clock
+            .with_context(|| format!("{}: {}", capture.name.display(), capture.state_a_clock()))?;
         let core = clocks.core_clock.unwrap_or(clock);
         Ok(Self {
             capture,

@@ -141,9 +141,10 @@ fn nothing_called(name: &str) -> String {
 /// When a point is that is no code, in the cycles that the instruction trace counts.
 pub(super) fn in_flow(point: &Point, capture: &Capture) -> Result<Window> {
     capture.require_counted_cycles("name code or a byte")?;
-    let clock = capture.manifest.target.core_clock.with_context(|| {
-        format!("`{point}`: a time needs the core clock: give --core-clock, or `core_clock` in the manifest")
-    })?;
+    let clock = capture
+        .manifest
+        .flow_clock()
+        .with_context(|| format!("`{point}`: {}", capture.state_a_clock()))?;
     let alignment = capture.alignment()?;
     let time = match point {
         Point::Time(time) => Window::exact(clock.cycle_at(*time)),

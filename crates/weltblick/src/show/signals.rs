@@ -5,7 +5,8 @@ use super::evidence::{doubts, objections};
 use super::moment::moment;
 use super::picture::{Course, Curve, Waveform};
 use super::statistic::{Marks, csv_cells, csv_columns, figure, table};
-use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain, share, shell};
+use super::units::part;
+use super::{Align, Number, Paint, Table, cell, count, duration_ns, level, plain, shell};
 use anyhow::Result;
 use std::io::Write;
 use weltblick_core::measure::counters::CounterRow;
@@ -128,14 +129,21 @@ fn counters(rows: &[CounterRow], paint: Paint, out: &mut dyn Write) -> Result<()
         table.row([
             count(row.wraps),
             events,
-            row.rate.map_or_else(String::new, |rate| count(rate.round() as u64)),
-            row.share.map_or_else(String::new, share),
+            rate(row),
+            row.share.as_ref().map_or_else(String::new, part),
             row.counter.clone(),
             row.counts.clone(),
         ]);
     }
     writeln!(out)?;
     table.write(out)
+}
+
+/// How often a second; as it was seen, where nothing bounds what is missing.
+fn rate(row: &CounterRow) -> String {
+    let Some(rate) = row.rate else { return String::new() };
+    let is_open = row.rate_high.is_none_or(|high| high > 2.0 * rate);
+    format!("{}{}", if is_open { "~" } else { "" }, count(rate.round() as u64))
 }
 
 /// The least value that was seen, and whether there may have been a lesser one.

@@ -38,7 +38,7 @@ impl Capture {
     fn align(&self) -> Result<Alignment> {
         let (mut itm, flow) = (Witness::default(), Witness::default());
         self.replay(&mut itm)?;
-        let mut events = FlowEvents::new(Origin(0), flow);
+        let mut events = FlowEvents::new(Origin(0), Clocking::Cycles, flow);
         self.replay_flow(&mut events)?;
         events.finish();
         Ok(Alignment::of(&itm, events.sink_mut()))

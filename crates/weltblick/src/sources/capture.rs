@@ -20,6 +20,7 @@ use weltblick_core::measure::alignment::Alignment;
 use weltblick_core::measure::execution::{FlowIndex, Roster};
 use weltblick_core::measure::interrupts::InterruptNames;
 use weltblick_core::measure::profile::Conduct;
+use weltblick_core::measure::statistic::Scale;
 use weltblick_core::measure::timeline::Turns;
 use weltblick_core::measure::timing::Clocks;
 use weltblick_core::time::Frequency;
@@ -340,6 +341,23 @@ impl Capture {
             );
         }
         Ok(())
+    }
+
+    /// How ticks of the instruction trace are stated, if their clock is known.
+    pub(crate) fn flow_scale(&self) -> Option<Scale> {
+        let clock = self.manifest.flow_clock()?;
+        Some(Scale::of(clock, self.manifest.target.core_clock))
+    }
+
+    /// How to say which clock times are of, where none is known.
+    pub(crate) fn state_a_clock(&self) -> &'static str {
+        if self.manifest.flow_events().is_some()
+            && self.flow_clocking() == flow::Clocking::Timestamps
+        {
+            "times need the clock that global timestamps count: give --global-clock, or `global_clock` in the manifest ([target])"
+        } else {
+            "times need the core clock: give --core-clock, or `core_clock` in the manifest"
+        }
     }
 
     /// What tells time in the instruction trace.

@@ -9,6 +9,7 @@ pub(super) fn options(setup: &SetupArgs) -> Vec<String> {
         image,
         debug_info,
         core_clock,
+        global_clock,
         pc_sample_period,
         timestamp_prescaler,
         timestamp_clock,
@@ -37,6 +38,7 @@ pub(super) fn options(setup: &SetupArgs) -> Vec<String> {
         option("register", Some(format!("{name}={value:#x}")));
     }
     option("core-clock", core_clock.map(|clock| format!("{}Hz", clock.hertz())));
+    option("global-clock", global_clock.map(|clock| format!("{}Hz", clock.hertz())));
     option("pc-sample-period", pc_sample_period.map(|cycles| cycles.to_string()));
     option("timestamp-prescaler", timestamp_prescaler.map(|cycles| cycles.to_string()));
     option("timestamp-clock", timestamp_clock.map(|clock| format!("{}Hz", clock.hertz())));
@@ -80,7 +82,7 @@ mod tests {
         };
         assert_eq!(read(""), "");
         let all = "--image fw.elf --debug-info dwo --protocol etmv4 --framing tpiu-buffer --trace-id 2 \
-            --register trcconfigr=0x1811 --core-clock 47972352Hz --pc-sample-period 4096 \
+            --register trcconfigr=0x1811 --core-clock 47972352Hz --global-clock 1000000Hz --pc-sample-period 4096 \
             --timestamp-prescaler 4 --timestamp-clock 2000000Hz --marks-port 16 --watch 0=a.b[1] \
             --tick-period 1000000ns --timestamp-dates-group --flow-only";
         // Said again it means what it meant.

@@ -127,10 +127,9 @@ impl Capture {
         flow.cut_at(&self.part.cuts(&[]));
         let origin = self.manifest.origin(number, source);
         let by = self.flow_clocking();
-        let confirmed =
-            also.confirmed.map(|sink| FlowEvents::new(origin, sink).timed_by(by).confirmed());
+        let confirmed = also.confirmed.map(|sink| FlowEvents::new(origin, by, sink).confirmed());
         let confirmed = confirmed.map(|events| self.with_tasks(events)).transpose()?;
-        let all = self.with_tasks(FlowEvents::new(origin, sink).timed_by(by))?;
+        let all = self.with_tasks(FlowEvents::new(origin, by, sink))?;
         let mut events = (all, (confirmed, also.beside));
         self.read_stream(number, &mut |piece| {
             match (piece, &mut line) {

@@ -99,6 +99,9 @@ pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) -> Result<()> 
     if setup.core_clock.is_some() {
         manifest.target.core_clock = setup.core_clock;
     }
+    if setup.global_clock.is_some() {
+        manifest.target.global_clock = setup.global_clock;
+    }
     if setup.tick_period.is_some() {
         manifest.target.tick_period = setup.tick_period;
     }

@@ -56,7 +56,7 @@ impl Capture {
         let (image, roster) = (self.image()?, self.threads_known()?);
         let mut list = TurnList::default();
         let sink: &mut dyn Sink = &mut list;
-        let events = FlowEvents::new(Origin(0), sink).timed_by(self.flow_clocking());
+        let events = FlowEvents::new(Origin(0), self.flow_clocking(), sink);
         let mut events = TaskEvents::new(Some(self.threads(image, roster)), events);
         self.replay_flow(&mut events)?;
         events.finish();
@@ -73,7 +73,8 @@ impl Capture {
         }
         let image = self.image()?;
         let sink: &mut dyn Sink = &mut ();
-        let events = FlowEvents::new(Origin(0), sink).between((found.offset, found.cycles), until);
+        let events = FlowEvents::new(Origin(0), self.flow_clocking(), sink)
+            .between((found.offset, found.cycles), until);
         let nobody = Roster::default();
         let mut part = TaskEvents::new(Some(self.threads(image, &nobody)), events);
         self.replay_flow_near(found.offset, &mut part)?;

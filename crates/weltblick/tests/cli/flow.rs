@@ -501,7 +501,23 @@ fn timestamps_alone_are_times_for_every_command() {
     let bench = Bench::with_flow();
     let counted = bench.json("interrupts buoy-flow");
     let manifest = String::from_utf8(bench.read("buoy-flow/capture.toml")).unwrap();
-    bench.write("buoy-flow/capture.toml", manifest.replace("0x1811", "0x1801"));
+    let unstated = manifest.replace("0x1811", "0x1801");
+    bench.write("buoy-flow/capture.toml", &unstated);
+    // What timestamps count need not be the core's clock: until it is stated, nothing is met, and nothing is in seconds.
+    let error = bench.error("interrupts buoy-flow");
+    assert!(error.contains("give --global-clock"), "{error}");
+    assert_eq!(bench.json("inspect buoy-flow")["findings"][0]["code"], "no_clock");
+    bench.write("long.toml", "[function.wave_filter]\ntotal.elapsed.max = '<= 1 s'\n[interrupt.adc_ready]\nown.p99 = '<= 1 s'\n");
+    let ended = bench.run("check buoy-flow long.toml");
+    assert!(ended.code == 3 && !ended.out.contains("= met"), "{}", ended.out);
+    let longest = |clock: &str| {
+        let report = bench.json(&format!("span buoy-flow sine sine --global-clock {clock}"));
+        report["total"]["elapsed"]["max"]["ns_high"].as_f64().unwrap()
+    };
+    let (core, half) = (longest("47.972352MHz"), longest("23.986176MHz"));
+    assert!((half / core - 2.0).abs() < 1e-6, "{half} {core}");
+    let stated = unstated.replace("core_clock =", "global_clock = \"47.972352 MHz\"\ncore_clock =");
+    bench.write("buoy-flow/capture.toml", stated);
     let stamped = bench.json("interrupts buoy-flow");
     let row = |report: &serde_json::Value, name: &str| {
         let rows = report["interrupts"].as_array().unwrap();

@@ -5,6 +5,7 @@ use crate::executed::{FIRMWARE, image};
 use crate::recording::traced;
 use std::collections::{HashMap, VecDeque};
 use weltblick_core::event::{self, Event, FlowEvents, LossReason, Origin, Position, Sink as _};
+use weltblick_core::flow::Clocking;
 use weltblick_core::image::Image;
 use weltblick_core::measure::alignment::{Alignment, Witness};
 use weltblick_core::time::Window;
@@ -79,7 +80,7 @@ fn stretches_lie_where_they_were() {
         machine.run(30_000_000);
         let bytes = machine.take_trace();
         let told = Stretches(vec![Vec::new()]);
-        let mut events = FlowEvents::new(Origin(0), (Witness::default(), told));
+        let mut events = FlowEvents::new(Origin(0), Clocking::Cycles, (Witness::default(), told));
         tells.follow(&image, &[], (&bytes, 0), &mut events);
         events.finish();
         let (flow, told) = events.sink_mut();

@@ -71,7 +71,8 @@ fn told(image: &Image, told: Told, bytes: (&[u8], u64)) -> (TaskFigures, Order) 
     let settings = Settings { keep: 0, window: 4_797_235, each: false };
     let mut sinks = (Tracking::new(TaskFigures::new(settings)), Tracking::new(Order::default()));
     let threads = Threads::new(image, &roster, Calls::new(image, Clocking::Cycles));
-    let mut events = TaskEvents::new(Some(threads), FlowEvents::new(Origin(0), &mut sinks));
+    let mut events =
+        TaskEvents::new(Some(threads), FlowEvents::new(Origin(0), Clocking::Cycles, &mut sinks));
     told.follow(image, &[], bytes, &mut events);
     events.finish();
     let (figures, order) = (sinks.0.finish(), sinks.1.finish());
@@ -108,7 +109,7 @@ fn exceptions_lie_in_their_windows_and_those_are_narrow() {
         machine.run(40_000_000);
         let bytes = machine.take_trace();
         let mut told = Exceptions::default();
-        let mut events = FlowEvents::new(Origin(0), &mut told);
+        let mut events = FlowEvents::new(Origin(0), Clocking::Cycles, &mut told);
         tells.follow(&image, &[], (&bytes, 0), &mut events);
         events.finish();
         let real = &machine.truth().exceptions;

@@ -174,7 +174,7 @@ fn judged_interrupts(
         let tasks = TaskFigures::new(Settings { keep: 0, window: 4_800_000, each: false });
         let tracking = Tracking::beside(1.0, tasks, InterruptFigures::new(0));
         let mut counted = (tracking, Recording::default());
-        let events = FlowEvents::new(Origin(0), &mut counted).timed_by(recorded.clocking);
+        let events = FlowEvents::new(Origin(0), recorded.clocking, &mut counted);
         let mut events = if only_confirmed { events.confirmed() } else { events };
         let mut sink = ((TimeAgreement::default(), BlockCounts::default()), &mut events);
         recorded.told.follow(image, &[], (&recorded.bytes, 0), &mut sink);

@@ -56,6 +56,8 @@ pub struct Target {
     pub isa: Option<Isa>,
     /// The core clock.
     pub core_clock: Option<Frequency>,
+    /// What global timestamps count: the system's, which need not be the core's.
+    pub global_clock: Option<Frequency>,
     /// The known period of the SysTick interrupt, against which the clock is checked.
     pub tick_period: Option<Duration>,
 }
@@ -370,6 +372,18 @@ impl Manifest {
         self.flow().filter(|&(stream, source)| {
             FlowLine::clocking(&self.streams[stream], source) != Clocking::Nothing
         })
+    }
+
+    /// The clock of the instruction trace's times: the core's, or where timestamps alone carry time, theirs. That is not
+    /// taken to be the core's unless it is stated: times would be off by any factor, and nothing in the trace shows it.
+    #[must_use]
+    pub fn flow_clock(&self) -> Option<Frequency> {
+        let clocking =
+            self.flow().map(|(stream, source)| FlowLine::clocking(&self.streams[stream], source));
+        match clocking {
+            Some(Clocking::Timestamps) => self.target.global_clock,
+            _ => self.target.core_clock,
+        }
     }
 
     /// The event trace, where the target sent no trace of its own.

@@ -82,6 +82,7 @@ fn read_ranges(table: &Table<'_>, key: &'static str) -> Result<Vec<Range<u64>>, 
 fn read_target(table: Table<'_>) -> Result<Target, Fault> {
     let isa = table.text("isa")?.map(|isa| read_isa(&table, &isa)).transpose()?;
     let core_clock = read_frequency(&table, "core_clock")?;
+    let global_clock = read_frequency(&table, "global_clock")?;
     let tick_period = table
         .text("tick_period")?
         .map(|text| {
@@ -91,7 +92,7 @@ fn read_target(table: Table<'_>) -> Result<Target, Fault> {
         .transpose()?;
     let name = table.text("name")?.map(|name| name.value.to_owned());
     table.finish()?;
-    Ok(Target { name, isa, core_clock, tick_period })
+    Ok(Target { name, isa, core_clock, global_clock, tick_period })
 }
 
 fn read_isa(table: &Table<'_>, isa: &At<&str>) -> Result<Isa, Fault> {

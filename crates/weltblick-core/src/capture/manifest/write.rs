@@ -51,13 +51,16 @@ fn write_ranges(text: &mut String, key: &str, ranges: &[Range<u64>]) {
 }
 
 fn write_target(text: &mut String, target: &Target) {
-    let Target { name, isa, core_clock, tick_period } = target;
+    let Target { name, isa, core_clock, global_clock, tick_period } = target;
     let mut lines = String::new();
     if let Some(name) = name {
         let _ = writeln!(lines, "name = {}", quoted(name));
     }
     if let Some(isa) = isa {
         let _ = writeln!(lines, "isa = \"{}\"", isa.name());
+    }
+    if let Some(clock) = global_clock {
+        let _ = writeln!(lines, "global_clock = \"{} Hz\"", clock.hertz());
     }
     if let Some(clock) = core_clock {
         let _ = writeln!(lines, "core_clock = \"{} Hz\"", clock.hertz());

@@ -28,7 +28,7 @@ pub enum Source {
 pub enum End {
     /// With a line end.
     Whole,
-    /// It is longer than lines are kept.
+    /// It is longer than lines are kept, or a number came instead of its end.
     Long,
     /// Something is missing after it.
     Lost,
@@ -199,8 +199,9 @@ impl<F: Lines> Console<F> {
             Reading::Numbers => true,
         };
         if is_binary {
+            // Whether the text before it had ended nobody knows.
             if !open.bytes.is_empty() {
-                Self::line(port, open, End::Whole, &mut self.tell);
+                Self::line(port, open, End::Long, &mut self.tell);
             }
             let (source, end) = (Source::Port(port), End::Whole);
             let after_loss = std::mem::take(&mut open.after_loss);

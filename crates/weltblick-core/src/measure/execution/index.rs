@@ -6,7 +6,7 @@
 
 use crate::capture::Anchor;
 use crate::event::{self, FlowEvents, Origin};
-use crate::flow::{Block, Code, Moment, Sink, Slowest};
+use crate::flow::{Block, Clocking, Code, Moment, Sink, Slowest};
 use crate::measure::interrupts::{Nesting, Run, Watcher};
 use rustc_hash::FxHashMap;
 use serde::{Deserialize, Serialize};
@@ -121,7 +121,8 @@ impl FlowIndex {
         origin: Origin,
         sink: S,
     ) -> FlowEvents<S> {
-        let events = FlowEvents::new(origin, sink).between((found.offset, found.cycles), until);
+        let events = FlowEvents::new(origin, Clocking::Cycles, sink)
+            .between((found.offset, found.cycles), until);
         match self.pieces.iter().find(|piece| piece.offset == found.offset) {
             Some(piece) => events.knowing(piece.slowest.clone()),
             None => events,
@@ -189,7 +190,11 @@ impl Default for Indexing {
             part_counts: FxHashMap::default(),
             end: 0,
             cycles: 0,
-            events: FlowEvents::new(Origin(0), Nesting::new(1.0, Handlers::default())),
+            events: FlowEvents::new(
+                Origin(0),
+                Clocking::Cycles,
+                Nesting::new(1.0, Handlers::default()),
+            ),
         }
     }
 }

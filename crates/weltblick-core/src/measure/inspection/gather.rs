@@ -45,7 +45,6 @@ pub struct Wire {
     pub(super) targets: FxHashMap<u64, u64>,
     /// Of an event trace.
     pub(super) events_seen: EventCounts,
-    source: Option<Origin>,
     /// Of the first source.
     pub(super) globals: Globals,
 }
@@ -139,9 +138,7 @@ impl Tap for Wire {
     }
 
     fn packet(&mut self, origin: Origin, at: Range<u64>, packet: Packet) {
-        if origin == *self.source.get_or_insert(origin) {
-            self.globals.packet(&packet);
-        }
+        self.globals.packet(origin, &packet);
         let kind = Kind::of(&packet);
         self.packets[kind as usize] += 1;
         self.bytes[kind as usize] += at.end - at.start;

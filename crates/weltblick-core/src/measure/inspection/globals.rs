@@ -1,5 +1,6 @@
 //! Global timestamps, put together, beside the local ones.
 
+use crate::event::Origin;
 use crate::time::Frequency;
 use crate::wire::itm::{Carried, Packet};
 use schemars::JsonSchema;
@@ -8,6 +9,8 @@ use serde::Serialize;
 /// Follows both clocks of one source.
 #[derive(Debug, Default)]
 pub(super) struct Globals {
+    /// The first that had a packet.
+    source: Option<Origin>,
     carried: Carried,
     count: u64,
     /// The first and the last number that was sent whole.
@@ -36,7 +39,10 @@ pub struct GlobalTimestamps {
 }
 
 impl Globals {
-    pub(super) fn packet(&mut self, packet: &Packet) {
+    pub(super) fn packet(&mut self, origin: Origin, packet: &Packet) {
+        if origin != *self.source.get_or_insert(origin) {
+            return;
+        }
         self.carried.take(packet);
         match *packet {
             Packet::LocalTime { ticks, .. } => self.local += u64::from(ticks),
@@ -104,14 +110,14 @@ mod tests {
         let mut globals = Globals::default();
         let clock = Frequency::from_hertz(48e6);
         assert_eq!(globals.report(1, clock), None);
-        globals.packet(&low(100, 26, false));
+        globals.packet(Origin(0), &low(100, 26, false));
         for packet in [local(4000), low(200, 14, false), local(4000), low(300, 14, false)] {
-            globals.packet(&packet);
+            globals.packet(Origin(0), &packet);
         }
         globals.lost();
         let high = Packet::GlobalTimeHigh { bits: 1, width: 22 };
         for packet in [local(10), low(0, 26, true), high] {
-            globals.packet(&packet);
+            globals.packet(Origin(0), &packet);
         }
         let report = globals.report(1, clock).unwrap();
         assert_eq!((report.count, report.first, report.last), (4, 100, 1 << 26));

@@ -41,7 +41,7 @@ pub struct SharedTimestamps {
     pub of: u64,
     /// How long before their timestamp they may have been, at most; nanoseconds, ticks where no clock is known.
     pub before_max: f64,
-    /// The same on average.
+    /// How long before it on average.
     pub before_mean: f64,
     /// Not all of them can be of the tick of their timestamp: setting `timestamp_dates_group` would be wrong.
     pub excluded: bool,

@@ -371,6 +371,10 @@ fn doubts(signals: &Signals<'_>, rows: &[SignalRow], context: &Context<'_>) -> V
     if context.recording.time_slipped {
         doubts.push("bytes are missing: times after that are at least what they say".into());
     }
+    if signals.counters.others {
+        doubts
+            .push("event counters come from several sources: those of the first are shown".into());
+    }
     if signals.left_out > 0 {
         doubts.push(format!("{} values of further signals are left out", signals.left_out));
     }

@@ -275,14 +275,18 @@ impl<'a> Gather<'a> {
 
     /// A value, or an access, of a signal.
     pub fn add(&mut self, entry: Entry) {
-        let (Some((start, _)), has_moments) = (self.range, entry.lane.has_moments()) else {
-            return;
-        };
+        let Some((start, _)) = self.range else { return };
+        self.mark(&entry, start);
+        self.entries.push(entry);
+    }
+
+    /// Marks the moment on its lane, where that shows moments.
+    fn mark(&mut self, entry: &Entry, start: u64) {
         let at = entry.time.latest.saturating_sub(start);
+        let has_moments = entry.lane.has_moments();
         if let Some(columns) = self.lane(entry.lane).filter(|_| has_moments) {
             columns.add(Doing::Mark, at, at);
         }
-        self.entries.push(entry);
     }
 
     fn entry(&mut self, entry: Entry) {
@@ -290,11 +294,7 @@ impl<'a> Gather<'a> {
         if !(first..=last).contains(&entry.time.latest) {
             return;
         }
-        let at = entry.time.latest.saturating_sub(start);
-        let has_moments = entry.lane.has_moments();
-        if let Some(columns) = self.lane(entry.lane).filter(|_| has_moments) {
-            columns.add(Doing::Mark, at, at);
-        }
+        self.mark(&entry, start);
         if self.entries.len() == MOST_ENTRIES {
             self.cut = true;
             if !self.keeps_last {

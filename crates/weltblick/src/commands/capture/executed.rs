@@ -48,7 +48,6 @@ impl<'a> Executed<'a> {
         let clocking = FlowLine::clocking(spec, source);
         let origin = manifest.origin(stream, source);
         let leads = manifest.flow_events() == Some((stream, source));
-        let clock = manifest.target.core_clock;
         Some(Self {
             stream,
             line: FlowLine::new(spec, source, image)?,
@@ -57,8 +56,8 @@ impl<'a> Executed<'a> {
             counts: BlockCounts::default(),
             calls: Calls::new(image, clocking),
             clocking,
-            scale: clock.map(|clock| Scale::of(clock, Some(clock))),
-            events: leads.then(|| FlowEvents::new(origin, Queue::default()).timed_by(clocking)),
+            scale: manifest.flow_clock().map(|clock| Scale::of(clock, manifest.target.core_clock)),
+            events: leads.then(|| FlowEvents::new(origin, clocking, Queue::default())),
         })
     }
 

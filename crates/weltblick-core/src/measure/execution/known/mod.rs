@@ -327,7 +327,7 @@ impl Executed<'_> {
         let Some(scale) = self.scale.filter(|_| timed) else {
             return Err(Absent::new(
                 "the trace has no times",
-                "turn cycle counts on, and state the core clock",
+                "count cycles and state the core clock, or state what the timestamps count (`global_clock`)",
             ));
         };
         let seconds = scale.ns / 1e9;

@@ -1,6 +1,8 @@
 //! Clocks, and events without them.
 
 use super::{Evidence, Finding, Weight, doubt, doubt_as_finding, fault};
+use crate::capture::FlowLine;
+use crate::flow::Clocking;
 use crate::measure::inspection::kinds::Kind;
 use crate::measure::timing::Timing;
 
@@ -132,6 +134,20 @@ impl Evidence<'_> {
             ),
         };
         Some(fault("clock", finding, advice))
+    }
+
+    /// Timestamps carry the time of an instruction trace, and nobody says what they count.
+    pub(super) fn no_global_clock(&self) -> Option<Finding> {
+        let stream = self.settings.stream?;
+        let source = stream.sources.iter().position(|source| source.protocol.tells_flow())?;
+        let by_timestamps = FlowLine::clocking(stream, source) == Clocking::Timestamps;
+        (by_timestamps && self.settings.clocks.timestamp_clock.is_none()).then(|| {
+            doubt(
+                "no_clock",
+                "The instruction trace has timestamps and no cycle counts, and what they count is not stated: there are no times.",
+                "Set global_clock in [target] (or --global-clock) to the clock of the timestamp generator. Only where that is the core's is it the core clock.",
+            )
+        })
     }
 
     pub(super) fn no_timestamps(&self) -> Option<Finding> {

@@ -124,6 +124,7 @@ pub(super) fn diagnose(
         Evidence::clock,
         Evidence::period,
         Evidence::no_timestamps,
+        Evidence::no_global_clock,
         Evidence::no_image,
         Evidence::no_debug_files,
     ];
