@@ -4,6 +4,7 @@ use super::statement::{Name, Statement, Stop, Thing};
 use super::vocabulary::{Event, LossReason, Origin, Position, Sink};
 use crate::flow::{self, Block, Clocking, EXCEPTION, Gap, Moment, Passage, Passed, Ran, Slowest};
 use crate::time::Window;
+use crate::wire::Malformed;
 
 /// Events that wait for their time at most; a trace that counts cycles so seldom has none.
 const MOST_WAITING: usize = 4096;
@@ -335,6 +336,10 @@ impl<S: Sink> FlowEvents<S> {
             Gap::Unwatched => Event::Unwatched,
             Gap::Damaged { bytes, .. } => {
                 Event::Lost { bytes: offset..offset + bytes, why: LossReason::FlowGap }
+            }
+            Gap::CutOff { bytes } => {
+                let why = LossReason::Malformed(Malformed::CutOff);
+                Event::Lost { bytes: offset..offset + bytes, why }
             }
             _ => Event::Lost { bytes: offset..offset, why: LossReason::FlowGap },
         };

@@ -423,6 +423,7 @@ impl<S: Sink> wire::Sink<Packet> for Feeding<'_, '_, S> {
         let bytes = at.end - at.start;
         let gap = match why {
             Malformed::Unwanted => Gap::Unwatched,
+            Malformed::CutOff => Gap::CutOff { bytes },
             why => Gap::Damaged { why, bytes },
         };
         self.flow.gap(at.start, gap, self.sink);

@@ -180,7 +180,6 @@ impl<S: Sink> mtb::Sink for Feeding<'_, '_, S> {
     }
 
     fn cut_off(&mut self, at: Range<u64>) {
-        let gap = Gap::Damaged { why: Malformed::CutOff, bytes: at.end - at.start };
-        self.flow.gap(at.start, gap, self.sink);
+        self.flow.gap(at.start, Gap::CutOff { bytes: at.end - at.start }, self.sink);
     }
 }

@@ -232,6 +232,11 @@ pub enum Gap {
         /// How many bytes.
         bytes: u64,
     },
+    /// The recording ends inside a packet: so many bytes of it are there.
+    CutOff {
+        /// How many bytes.
+        bytes: u64,
+    },
     /// Bytes are missing here.
     Missing,
     /// The trace unit only counted: so many instructions, if it said so.
@@ -249,6 +254,7 @@ impl Gap {
             Self::Unwatched
             | Self::Overflow
             | Self::Discarded
+            | Self::CutOff { .. }
             | Self::Missing
             | Self::Uncounted(_) => false,
         }

@@ -245,6 +245,7 @@ fn gap_text(gap: Gap) -> String {
         Gap::Overflow => "the trace unit's buffer was full: what ran is not known".into(),
         Gap::Discarded => "trace was switched off before all was sent".into(),
         Gap::Damaged { why, bytes } => format!("{bytes} bytes lost: {}", why.describe()),
+        Gap::CutOff { .. } => "the recording ends inside a packet".into(),
         Gap::Missing => "bytes are missing here".into(),
         Gap::Uncounted(Some(count)) => format!("{count} instructions that the trace only counts"),
         Gap::Uncounted(None) => "instructions that the trace does not tell".into(),

@@ -67,6 +67,37 @@ fn a_dump_of_a_micro_trace_buffer_begins_at_its_write_position() {
 }
 
 /// Each command that is suggested works as it stands, also where the capture was read with options.
+/// Where a recording ends inside a packet nothing is missing, and what ran before is known: with each further byte
+/// no less than with the one before.
+#[test]
+fn a_recording_that_ends_inside_a_packet_lacks_nothing() {
+    let bench = Bench::with_all_flows();
+    for folder in ["buoy-etmv3", "buoy-flow"] {
+        let whole = bench.read(&format!("{folder}/etm.bin"));
+        // Around a synchronisation, where packets of several bytes stand.
+        let middle = whole.len() / 2;
+        let is_end_of_zeros = |bytes: &[u8]| bytes == [0, 0, 0, 0, 0, 0x80];
+        let found = middle + whole[middle..].windows(6).position(is_end_of_zeros).unwrap();
+        let (mut before, mut cut) = (0, 0);
+        for end in found - 8..found + 24 {
+            bench.write(&format!("{folder}/etm.bin"), &whole[..end]);
+            let inspected = bench.json(&format!("inspect {folder}"));
+            let codes = inspected["findings"].as_array().unwrap().iter().map(|one| &one["code"]);
+            assert!(codes.into_iter().all(|code| code != "flow_gaps"), "{end}: {inspected}");
+            for loss in inspected["losses"].as_array().unwrap() {
+                assert_eq!(loss["reason"], "stream ends inside a packet", "{end}");
+                cut += 1;
+            }
+            let ran = bench.json(&format!("profile {folder}"))["instructions"].as_u64().unwrap();
+            // Half a packet may be one that cancels the last instruction.
+            assert!(ran + 1 >= before, "{folder} up to byte {end}: {ran} after {before}");
+            before = ran;
+        }
+        assert!(cut > 3, "{folder}: {cut}");
+        bench.write(&format!("{folder}/etm.bin"), &whole);
+    }
+}
+
 #[test]
 fn suggested_commands_carry_the_options_that_were_given() {
     let bench = Bench::with_all_flows();

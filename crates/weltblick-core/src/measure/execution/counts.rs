@@ -78,6 +78,8 @@ impl Gaps {
                 self.damaged += 1;
                 self.damaged_bytes += bytes;
             }
+            // Behind all that ran.
+            Gap::CutOff { .. } => {}
             Gap::Missing => self.damaged += 1,
             Gap::Mismatch(Mismatch::Outside(address)) => {
                 self.outside += 1;
