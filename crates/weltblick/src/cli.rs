@@ -67,6 +67,15 @@ pub(crate) struct SetupArgs {
     /// The trace ID of the source in a framed stream [default: 1]
     #[arg(long, value_name = "ID", value_parser = clap::value_parser!(u8).range(1..=0x6f))]
     pub(crate) trace_id: Option<u8>,
+    /// A source in a framed stream, by its trace ID, such as `1=itm`; several are all there are
+    #[arg(
+        long,
+        value_name = "ID=PROTOCOL",
+        value_delimiter = ',',
+        value_parser = source,
+        conflicts_with_all = ["protocol", "trace_id"]
+    )]
+    pub(crate) source: Vec<(u8, ProtocolArg)>,
 }
 
 /// `--protocol`.
@@ -142,6 +151,21 @@ fn watch(text: &str) -> Result<(u8, String), String> {
     let number =
         number.ok_or_else(|| format!("`{text}`: comparators have numbers from 0 to 15"))?;
     Ok((number, variable.trim().to_owned()))
+}
+
+fn source(text: &str) -> Result<(u8, ProtocolArg), String> {
+    let usage = || {
+        format!(
+            "`{text}` is no source; write a trace ID from 1 to 111 and its protocol, such as `2=etmv4`"
+        )
+    };
+    let (id, protocol) = text.split_once('=').ok_or_else(usage)?;
+    let id = id.trim().parse().ok().filter(|id| (1..=0x6f).contains(id)).ok_or_else(usage)?;
+    let protocol = ProtocolArg::from_str(protocol.trim(), true).map_err(|_| usage())?;
+    if protocol == ProtocolArg::Mtb {
+        return Err("a micro trace buffer writes into memory; there are no frames around it".into());
+    }
+    Ok((id, protocol))
 }
 
 fn register(text: &str) -> Result<(String, u32), String> {

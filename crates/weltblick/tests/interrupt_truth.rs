@@ -203,7 +203,7 @@ fn three_ways_to_the_time_that_a_run_was_pending() {
 fn the_interrupt_that_waits_behind_another_is_found_and_explained() {
     let (_, bytes) = run(wide_link(5), TraceSetup::default(), 2.0);
     let report = stated(&measured(&bytes, 1));
-    let adc = report.interrupts.iter().find(|row| row.number == ADC_READY).unwrap();
+    let adc = report.interrupts.iter().find(|row| row.exception == ADC_READY).unwrap();
     let worst = adc.worst.iter().find(|case| case.figure == FigureName::Pending).unwrap();
     assert!(worst.duration.ns > 80_000.0, "{worst:?}");
     let first = &worst.parts[0];
@@ -226,7 +226,7 @@ fn the_load_is_the_time_that_handlers_really_took() {
     let total = machine.truth().total as f64;
     for row in &report.interrupts {
         let own: u64 =
-            ended(&machine, row.number).iter().map(|real| true_own(&machine, real)).sum();
+            ended(&machine, row.exception).iter().map(|real| true_own(&machine, real)).sum();
         assert!(
             (row.load.share - own as f64 / total).abs() < 1e-4,
             "{} {}",

@@ -128,6 +128,14 @@ impl<'a> FlowLine<'a> {
         }
     }
 
+    /// Where atoms have cycles, those of each instruction are handed on, and not of blocks only: slower. Before
+    /// anything was pushed.
+    pub fn time_each_instruction(&mut self) {
+        if let Reading::Etmv3(_, flow) = &mut self.reading {
+            flow.time_each_instruction();
+        }
+    }
+
     /// What tells time in such a source.
     #[must_use]
     pub fn clocking(spec: &StreamSpec, source: usize) -> Clocking {

@@ -114,6 +114,8 @@ pub enum Note {
     AtMost(f64),
     /// Sleep is separated from running by the pace of instructions.
     ByPace,
+    /// Cycle counts may stand still in sleep, so that more of it is possible than they say.
+    MayStandStill,
     /// These copies that a compiler made count with it.
     Clones(Vec<String>),
 }
@@ -217,6 +219,9 @@ impl Note {
             Self::Chained => ", of runs that followed another handler only".into(),
             Self::Silence(ns) => format!(", then none for {}", duration_ns(*ns)),
             Self::AtMost(hertz) => format!(", relying on at most {hertz} Hz"),
+            Self::MayStandStill => {
+                "; cycle counts may stand still in sleep, which would make it more".into()
+            }
             Self::ByPace => "; sleep is told apart by the pace of instructions".into(),
             Self::Clones(names) => format!(", with {}", names.join(", ")),
         }

@@ -21,6 +21,8 @@ pub struct Code<'a> {
     tells_conditions: bool,
     /// Where blocks begin in any case, in order.
     cuts: Vec<u64>,
+    /// Every instruction is a block.
+    single: bool,
     blocks: Vec<Block>,
     sections: Vec<Section>,
 }
@@ -44,6 +46,7 @@ impl<'a> Code<'a> {
             waits_end_blocks,
             tells_conditions: false,
             cuts: Vec::new(),
+            single: false,
             blocks: Vec::new(),
             sections,
         }
@@ -60,6 +63,12 @@ impl<'a> Code<'a> {
     pub fn cut_at(&mut self, addresses: &[u64]) {
         self.cuts = addresses.to_vec();
         self.cuts.sort_unstable();
+    }
+
+    /// Every instruction is a block of its own: whoever counts time by blocks counts it by instructions. Before any
+    /// block was made.
+    pub const fn cut_everywhere(&mut self) {
+        self.single = true;
     }
 
     /// Whether it is told which instructions of `it` blocks were passed over.
@@ -110,6 +119,7 @@ impl<'a> Code<'a> {
         let function = self.image.function_after(address).unwrap_or(u64::MAX);
         let cut = self.cuts.partition_point(|&cut| cut <= address);
         let until = self.cuts.get(cut).copied().unwrap_or(u64::MAX).min(function);
+        let until = if self.single { address + 1 } else { until };
         let block = walk(self.image, address..until, id, self.waits_end_blocks)?;
         section.starts[slot] = id.0 + 1;
         self.blocks.push(block);

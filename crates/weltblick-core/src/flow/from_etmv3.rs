@@ -94,6 +94,11 @@ impl<'a> Etmv3Flow<'a> {
         self.stepper.cut_at(addresses);
     }
 
+    /// Cycles are handed on instruction by instruction. Before anything was followed.
+    pub const fn time_each_instruction(&mut self) {
+        self.stepper.cut_everywhere();
+    }
+
     /// The blocks, when all is read.
     #[must_use]
     pub fn into_code(self) -> Code<'a> {
@@ -238,7 +243,9 @@ impl<'a> Etmv3Flow<'a> {
                 self.cycles = self.cycles.saturating_add(1);
             }
             if std::mem::take(&mut self.tells_soon) {
-                self.tell_cycles(sink);
+                // Its own cycle is no part of what entry or return took.
+                let own = u32::from(cycle_each || place == 0);
+                self.tell_cycles_but(own, sink);
             }
             let ran = bits >> place & 1 == 1;
             self.held = if ran { Held::Ran(self.cycles) } else { Held::Skipped(self.cycles) };
@@ -289,7 +296,13 @@ impl<'a> Etmv3Flow<'a> {
     }
 
     fn tell_cycles(&mut self, sink: &mut impl Sink) {
-        let cycles = std::mem::take(&mut self.cycles);
+        self.tell_cycles_but(0, sink);
+    }
+
+    /// All but the last so many.
+    fn tell_cycles_but(&mut self, own: u32, sink: &mut impl Sink) {
+        let cycles = self.cycles.saturating_sub(own);
+        self.cycles -= cycles;
         if cycles > 0 {
             sink.moment(self.offset, &Moment::Cycles(Some(cycles)));
         }

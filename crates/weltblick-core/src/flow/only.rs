@@ -126,6 +126,13 @@ impl<S: Sink> Only<S> {
             self.over = !matches!(self.from, Some(Edge::Address(_)));
         }
         if !self.inside && !self.over && self.is_at(self.from, block) {
+            // Nothing ran between the two: the core slept.
+            if matches!(self.until, Some(Edge::Byte(_) | Edge::Cycles(_)))
+                && self.is_at(self.until, block)
+            {
+                self.over = true;
+                return;
+            }
             self.inside = true;
             self.cut = self.ran;
             self.tell_outside();

@@ -45,6 +45,11 @@ impl<'a> Stepper<'a> {
         self.code.cut_at(addresses);
     }
 
+    /// Every instruction is a block of its own. Before anything was followed.
+    pub const fn cut_everywhere(&mut self) {
+        self.code.cut_everywhere();
+    }
+
     /// The blocks, when all is read.
     #[must_use]
     pub fn into_code(self) -> Code<'a> {

@@ -29,9 +29,9 @@ pub struct Judgement {
     pub budget: String,
     /// What it is about: `function.wave_filter`, `task.telemetry`.
     pub subject: String,
-    /// Where several are called so: the number of this one.
+    /// Where several are called so: the exception, task or span number of this one.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub number: Option<String>,
+    pub id: Option<String>,
     /// Where several cores take it: the one that this is of.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub core: Option<u8>,
@@ -89,7 +89,7 @@ impl Judgement {
         Self {
             budget,
             subject,
-            number: None,
+            id: None,
             core: None,
             line,
             verdict: Verdict::Undecided,

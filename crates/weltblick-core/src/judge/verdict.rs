@@ -21,12 +21,12 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-pub const SCHEMA: &str = "weltblick/check/2";
+pub const SCHEMA: &str = "weltblick/check/3";
 
 /// All budgets, judged.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct CheckReport {
-    /// `weltblick/check/2`.
+    /// `weltblick/check/3`.
     pub schema: String,
     /// The worst of all verdicts.
     pub verdict: Verdict,
@@ -67,7 +67,7 @@ pub fn judge(
             let mut judgement = known.judge(budget, found);
             if let Some(which) = which {
                 judgement.evidence = format!("of {which}: {}", judgement.evidence);
-                (judgement.number, judgement.core) = (which.number, which.core);
+                (judgement.id, judgement.core) = (which.number, which.core);
             }
             budgets.push(judgement);
         }
@@ -154,7 +154,10 @@ impl Known<'_> {
                 Some(executed) => executed.agreed(|ran| ran.share(function)),
                 None => self.shares.function(function),
             }),
-            About::SleepShare => Some(self.shares.sleep()),
+            About::SleepShare => Some(match self.exact() {
+                Some(executed) => executed.agreed(|ran| ran.sleep()),
+                None => self.shares.sleep(),
+            }),
             About::Samples => {
                 let samples = self.shares.samples();
                 Some(Ok(Figure::exact(samples as f64, samples, Basis::Counted)))
@@ -184,7 +187,7 @@ impl Known<'_> {
                     judgement.advice = Some("turn PC sampling on".into());
                 }
             }
-            About::SelfShare { .. }
+            About::SelfShare { .. } | About::SleepShare
                 if self.exact().is_some() && judgement.verdict == Verdict::Met =>
             {
                 if let Some(over) = budget.condition.over {

@@ -11,6 +11,7 @@ pub mod counters;
 pub mod coverage;
 pub mod dissection;
 pub mod duration;
+pub mod earlier;
 pub mod execution;
 pub mod gap;
 pub mod inspection;

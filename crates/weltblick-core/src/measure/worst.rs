@@ -39,6 +39,11 @@ impl Worst {
         Self { list: Vec::new(), keep }
     }
 
+    /// So many came before the one with the number 0.
+    pub(crate) fn renumber(&mut self, before: u64) {
+        self.list.iter_mut().for_each(|bad| bad.number += before);
+    }
+
     /// One more that is so bad; only one that is kept is made. Of equals the first stays.
     #[inline]
     pub fn add(&mut self, ticks: Ticks, bad: impl FnOnce(Ticks) -> Bad) {

@@ -46,6 +46,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         seen: seen_of(capture, tally, &listing),
         ways: calls.take_confirmed().map_or_else(Vec::new, way),
         calls: None,
+        sleep: None,
     });
     let ways = way(calls);
     let calls = &ways[0].1;
@@ -56,6 +57,7 @@ pub(super) fn run(args: &Args, capture: &Capture, out: &mut dyn Write) -> Result
         seen: &seen_of(capture, &tally, &listing),
         calls: None,
         ways: &ways,
+        sleep: None,
         scale,
         intrusive: capture.conduct().intrusive,
         kept_the_end: capture.kept_the_end(),

@@ -149,13 +149,14 @@ impl OneBuild<'_> {
     /// Says what speaks against what was seen.
     fn weigh(&self, report: &mut CoverageReport, captures: &[Capture], choice: &Choice) {
         let seen = self.confirmed.clone();
-        let confirmed = Confirmed { seen, calls: None, ways: Vec::new() };
+        let confirmed = Confirmed { seen, calls: None, ways: Vec::new(), sleep: None };
         let executed = Executed {
             image: self.image,
             listing: &self.listing,
             seen: &self.seen,
             calls: None,
             ways: &[],
+            sleep: None,
             scale: None,
             intrusive: false,
             kept_the_end: captures.iter().any(Capture::kept_the_end),

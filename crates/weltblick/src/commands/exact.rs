@@ -8,26 +8,26 @@ use crate::outcome::Outcome;
 use crate::show::picture::{self, Flames};
 use crate::show::{self, Paint};
 use crate::sources::{Beside, Capture, Part};
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Context as _, Result, anyhow, bail};
 use std::io::Write;
-use weltblick_core::flow::Clocking;
+use std::time::Duration;
+use weltblick_core::flow::{Clocking, Code};
+use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, CodeBy, Confirmed, ExactContext, ExactProfile, ExactRow, Executed, Gaps,
-    InstructionTimes, Listing, Seen, Tally, TimeAgreement, Times, by_code, by_function,
+    InstructionTimes, Listing, Seen, Tally, TimeAgreement, Times, Windows, by_code, by_function,
     by_interrupt, by_task,
 };
 
 /// Profiles what ran.
 pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result<Outcome> {
-    if args.every.is_some() {
-        bail!(
-            "--every takes samples apart (--samples takes those of this capture); of an instruction trace --within A..B takes a part"
-        );
-    }
     if args.inline {
         bail!(
             "--inline takes samples apart; `source` shows lines that were inlined (--samples takes the samples of this capture)"
         );
+    }
+    if let Some(every) = args.every {
+        return in_windows(capture, args, every, out);
     }
     // An interval of time is a part like any other.
     let part = match (&args.within, &args.calls.part.only) {
@@ -37,52 +37,90 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
     };
     let mut ran = Ran::read(capture, &part, args.by)?;
     if ran.calls.instructions() == 0 {
-        bail!(
-            "{}: the instruction trace tells of no instruction that ran; `weltblick inspect` says what is in it",
-            capture.name.display()
-        );
+        if part.is_all() {
+            return Err(nothing_ran(capture));
+        }
+        bail!("{}: nothing ran in this part of the recording", capture.name.display());
     }
-    let confirmed = ran.take_confirmed(capture)?;
-    let seen = seen_of(capture, &ran.tally, &ran.listing);
-    let executed = Executed {
-        image: capture.image()?,
-        listing: &ran.listing,
-        seen: &seen,
-        calls: Some(&ran.calls),
-        ways: &[],
-        scale: capture.flow_scale(),
-        intrusive: capture.conduct().intrusive,
-        kept_the_end: capture.kept_the_end(),
-        times_disagree: ran.agreement.contradictions(),
-        confirmed: confirmed.as_ref(),
-    };
     // Of a part, figures are of the part.
     let is_all = ran.gaps().unwatched == 0;
-    let context = ran.context(&executed, is_all);
-    files(&ran, args, &context)?;
-    if args.calls.tree {
-        let look = look(capture, args);
-        show::tree::text(&ran.calls, &context, &look, out)?;
-        return Ok(Outcome::Done);
-    }
-    let mut report = report(&ran, args, &context);
-    if let Some(name) = &args.calls.of {
-        report.rows.retain(|row| row.function.as_deref() == Some(name));
-        if report.rows.is_empty() {
-            bail!("no function called `{name}` ran");
+    let report = ran.told(capture, is_all, |ran, context| {
+        files(ran, args, context)?;
+        if args.calls.tree {
+            show::tree::text(&ran.calls, context, &look(capture, args), out)?;
+            return Ok(None);
         }
-    }
-    choose(&mut report.rows, args)?;
-    sort(&mut report.rows, args.sort);
+        table(ran, args, context).map(Some)
+    })?;
+    let Some(report) = report else { return Ok(Outcome::Done) };
     match args.output.format {
         Format::Json => show::json(&report, out)?,
-        Format::Csv => show::exact::csv(&report, out)?,
-        Format::Text if args.calls.of.is_some() => {
-            show::exact::details(&report, &look(capture, args), out)?
-        }
-        Format::Text => show::exact::text(&report, &look(capture, args), out)?,
+        Format::Csv => show::exact::csv(&[report], out)?,
+        Format::Text => text(&report, capture, args, out)?,
     }
     Ok(Outcome::Done)
+}
+
+/// One profile for each window of time.
+fn in_windows(
+    capture: &Capture,
+    args: &Args,
+    every: Duration,
+    out: &mut dyn Write,
+) -> Result<Outcome> {
+    let calls = &args.calls;
+    if calls.tree || calls.folded.is_some() || calls.picture.is_some() || calls.part.only.is_some()
+    {
+        bail!("--every makes tables: --tree, --folded, --picture and --only go with --within A..B");
+    }
+    if every.is_zero() {
+        bail!("--every: a window must be longer than nothing");
+    }
+    if capture.flow_clocking() == Clocking::Nothing {
+        bail!("--every: this instruction trace counts no cycles and has no timestamps");
+    }
+    let scale = capture.flow_scale().with_context(|| capture.state_a_clock())?;
+    let every = every.as_secs_f64() * 1e9;
+    let mut reports = Vec::new();
+    let ticks = (every / scale.ns).round() as u64;
+    for (number, mut ran) in Ran::read_in_windows(capture, ticks, args.by)?.into_iter().enumerate()
+    {
+        let mut report = ran.told(capture, true, |ran, context| table(ran, args, context))?;
+        let from = number as f64 * every;
+        (report.from_ns, report.until_ns) = (Some(from), Some(from + every));
+        reports.push(report);
+    }
+    if reports.iter().all(|report| report.instructions == 0) {
+        return Err(nothing_ran(capture));
+    }
+    match args.output.format {
+        Format::Json => show::json(&reports, out)?,
+        Format::Csv => show::exact::csv(&reports, out)?,
+        Format::Text => {
+            for (number, report) in reports.iter().enumerate() {
+                if number > 0 {
+                    writeln!(out)?;
+                }
+                text(report, capture, args, out)?;
+            }
+        }
+    }
+    Ok(Outcome::Done)
+}
+
+fn nothing_ran(capture: &Capture) -> anyhow::Error {
+    anyhow!(
+        "{}: the instruction trace tells of no instruction that ran; `weltblick inspect` says what is in it",
+        capture.name.display()
+    )
+}
+
+fn text(report: &ExactProfile, capture: &Capture, args: &Args, out: &mut dyn Write) -> Result<()> {
+    let look = look(capture, args);
+    match args.calls.of {
+        Some(_) => show::exact::details(report, &look, out),
+        None => show::exact::text(report, &look, out),
+    }
 }
 
 /// Everything that ran.
@@ -96,29 +134,78 @@ struct Ran<'a> {
     clocking: Clocking,
 }
 
+/// What is counted beside calls.
+type Further = (TimeAgreement, Option<Times>);
+
 impl<'a> Ran<'a> {
     fn read(capture: &'a Capture, part: &Part, by: ByArg) -> Result<Self> {
-        let clocking = capture.flow_clocking();
-        let image = capture.image()?;
-        let calls = Calls::new(image, clocking);
-        let by_code = matches!(by, ByArg::File | ByArg::Line | ByArg::Address);
-        let wants_times = by_code && clocking == Clocking::Cycles;
-        let mut further = (TimeAgreement::default(), wants_times.then(Times::default));
+        let calls = Calls::new(capture.image()?, capture.flow_clocking());
+        let mut further = further(capture, by);
         let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut further));
         let (code, calls) = part.follow(capture, &[], &mut beside, calls)?;
         let counts = beside.0.unwrap_or_default();
-        let listing = Listing::of(image);
-        let (agreement, times) = further;
-        let times = times.map(|times| times.into_instructions(&code, &listing));
-        let tally = counts.into_tally(&code);
+        Self::of(capture, &code, (calls, counts, further))
+    }
+
+    /// What ran in each window of so many ticks.
+    fn read_in_windows(capture: &'a Capture, every: u64, by: ByArg) -> Result<Vec<Self>> {
+        let (image, clocking) = (capture.image()?, capture.flow_clocking());
+        let mut windows = Windows::new(every, clocking, || {
+            (Calls::new(image, clocking), (BlockCounts::default(), further(capture, by)))
+        });
+        let code = capture.replay_flow(&mut windows)?;
+        let windows = windows.finish().context("--every")?.into_iter();
+        windows
+            .map(|(_, (mut calls, (counts, further)))| {
+                calls.finish();
+                Self::of(capture, &code, (calls, counts, further))
+            })
+            .collect()
+    }
+
+    fn of(
+        capture: &Capture,
+        code: &Code<'_>,
+        (calls, counts, (agreement, times)): (Calls<'a>, BlockCounts, Further),
+    ) -> Result<Self> {
+        let listing = Listing::of(capture.image()?);
+        let times = times.map(|times| times.into_instructions(code, &listing));
+        let tally = counts.into_tally(code);
+        let clocking = capture.flow_clocking();
         Ok(Self { calls, tally, listing, agreement, times, clocking })
+    }
+
+    /// What can be told of it, with what figures rest on; `is_all`: it is all of a recording.
+    fn told<T>(
+        &mut self,
+        capture: &Capture,
+        is_all: bool,
+        tell: impl FnOnce(&Self, &ExactContext<'_>) -> Result<T>,
+    ) -> Result<T> {
+        let confirmed = self.take_confirmed(capture)?;
+        let seen = seen_of(capture, &self.tally, &self.listing);
+        let executed = Executed {
+            image: capture.image()?,
+            listing: &self.listing,
+            seen: &seen,
+            calls: Some(&self.calls),
+            ways: &[],
+            sleep: None,
+            scale: capture.flow_scale(),
+            intrusive: capture.conduct().intrusive,
+            kept_the_end: capture.kept_the_end(),
+            times_disagree: self.agreement.contradictions(),
+            confirmed: confirmed.as_ref(),
+        };
+        tell(self, &self.context(&executed, is_all))
     }
 
     /// What ran before the last synchronisation, where something ran behind it.
     fn take_confirmed(&mut self, capture: &Capture) -> Result<Option<Confirmed<'a>>> {
         let Some(tally) = self.tally.confirmed.take() else { return Ok(None) };
         let seen = seen_of(capture, &tally, &self.listing);
-        Ok(Some(Confirmed { seen, calls: self.calls.take_confirmed(), ways: Vec::new() }))
+        let calls = self.calls.take_confirmed();
+        Ok(Some(Confirmed { seen, calls, ways: Vec::new(), sleep: None }))
     }
 
     fn gaps(&self) -> &Gaps {
@@ -136,6 +223,29 @@ impl<'a> Ran<'a> {
     }
 }
 
+fn further(capture: &Capture, by: ByArg) -> Further {
+    let by_code = matches!(by, ByArg::File | ByArg::Line | ByArg::Address);
+    let wants_times = by_code && capture.flow_clocking() == Clocking::Cycles;
+    (TimeAgreement::default(), wants_times.then(Times::default))
+}
+
+/// The rows that are asked for, in the order that is.
+fn table(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> Result<ExactProfile> {
+    let mut report = report(ran, args, context);
+    if report.instructions == 0 {
+        return Ok(report);
+    }
+    if let Some(name) = &args.calls.of {
+        report.rows.retain(|row| row.function.as_deref() == Some(name));
+        if report.rows.is_empty() && args.every.is_none() {
+            bail!("no function called `{name}` ran");
+        }
+    }
+    choose(&mut report.rows, args, context.image)?;
+    sort(&mut report.rows, args.sort);
+    Ok(report)
+}
+
 fn report(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> ExactProfile {
     let by = match args.by {
         ByArg::Function => return by_function(&ran.calls, context),
@@ -150,24 +260,16 @@ fn report(ran: &Ran<'_>, args: &Args, context: &ExactContext<'_>) -> ExactProfil
 }
 
 /// Keeps the rows that are asked for.
-fn choose(rows: &mut Vec<ExactRow>, args: &Args) -> Result<()> {
-    if args.calls.code.is_all() {
+fn choose(rows: &mut Vec<ExactRow>, args: &Args, image: &Image) -> Result<()> {
+    args.require_rows_of_code()?;
+    if args.code.is_all() {
         return Ok(());
     }
-    if matches!(args.by, ByArg::Interrupt | ByArg::Task) || args.calls.tree {
-        bail!(
-            "--inside and --exclude choose functions and files; --by interrupt, --by task and --tree have none"
-        );
-    }
-    let choice = args.calls.code.choice();
-    let start = |row: &ExactRow| {
-        let digits = row.address.as_deref()?.strip_prefix("0x")?;
-        u64::from_str_radix(digits, 16).ok()
-    };
     rows.retain(|row| {
-        choice.takes(row.function.as_deref().unwrap_or_default(), row.file.as_deref(), start(row))
+        let address = row.address.as_deref();
+        args.code.takes_row([row.function.as_deref(), row.file.as_deref(), address], image)
     });
-    if rows.is_empty() {
+    if rows.is_empty() && args.every.is_none() {
         bail!(
             "nothing that ran is called so; --inside and --exclude take names of functions and files"
         );

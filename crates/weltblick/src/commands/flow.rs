@@ -4,14 +4,18 @@ use super::only::{CodeArgs, OnlyArgs};
 use super::within;
 use crate::cli::{CaptureArgs, Format, OutputArgs};
 use crate::outcome::Outcome;
+use crate::show::flow::Here;
 use crate::show::{self, Paint};
-use crate::sources::{self, Capture};
+use crate::sources::{self, Capture, SourceText};
 use anyhow::{Context as _, Result, bail};
 use std::io::Write;
+use std::path::PathBuf;
 use weltblick_core::event::{FlowEvents, Origin};
 use weltblick_core::flow::Clocking;
 use weltblick_core::judge::{End, Point, Subject, address_of};
-use weltblick_core::measure::execution::{EntriesBefore, FlowIndex, Found, History, Place, View};
+use weltblick_core::measure::execution::{
+    AtTime, EntriesBefore, FlowIndex, Found, History, Place, RanThen, View,
+};
 use weltblick_core::measure::timeline::Target;
 use weltblick_core::time::Window;
 
@@ -31,6 +35,9 @@ pub(crate) struct Args {
     /// Instructions before the place [default: half of them]
     #[arg(long, value_name = "COUNT")]
     back: Option<u64>,
+    /// Where the source is
+    #[arg(long, value_name = "FOLDER")]
+    sources: Vec<PathBuf>,
     #[command(flatten)]
     code: CodeArgs,
     #[command(flatten)]
@@ -54,7 +61,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         return Ok(Outcome::Done);
     }
     let capture = sources::open(&args.capture)?;
-    let sought = sought(args, &capture)?;
+    let mut sought = sought(args, &capture)?;
+    if args.next > 0 && !matches!(sought, Sought::At(Place::Address(_)) | Sought::Entry { .. }) {
+        bail!("--next: {} comes once; give code or the start of an interrupt", args.around);
+    }
     let usual = if args.around == Point::Last { args.count } else { args.count / 2 };
     let back = args.back.unwrap_or(usual).min(MOST);
     let after = args.count.saturating_sub(back).min(MOST);
@@ -65,20 +75,26 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     {
         bail!("--inside and --exclude leave out {}, which is looked for", args.around);
     }
+    // What is chosen of the code is looked for from that time on.
+    if let (Sought::At(Place::Ticks(ticks)), None) = (sought, &shown.view) {
+        sought = ran_then(ticks, &capture)?.map_or(sought, Sought::Then);
+    }
     let (history, cut) = history(&capture, sought, args.next, [back, after], &shown)?;
     // Who read from the middle does not know how much time passed before.
     let scale = capture.flow_scale();
-    let address = match sought {
-        Sought::At(Place::Address(address)) => Some(address),
-        _ => None,
+    let here = match sought {
+        Sought::At(Place::Address(address)) => Here::Address(address),
+        Sought::Then(then) => Here::Instruction(then.instructions),
+        _ => Here::Instruction(0),
     };
     let alignment = if cut { None } else { capture.placed()? };
-    let time = show::flow::Time { scale, alignment };
+    let time = show::flow::Time { scale, alignment, clocking: capture.flow_clocking() };
     let around = match args.around {
         Point::Last => show::flow::Around::End(args.count.min(MOST)),
         _ => show::flow::Around::Place([back, after]),
     };
-    let Some(report) = show::flow::report(&history, image, time, address, around)? else {
+    let mut texts = SourceText::around(&capture, &args.sources);
+    let Some(report) = show::flow::report(&history, image, time, here, around, &mut texts)? else {
         bail!(
             "{}: {} is not reached{} in {}",
             capture.name.display(),
@@ -155,6 +171,7 @@ fn history<'c>(
 ) -> Result<(History<'c>, bool)> {
     let image = capture.image()?;
     let place = sought.place();
+    let next = if let Sought::Then(then) = sought { then.skip } else { next };
     let new = |skip| {
         let history = History::new(image, capture.flow_clocking(), place, skip, around);
         match &shown.view {
@@ -167,27 +184,29 @@ fn history<'c>(
         // Whether a part has begun is only known from its beginning on.
         _ if shown.is_part => false,
         // A byte is near its place in the file.
-        (Place::Byte(byte), _) => capture.replay_flow_near(byte, &mut history)?,
         (_, Some(found)) => {
             history = history.from(found);
-            capture.replay_flow_near(found.offset, &mut history)?
+            capture.replay_flow_stepwise_near(found.offset, &mut history)?
+        }
+        (Place::Byte(byte), None) if matches!(sought, Sought::At(_)) => {
+            capture.replay_flow_stepwise_near(byte, &mut history)?
         }
         (_, None) => false,
     };
     let near = near && history.steps().is_some() && !history.misses();
     // What is shown may lie further back than what was read.
     let near = near && !(shown.view.is_some() && history.is_short());
-    let cut = near && matches!(place, Place::Byte(_));
+    let cut = near && matches!(sought, Sought::At(Place::Byte(_)));
     if !near {
         let before = match sought {
-            Sought::At(_) => 0,
+            Sought::At(_) | Sought::Then(_) => 0,
             Sought::Entry { exception, moment } => {
                 entries_before(exception, moment, capture, None)?
                     .context("--around: the instruction trace ends before that")?
             }
         };
         history = new(before + next);
-        capture.replay_flow_cut(&shown.cuts, &mut history)?;
+        capture.replay_flow_stepwise(&shown.cuts, &mut history)?;
     }
     history.finish();
     Ok((history, cut))
@@ -211,7 +230,7 @@ fn found(capture: &Capture, sought: Sought, next: u64) -> Result<Option<Found>> 
     let by_cycles = capture.flow_clocking() == Clocking::Cycles;
     let is_indexed = match sought {
         Sought::At(Place::Address(_)) => true,
-        Sought::At(Place::Ticks(_)) | Sought::Entry { .. } => by_cycles,
+        Sought::At(Place::Ticks(_)) | Sought::Then(_) | Sought::Entry { .. } => by_cycles,
         Sought::At(_) => false,
     };
     let Some(index) = (if is_indexed { sources::flow_index(capture)? } else { None }) else {
@@ -221,6 +240,9 @@ fn found(capture: &Capture, sought: Sought, next: u64) -> Result<Option<Found>> 
         Sought::At(Place::Address(address)) => index.nth(address, next),
         Sought::At(Place::Ticks(cycles)) => index.at_cycles(cycles),
         Sought::At(_) => None,
+        Sought::Then(RanThen { offset, skip, ticks, .. }) => {
+            Some(Found { offset, cycles: ticks, skip })
+        }
         Sought::Entry { exception, moment } => {
             let Some(found) = index.at_cycles(moment) else { return Ok(None) };
             let before = entries_before(exception, moment, capture, Some((index, found)))?;
@@ -238,6 +260,8 @@ enum Sought {
         exception: u16,
         moment: u64,
     },
+    /// What ran at a time.
+    Then(RanThen),
 }
 
 impl Sought {
@@ -245,6 +269,7 @@ impl Sought {
         match self {
             Self::At(place) => place,
             Self::Entry { exception, .. } => Place::Entry(exception),
+            Self::Then(then) => Place::Byte(then.offset),
         }
     }
 }
@@ -278,6 +303,23 @@ fn sought(args: &Args, capture: &Capture) -> Result<Sought> {
         code => Place::Address(address_of(code, capture.image()?)?),
     };
     Ok(Sought::At(place))
+}
+
+/// What ran after so many ticks, if the trace shows it.
+fn ran_then(ticks: u64, capture: &Capture) -> Result<Option<RanThen>> {
+    let new = || AtTime::new(capture.flow_clocking(), ticks);
+    if let Some(Found { offset, cycles, .. }) = found(capture, Sought::At(Place::Ticks(ticks)), 0)?
+    {
+        let mut then = new().from_byte(offset, cycles);
+        if capture.replay_flow_stepwise_near(offset, &mut then)?
+            && let Some(then) = then.found()
+        {
+            return Ok(Some(then));
+        }
+    }
+    let mut then = new();
+    capture.replay_flow_stepwise(&[], &mut then)?;
+    Ok(then.found())
 }
 
 /// How often an exception was entered before a cycle of the instruction trace: from a place that the index tells

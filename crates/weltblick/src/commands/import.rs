@@ -6,7 +6,7 @@ use crate::show;
 use crate::sources::{self, NewFolder, Place};
 use anyhow::{Context as _, Result, bail};
 use std::fs;
-use std::io::Write;
+use std::io::{BufRead as _, BufReader, Write};
 use std::path::{Path, PathBuf};
 use weltblick_core::capture::{CtfSettings, MANIFEST, Manifest, StreamSpec};
 use weltblick_core::document::{At, Source};
@@ -26,7 +26,8 @@ pub(crate) struct Args {
     /// Put the new folder in the place of an existing capture
     #[arg(long, conflicts_with = "amend")]
     replace: bool,
-    /// Change the settings of an existing capture; files become a further stream
+    /// Change the settings of an existing capture; files become a further stream, or, if the capture has them, say
+    /// which stream is meant
     #[arg(long)]
     amend: bool,
     #[command(flatten)]
@@ -155,7 +156,7 @@ fn make(args: &Args) -> Result<Vec<String>> {
         None => sources::setup_of_raw(&args.setup, named(&files))?,
     };
     let mut manifest = Manifest { streams: vec![stream], ..Manifest::default() };
-    describe(&mut manifest, args, image.image.as_ref())?;
+    describe(&mut manifest, args, 0, image.image.as_ref())?;
     let place = if args.replace { Place::Replace } else { Place::New };
     let folder = NewFolder::begin(&args.out, place, MANIFEST)?;
     if let Some(trace) = &trace {
@@ -173,9 +174,14 @@ fn make(args: &Args) -> Result<Vec<String>> {
     Ok(names)
 }
 
-/// What options say about the target.
-fn describe(manifest: &mut Manifest, args: &Args, image: Option<&Copy>) -> Result<()> {
-    sources::correct(manifest, &args.setup)?;
+/// What options say about the target, and about the packets of one stream.
+fn describe(
+    manifest: &mut Manifest,
+    args: &Args,
+    stream: usize,
+    image: Option<&Copy>,
+) -> Result<()> {
+    sources::correct_stream(manifest, stream, &args.setup)?;
     if args.name.is_some() {
         manifest.target.name.clone_from(&args.name);
     }
@@ -201,12 +207,16 @@ fn amend(args: &Args) -> Result<Vec<String>> {
     // A newer build of the same name takes the old one's place.
     taken.retain(|name| manifest.image.as_ref().is_none_or(|image| image.value != *name));
     let before = taken.len();
-    let files = plan_files(&args.files, &mut taken)?;
+    let same = same_stream(args, &manifest)?;
+    let files = match same {
+        Some(_) => Vec::new(),
+        None => plan_files(&args.files, &mut taken)?,
+    };
     let image = plan_image(&args.setup, &mut taken)?;
     if !files.is_empty() {
         manifest.streams.push(sources::setup_of_raw(&args.setup, named(&files))?);
     }
-    describe(&mut manifest, args, image.image.as_ref())?;
+    describe(&mut manifest, args, same.unwrap_or(0), image.image.as_ref())?;
     for (from, name) in &image.debug_files {
         sources::copy(from, &args.out.join(name))?;
     }
@@ -223,6 +233,50 @@ fn amend(args: &Args) -> Result<Vec<String>> {
         changed.push("settings amended".into());
     }
     Ok(changed)
+}
+
+/// The stream of a capture that these files are already: same names, same bytes. Then what is said of them is said of
+/// it.
+fn same_stream(args: &Args, manifest: &Manifest) -> Result<Option<usize>> {
+    let names = args.files.iter().map(|file| file.file_name().and_then(|name| name.to_str()));
+    let Some(names) = names.collect::<Option<Vec<&str>>>().filter(|names| !names.is_empty()) else {
+        return Ok(None);
+    };
+    let is_it = |stream: &StreamSpec| stream.files.iter().map(|file| &file.value).eq(&names);
+    let Some(number) = manifest.streams.iter().position(is_it) else { return Ok(None) };
+    for (file, name) in args.files.iter().zip(names) {
+        let old = args.out.join(name);
+        if !is_same(file, &old)? {
+            bail!(
+                "{}: {} has another file of this name; rename one, or make a capture of its own",
+                file.display(),
+                args.out.display()
+            );
+        }
+    }
+    Ok(Some(number))
+}
+
+/// Whether two files hold the same bytes.
+fn is_same(one: &Path, other: &Path) -> Result<bool> {
+    let open = |path: &Path| {
+        let file = fs::File::open(path).with_context(|| path.display().to_string())?;
+        let length = file.metadata().with_context(|| path.display().to_string())?.len();
+        Ok::<_, anyhow::Error>((BufReader::new(file), length))
+    };
+    let ((mut one, length), (mut other, other_length)) = (open(one)?, open(other)?);
+    if length != other_length {
+        return Ok(false);
+    }
+    loop {
+        let (left, right) = (one.fill_buf()?, other.fill_buf()?);
+        let length = left.len().min(right.len());
+        if length == 0 || left[..length] != right[..length] {
+            return Ok(left.is_empty() && right.is_empty());
+        }
+        one.consume(length);
+        other.consume(length);
+    }
 }
 
 fn names_in(folder: &Path) -> Result<Vec<String>> {

@@ -84,7 +84,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         }
         Some(Nesting::new(reading.ticks_per_cycle, figures))
     })?;
-    let figures = finished(read.sink.take(), read.recording());
+    let mut figures = finished(read.sink.take(), read.recording());
+    let earlier = Nesting::new(reading.ticks_per_cycle, figures.earlier());
+    if let Some(earlier) = reading.whole(earlier)? {
+        figures.renumber(&earlier.finish());
+    }
     let facts = read.facts(&capture, figures.contradictions(), true);
     let confirmed = read.confirmed.take().map(|(nesting, recording)| {
         let facts = facts.up_to(&recording);
@@ -184,7 +188,7 @@ fn handled(args: &Args, capture: &Capture, wanted: Vec<u16>) -> Result<Vec<u16>>
 
 fn select(report: &mut InterruptReport, wanted: &[u16], capture: &Capture) -> Result<()> {
     let names: Vec<String> = report.interrupts.iter().map(|row| row.name.clone()).collect();
-    report.interrupts.retain(|row| wanted.contains(&row.number));
+    report.interrupts.retain(|row| wanted.contains(&row.exception));
     if report.interrupts.is_empty() {
         bail!("{}: none of these ever ran; what did: {}", capture.name.display(), names.join(", "));
     }

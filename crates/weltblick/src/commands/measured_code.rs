@@ -6,7 +6,8 @@ use anyhow::Result;
 use weltblick_core::figure::Doubt;
 use weltblick_core::judge::{About, BudgetFile, Point, address_of};
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Confirmed, Crossings, Executed, Gaps, Listing, Seen, Tally, TimeAgreement,
+    BlockCounts, Calls, Confirmed, Crossings, Executed, Gaps, Listing, Seen, Sleep, Tally,
+    TimeAgreement,
 };
 use weltblick_core::measure::inspection::trace_doubts;
 use weltblick_core::measure::profile::SampleCounts;
@@ -17,6 +18,7 @@ pub(super) struct Ran<'a> {
     seen: Seen,
     calls: Option<Calls<'a>>,
     ways: Vec<(Vec<Point>, Calls<'a>)>,
+    sleep: Option<Sleep>,
     times_disagree: u64,
     /// What was executed before the last synchronisation, where something ran behind it.
     confirmed: Option<Confirmed<'a>>,
@@ -38,14 +40,16 @@ impl<'a> Ran<'a> {
         if !capture.has_flow() {
             let seen = Seen::of_samples(samples, &listing);
             let (calls, ways, times_disagree) = (None, Vec::new(), 0);
-            let confirmed = None;
-            return Ok(Some(Self { listing, seen, calls, ways, times_disagree, confirmed }));
+            let (sleep, confirmed) = (None, None);
+            return Ok(Some(Self { listing, seen, calls, ways, sleep, times_disagree, confirmed }));
         }
         let calls = Calls::new(image, capture.flow_clocking());
-        let mut agreement = TimeAgreement::default();
-        let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut agreement));
+        let sleep = asks_for_sleep(budgets).then(|| Sleep::new(capture.flow_clocking()));
+        let mut further = (TimeAgreement::default(), sleep);
+        let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut further));
         let (code, mut calls) = Part::default().follow(capture, &[], &mut beside, calls)?;
         let counts = beside.0.unwrap_or_default();
+        let (agreement, mut sleep) = further;
         let times_disagree = agreement.contradictions();
         let tally = counts.into_tally(&code);
         let seen_of = |tally: &Tally| {
@@ -64,9 +68,11 @@ impl<'a> Ran<'a> {
             };
             let (calls, ways) =
                 (calls.take_confirmed(), ways.iter_mut().filter_map(part).collect());
-            Confirmed { seen, calls, ways }
+            let sleep = sleep.as_mut().and_then(Sleep::take_confirmed);
+            Confirmed { seen, calls, ways, sleep }
         });
-        Ok(Some(Self { listing, seen, calls: Some(calls), ways, times_disagree, confirmed }))
+        let calls = Some(calls);
+        Ok(Some(Self { listing, seen, calls, ways, sleep, times_disagree, confirmed }))
     }
 
     /// What speaks against times that come from the trace.
@@ -82,6 +88,7 @@ impl<'a> Ran<'a> {
             seen: &self.seen,
             calls: self.calls.as_ref(),
             ways: &self.ways,
+            sleep: self.sleep.as_ref(),
             scale: capture.flow_scale(),
             intrusive: capture.conduct().intrusive,
             kept_the_end: capture.kept_the_end(),
@@ -135,7 +142,11 @@ pub(super) fn doubts_of_trace(
 pub(super) fn asks_for_executed(budgets: &BudgetFile, capture: &Capture) -> bool {
     budgets.figures().any(|figure| match figure {
         About::Coverage { .. } | About::Call { .. } | About::Way { .. } => true,
-        About::SelfShare { .. } => capture.has_flow(),
+        About::SelfShare { .. } | About::SleepShare => capture.has_flow(),
         _ => false,
     })
+}
+
+fn asks_for_sleep(budgets: &BudgetFile) -> bool {
+    budgets.figures().any(|figure| matches!(figure, About::SleepShare))
 }

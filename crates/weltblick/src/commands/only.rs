@@ -40,6 +40,21 @@ impl CodeArgs {
         all.filter(|&(id, name)| self.takes(name, id, image)).map(|(id, _)| id).collect()
     }
 
+    /// Whether a row with this function, file and address is meant, as far as it has them. Rows that are no code are
+    /// not.
+    pub(crate) fn takes_row(
+        &self,
+        [function, file, address]: [Option<&str>; 3],
+        image: &Image,
+    ) -> bool {
+        let digits = address.and_then(|address| address.strip_prefix("0x"));
+        let address = digits.and_then(|digits| u64::from_str_radix(digits, 16).ok());
+        let named = function.and_then(|name| image.functions_named(name).first().copied());
+        let start = address.or_else(|| Some(image.function(named?).range.start));
+        let has_code = function.or(file).is_some() || address.is_some();
+        has_code && self.choice().takes(function.unwrap_or_default(), file, start)
+    }
+
     /// Whether a function of the image is meant, or a name that is none.
     pub(crate) fn takes(&self, name: &str, function: Option<FunctionId>, image: &Image) -> bool {
         let choice = self.choice();

@@ -49,6 +49,8 @@ pub(crate) struct Args {
     #[arg(long)]
     pub(crate) samples: bool,
     #[command(flatten)]
+    pub(crate) code: CodeArgs,
+    #[command(flatten)]
     pub(crate) calls: CallArgs,
     #[command(flatten)]
     pub(crate) output: OutputArgs,
@@ -73,15 +75,13 @@ pub(crate) struct CallArgs {
     #[arg(long, value_name = "FILE")]
     pub(crate) picture: Option<PictureFile>,
     #[command(flatten)]
-    pub(crate) code: CodeArgs,
-    #[command(flatten)]
     pub(crate) part: OnlyArgs,
 }
 
 impl CallArgs {
     const fn is_used(&self) -> bool {
         let files = self.folded.is_some() || self.picture.is_some();
-        files || !self.code.is_all() || self.of.is_some() || self.tree || self.part.only.is_some()
+        files || self.of.is_some() || self.tree || self.part.only.is_some()
     }
 }
 
@@ -150,6 +150,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
         );
     }
     name_tasks(&names, capture.image()?, &mut reports);
+    choose(&mut reports, args, &capture)?;
     for report in &mut reports {
         sort(&mut report.rows, args.sort);
     }
@@ -187,6 +188,40 @@ fn name_tasks(names: &Names, image: &Image, reports: &mut [ProfileReport]) {
         for row in rows.filter(|row| row.task.as_ref() == Some(&number)) {
             row.task = text.clone().or(row.task.take());
         }
+    }
+}
+
+/// Keeps the rows that are asked for: their shares stay shares of all samples.
+fn choose(reports: &mut [ProfileReport], args: &Args, capture: &Capture) -> Result<()> {
+    args.require_rows_of_code()?;
+    if args.code.is_all() {
+        return Ok(());
+    }
+    let image = capture.image()?;
+    for report in reports.iter_mut() {
+        report.rows.retain(|row| {
+            let address = row.address.as_deref();
+            args.code.takes_row([row.function.as_deref(), row.file.as_deref(), address], image)
+        });
+    }
+    if reports.iter().all(|report| report.rows.is_empty()) {
+        bail!(
+            "no sample is in code that is called so; --inside and --exclude take names of functions and files"
+        );
+    }
+    Ok(())
+}
+
+impl Args {
+    /// An error where code is chosen and rows are none.
+    pub(super) fn require_rows_of_code(&self) -> Result<()> {
+        let has_code = !matches!(self.by, ByArg::Interrupt | ByArg::Task) && !self.calls.tree;
+        if !has_code && !self.code.is_all() {
+            bail!(
+                "--inside and --exclude choose functions and files; --by interrupt, --by task and --tree have none"
+            );
+        }
+        Ok(())
     }
 }
 
@@ -285,6 +320,7 @@ fn write(
             let image = capture.image.as_ref().map(|open| open.path.display().to_string());
             let look = show::profile::Look {
                 paint: Paint::new(args.output.color),
+                chosen: !args.code.is_all(),
                 top: if args.top == 0 { usize::MAX } else { args.top },
                 capture: &capture.name.display().to_string(),
                 image: image.as_deref().unwrap_or_default(),

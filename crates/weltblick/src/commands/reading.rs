@@ -179,6 +179,15 @@ impl<'a> Reading<'a> {
         Ok(Some(sink))
     }
 
+    /// Reads all of the recording again, where only a window was read; nothing where it is gone.
+    pub(crate) fn whole<S: Sink>(&self, mut sink: S) -> Result<Option<S>> {
+        if self.once || self.cycles.is_none() {
+            return Ok(None);
+        }
+        self.capture.replay(&mut sink)?;
+        Ok(Some(sink))
+    }
+
     pub(crate) fn image(&self) -> Option<&'a Image> {
         self.capture.image.as_ref().map(|open| &open.image)
     }

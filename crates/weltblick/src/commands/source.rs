@@ -70,7 +70,8 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     });
     let (listing, seen) = (&listing, &seen);
     let wanted = show::source::Wanted { image, listing, seen, times, chosen, home, whole };
-    let report = show::source::report(&wanted, &mut SourceText::new(&args.sources))?;
+    let mut texts = SourceText::around(&capture, &args.sources);
+    let report = show::source::report(&wanted, &mut texts)?;
     match args.output.format {
         Format::Json => show::json(&report, out)?,
         Format::Csv => bail!("source has no CSV form; --format json has all of it"),

@@ -96,7 +96,10 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     })?;
     let Some(tracking) = read.sink.take() else { return Ok(Outcome::Done) };
     let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed());
-    let (figures, contradictions) = finished(tracking, read.recording());
+    let (mut figures, contradictions) = finished(tracking, read.recording());
+    if let Some(earlier) = reading.whole(Tracking::new(figures.earlier()))? {
+        figures.renumber(&earlier.finish());
+    }
     let facts = read.facts(&capture, contradictions.count, exceptions);
     let confirmed = read.confirmed.take().and_then(|(tracking, recording)| {
         let facts = facts.up_to(&recording);
@@ -188,7 +191,7 @@ fn finished(
 /// Only the tasks that a user names; all, if none.
 fn select(report: &mut TaskReport, args: &Args, image: Option<&Image>) -> Result<()> {
     let wanted = &args.tasks;
-    let is_it = |row: &TaskRow, name: &String| row.name == *name || row.number.to_string() == *name;
+    let is_it = |row: &TaskRow, name: &String| row.name == *name || row.id.to_string() == *name;
     if let Some(name) = wanted.iter().find(|name| !report.tasks.iter().any(|row| is_it(row, name)))
     {
         let known: Vec<&str> = report.tasks.iter().map(|row| row.name.as_str()).collect();

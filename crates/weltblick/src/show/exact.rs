@@ -133,6 +133,9 @@ fn head(report: &ExactProfile, look: &Look<'_>, out: &mut dyn Write) -> Result<(
         _ => "; this trace has no times",
     };
     writeln!(out, "{line}")?;
+    if let (Some(from), Some(until)) = (report.from_ns, report.until_ns) {
+        writeln!(out, "window: from {} to {}", duration_ns(from), duration_ns(until))?;
+    }
     if report.evidence.unwatched > 0 {
         writeln!(out, "not traced by choice: {}", stretch_count(report.evidence.unwatched))?;
     }
@@ -343,9 +346,11 @@ fn partners(title: &str, partners: &[Partner], look: &Look<'_>, out: &mut dyn Wr
 }
 
 /// For spreadsheets.
-pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
+pub(crate) fn csv(reports: &[ExactProfile], out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
     let names = [
+        "from_ns",
+        "until_ns",
         "function",
         "file",
         "line",
@@ -373,8 +378,11 @@ pub(crate) fn csv(report: &ExactProfile, out: &mut dyn Write) -> Result<()> {
     };
     let number = |value: Option<f64>| value.map(|value| value.to_string()).unwrap_or_default();
     let whole = |value: Option<u64>| value.map(|value| value.to_string()).unwrap_or_default();
-    for row in &report.rows {
+    let rows = reports.iter().flat_map(|report| report.rows.iter().map(move |row| (report, row)));
+    for (report, row) in rows {
         let mut record = vec![
+            number(report.from_ns),
+            number(report.until_ns),
             text(&row.function),
             text(&row.file),
             row.line.map(|line| line.to_string()).unwrap_or_default(),

@@ -2,11 +2,12 @@
 
 use super::disassembly::{Disassembler, opcode};
 use super::{Paint, cell, count, path_end, plain, shell};
+use crate::sources::SourceText;
 use anyhow::Result;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::io::Write;
-use weltblick_core::flow::Gap;
+use weltblick_core::flow::{Clocking, Gap};
 use weltblick_core::image::{Image, interrupt_name};
 use weltblick_core::isa::instruction_length;
 use weltblick_core::measure::alignment::Alignment;
@@ -16,6 +17,9 @@ use weltblick_core::time::Window;
 
 /// Name and version of the JSON form.
 const SCHEMA: &str = "weltblick/flow/1";
+
+/// More of a source line does not fit beside times and addresses.
+const LONGEST_SOURCE: usize = 40;
 
 /// What ran around a place.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
@@ -43,6 +47,9 @@ pub(crate) struct FlowLine {
     /// Nanoseconds after the recording's start, at the last moment before it whose time is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     since_ns: Option<f64>,
+    /// Cycles from that moment to the next one whose time is known: with the first line behind it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    cycles: Option<u64>,
     /// How many calls deep it is.
     depth: u32,
     /// The instruction's address, in hexadecimal.
@@ -57,6 +64,9 @@ pub(crate) struct FlowLine {
     /// Its line.
     #[serde(skip_serializing_if = "Option::is_none")]
     line: Option<u32>,
+    /// That line's text, where the source is found.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    source: Option<String>,
     /// Its halfwords.
     #[serde(skip_serializing_if = "Option::is_none")]
     code: Option<String>,
@@ -79,6 +89,8 @@ pub(crate) struct Time<'a> {
     pub(crate) scale: Option<Scale>,
     /// The ITM's time is told, which stands so to the ticks.
     pub(crate) alignment: Option<&'a Alignment>,
+    /// What ticks are.
+    pub(crate) clocking: Clocking,
 }
 
 impl Time<'_> {
@@ -97,19 +109,33 @@ pub(crate) fn report(
     history: &History<'_>,
     image: &Image,
     time: Time<'_>,
-    place: Option<u64>,
+    place: Here,
     around: Around,
+    texts: &mut SourceText,
 ) -> Result<Option<FlowReport>> {
     let Some((steps, hit)) = history.steps() else { return Ok(None) };
     let disassembler = Disassembler::new()?;
     let mut lines = Vec::new();
     let mut passed_over = Vec::new();
+    let mut before = None;
     for (number, step) in steps.iter().enumerate() {
         let here = (number == hit).then_some(place);
+        let first = lines.len();
         match step.what {
             What::PassedOver(address) => passed_over.push(address),
             _ => add(step, here, image, time, &disassembler, &mut passed_over, &mut lines),
         }
+        if let (Some(line), Clocking::Cycles) = (lines.get_mut(first), time.clocking)
+            && before.replace(step.ticks) != Some(step.ticks)
+        {
+            let later = steps.iter().skip(number).find(|later| later.ticks != step.ticks);
+            let until = later.and_then(|later| later.ticks);
+            line.cycles = until.zip(step.ticks).and_then(|(until, from)| until.checked_sub(from));
+        }
+    }
+    for line in &mut lines {
+        let place = line.file.as_deref().zip(line.line);
+        line.source = place.and_then(|(file, number)| texts.line(file, number));
     }
     let around = match around {
         Around::Place(around) => around,
@@ -123,6 +149,15 @@ pub(crate) fn report(
     trim(&mut lines, around);
     let path = history.path().iter().map(|entry| path_name(entry, image)).collect();
     Ok(Some(FlowReport { schema: SCHEMA.into(), path, by_itm: time.alignment.is_some(), lines }))
+}
+
+/// Which instruction of the step that was found is the place.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Here {
+    /// The one at this address.
+    Address(u64),
+    /// The one with this number.
+    Instruction(u32),
 }
 
 /// Which instructions are shown.
@@ -165,11 +200,10 @@ fn path_name(&(root, function): &(Root, Option<Named>), image: &Image) -> String
     }
 }
 
-/// A step's lines; `here`: the place lies in it, at this address or at its beginning. Conditions of the
-/// instructions in `passed_over` failed.
+/// A step's lines; `here`: the place lies in it. Conditions of the instructions in `passed_over` failed.
 fn add(
     step: &Step,
-    here: Option<Option<u64>>,
+    here: Option<Here>,
     image: &Image,
     time: Time<'_>,
     disassembler: &Disassembler,
@@ -188,6 +222,7 @@ fn add(
         What::Ran { start, until, branched, .. } => {
             let Some(bytes) = image.instructions_from(start) else { return };
             let mut at = start;
+            let mut number = 0;
             while at < until {
                 let rest = &bytes[(at - start) as usize..];
                 let Some(length) = instruction_length(image.isa(), rest) else { return };
@@ -197,7 +232,10 @@ fn add(
                 let location = image.location_at(at);
                 lines.push(FlowLine {
                     kind: "instruction".into(),
-                    here: here.is_some_and(|place| place.unwrap_or(start) == at),
+                    here: here.is_some_and(|place| match place {
+                        Here::Address(address) => address == at,
+                        Here::Instruction(wanted) => wanted == number,
+                    }),
                     address: Some(format!("{at:#010x}")),
                     function,
                     file: location.as_ref().map(|location| location.file.clone()),
@@ -209,6 +247,7 @@ fn add(
                     ..base.clone()
                 });
                 at += length;
+                number += 1;
             }
             passed_over.clear();
         }
@@ -264,11 +303,14 @@ pub(crate) fn text(
     let path: Vec<_> = report.path.iter().map(|name| plain(name)).collect();
     writeln!(out, "called by: {}\n", path.join(" > "))?;
     let timed = report.lines.iter().any(|line| line.since_ns.is_some());
+    let counted = report.lines.iter().any(|line| line.cycles.is_some());
+    let blank = " ".repeat(if timed { 13 } else { 0 } + if counted { 8 } else { 0 });
     let least = report.lines.iter().map(|line| line.depth).min().unwrap_or(0);
     let mut before: Option<&FlowLine> = None;
     let heading = format!(
-        "  {}{:<10} {:<9} instruction",
+        "  {}{}{:<10} {:<9} instruction",
         if timed { format!("{:>11}  ", "after") } else { String::new() },
+        if counted { format!("{:>6}  ", "cycles") } else { String::new() },
         "address",
         "code"
     );
@@ -280,6 +322,12 @@ pub(crate) fn text(
             (true, Some(ns)) => format!("{:>11}  ", format!("{:.4} ms", ns / 1e6)),
             (true, None) => " ".repeat(13),
         };
+        let cycles = match (counted, line.cycles) {
+            (false, _) => String::new(),
+            (true, Some(cycles)) => format!("{:>6}  ", count(cycles)),
+            (true, None) => " ".repeat(8),
+        };
+        let time = time + &cycles;
         let indent = "  ".repeat((line.depth - least).min(16) as usize);
         if line.kind != "instruction" {
             let mark = match line.kind.as_str() {
@@ -297,22 +345,16 @@ pub(crate) fn text(
             before = Some(line);
             continue;
         }
-        let place = |line: &FlowLine| (line.function.clone(), line.file.clone(), line.line);
-        if before.is_none_or(|before| place(before) != place(line) || before.depth != line.depth) {
-            let function = line.function.as_deref().map_or("[no function]".into(), plain);
-            let file = line.file.as_deref().map_or(String::new(), |file| path_end(&plain(file)));
-            let number = line.line.map_or(String::new(), |line| format!(":{line}"));
-            let blank = if timed { " ".repeat(13) } else { String::new() };
-            writeln!(
-                out,
-                "  {blank}{}",
-                paint.faint(&format!("{indent}{function}  {file}{number}"))
-            )?;
+        if let Some(place) = place_line(line, before) {
+            writeln!(out, "  {blank}{}", paint.faint(&format!("{indent}{place}")))?;
+        }
+        if let Some(source) = source_line(line, before) {
+            writeln!(out, "  {blank}{}", paint.faint(&format!("{indent}{source}")))?;
         }
         let arrow = match line.branched {
             _ if line.passed_over => "  (condition failed)",
             Some(true) => "  ->",
-            Some(false) if line.text.starts_with('b') || line.text.starts_with("cb") => "  |",
+            Some(false) => "  |",
             _ => "",
         };
         let mark = if line.here { ">" } else { " " };
@@ -331,6 +373,35 @@ pub(crate) fn text(
         writeln!(out, "{}", paint.faint(&text))?;
     }
     Ok(())
+}
+
+/// Function and file, where another one begins; with the line's number where its text is not known.
+fn place_line(line: &FlowLine, before: Option<&FlowLine>) -> Option<String> {
+    let has_text = line.source.is_some();
+    let place = |line: &FlowLine| {
+        let number = line.line.filter(|_| !has_text);
+        (line.function.clone(), line.file.clone(), number, line.depth)
+    };
+    if before.is_some_and(|before| place(before) == place(line)) {
+        return None;
+    }
+    let function = line.function.as_deref().map_or("[no function]".into(), plain);
+    let file = line.file.as_deref().map_or(String::new(), |file| path_end(&plain(file)));
+    let number = line.line.filter(|_| !has_text).map_or(String::new(), |line| format!(":{line}"));
+    Some(format!("{function}  {file}{number}"))
+}
+
+/// The text of a source line, where another one begins.
+fn source_line(line: &FlowLine, before: Option<&FlowLine>) -> Option<String> {
+    let source = line.source.as_deref()?;
+    let place = |line: &FlowLine| (line.file.clone(), line.line, line.depth);
+    let is_same = before.is_some_and(|before| place(before) == place(line));
+    let text = plain(source.trim());
+    let text = match text.char_indices().nth(LONGEST_SOURCE) {
+        Some((end, _)) => format!("{}...", &text[..end]),
+        None => text.into_owned(),
+    };
+    (!is_same).then(|| format!("{:>10} {text}", format!(":{}", line.line.unwrap_or(0))))
 }
 
 /// The command that shows what ran next: from the packet on that has the last instruction.
@@ -363,11 +434,13 @@ pub(crate) fn csv(report: &FlowReport, out: &mut dyn Write) -> Result<()> {
         "here",
         "byte",
         "since_ns",
+        "cycles",
         "depth",
         "address",
         "function",
         "file",
         "line",
+        "source",
         "code",
         "text",
         "branched",
@@ -383,11 +456,13 @@ pub(crate) fn csv(report: &FlowReport, out: &mut dyn Write) -> Result<()> {
             line.here.to_string(),
             line.byte.to_string(),
             line.since_ns.map(|ns| ns.to_string()).unwrap_or_default(),
+            line.cycles.map(|cycles| cycles.to_string()).unwrap_or_default(),
             line.depth.to_string(),
             text(&line.address),
             text(&line.function),
             text(&line.file),
             line.line.map(|line| line.to_string()).unwrap_or_default(),
+            text(&line.source),
             text(&line.code),
             cell(&line.text).into_owned(),
             line.branched.map(|branched| branched.to_string()).unwrap_or_default(),

@@ -156,7 +156,7 @@ fn details(row: &InterruptRow, marks: &mut Marks, paint: Paint, out: &mut dyn Wr
     writeln!(
         out,
         "\n{}",
-        paint.strong(&format!("{} (exception {})", called(&row.name, row.core), row.number))
+        paint.strong(&format!("{} (exception {})", called(&row.name, row.core), row.exception))
     )?;
     writeln!(
         out,
@@ -344,7 +344,7 @@ pub(crate) fn each_csv(rows: &[RunRow], out: &mut dyn Write) -> Result<()> {
 pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
     let names = [
-        "number",
+        "exception",
         "name",
         "count",
         "count_high",
@@ -364,7 +364,7 @@ pub(crate) fn csv(report: &InterruptReport, out: &mut dyn Write) -> Result<()> {
     let statistics = ["own", "elapsed", "pending", "response", "period", "jitter"];
     csv.write_record(csv_heading(&names, &statistics))?;
     for row in &report.interrupts {
-        let mut record = vec![row.number.to_string(), cell(&row.name).into_owned()];
+        let mut record = vec![row.exception.to_string(), cell(&row.name).into_owned()];
         record.extend(csv_often(row.often));
         record.extend(csv_part(Some(row.load)));
         record.extend([

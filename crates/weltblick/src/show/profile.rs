@@ -16,6 +16,8 @@ pub(crate) struct Look<'a> {
     pub(crate) paint: Paint,
     /// Rows shown at most.
     pub(crate) top: usize,
+    /// Only some code is asked for.
+    pub(crate) chosen: bool,
     /// What to call the capture.
     pub(crate) capture: &'a str,
     /// What to call the image.
@@ -69,6 +71,12 @@ pub(crate) fn text(report: &ProfileReport, look: &Look<'_>, out: &mut dyn Write)
         writeln!(out, "{}", look.paint.faint(text))?;
     }
     let hidden = report.rows.len().saturating_sub(look.top);
+    if look.chosen {
+        let all: f64 = report.rows.iter().map(|row| row.share).sum();
+        let text =
+            format!("  {} of all samples together; other rows are not asked for", share(all));
+        writeln!(out, "{}", look.paint.faint(&text))?;
+    }
     if hidden > 0 {
         let rest: f64 = report.rows[look.top..].iter().map(|row| row.share).sum();
         let text = format!("  {hidden} more rows with {} together; --top 0 shows all", share(rest));

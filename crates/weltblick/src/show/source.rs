@@ -36,6 +36,9 @@ pub(crate) struct SourcePart {
     file: String,
     /// Its text was found.
     has_text: bool,
+    /// Where.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    text_from: Option<String>,
     /// All of the file is meant.
     whole: bool,
     /// The lines, in order; between lines with code those without, where the text is known.
@@ -87,6 +90,9 @@ pub(crate) struct SourceInstruction {
     /// Of a conditional branch: how often it did not.
     #[serde(skip_serializing_if = "Option::is_none")]
     not_taken: Option<u64>,
+    /// In an `it` block: how often its condition failed, so that it ran without effect. Only where the trace has it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    condition_failed: Option<u64>,
 }
 
 /// Which instructions of a listing are shown.
@@ -148,6 +154,8 @@ pub(crate) fn report(wanted: &Wanted<'_>, texts: &mut SourceText) -> Result<Sour
             executions,
             taken: ways.map(|ways| ways[1]),
             not_taken: ways.map(|ways| ways[0]),
+            condition_failed: (listed.role == Role::Conditional && seen.conditions)
+                .then(|| seen.ways.get(&listed.address).map_or(0, |ways| ways[0])),
         });
     }
     let mut parts: Vec<SourcePart> =
@@ -165,10 +173,11 @@ fn part(
     whole: bool,
     texts: &mut SourceText,
 ) -> SourcePart {
-    let text = texts.text(&file);
-    let has_text = text.is_some();
     let first = lines.keys().next().copied().unwrap_or(1);
     let last = lines.keys().next_back().copied().unwrap_or(first);
+    let text_from = texts.path(&file).map(|path| path.display().to_string());
+    let text = texts.text(&file);
+    let has_text = text.is_some();
     if let Some(text) = text {
         for (number, text) in (1..).zip(text.lines()) {
             if whole || (first..=last).contains(&number) {
@@ -178,7 +187,7 @@ fn part(
             }
         }
     }
-    SourcePart { file, has_text, whole, lines: lines.into_values().collect() }
+    SourcePart { file, has_text, text_from, whole, lines: lines.into_values().collect() }
 }
 
 /// For people.
@@ -203,9 +212,8 @@ pub(crate) fn text(
         }
         let file = if part.file.is_empty() { "[no line data]".into() } else { plain(&part.file) };
         writeln!(out, "{}", paint.strong(&path_end(&file)))?;
-        if !part.has_text && !part.file.is_empty() {
-            let text = "  its text is not known; name the folder with --sources";
-            writeln!(out, "{}", paint.faint(text))?;
+        if let Some(note) = note_on_text(part) {
+            writeln!(out, "{}", paint.faint(&format!("  {note}")))?;
         }
         writeln!(out, "{}", paint.faint(&heading))?;
         let mut left_out = 0;
@@ -236,6 +244,23 @@ pub(crate) fn text(
         writeln!(out, "{}", paint.faint(text))?;
     }
     Ok(())
+}
+
+/// What is to be said of a file's text: that there is none, that it is of another version, or where it is from.
+fn note_on_text(part: &SourcePart) -> Option<String> {
+    let Some(from) = &part.text_from else {
+        let text = "its text was not found beside the capture, in this folder, or where it was compiled; name its folder with --sources";
+        return (!part.file.is_empty()).then(|| text.into());
+    };
+    let from = plain(from);
+    let code = part.lines.iter().filter(|line| line.executions.is_some());
+    Some(match code.into_iter().find(|line| line.text.is_none()) {
+        Some(line) => format!(
+            "{from} ends before line {}: it is another version; name the folder of the right one with --sources",
+            line.line
+        ),
+        None => format!("text from {from}"),
+    })
 }
 
 fn source_line(
@@ -312,12 +337,12 @@ fn instruction_line(
     paint: Paint,
     out: &mut dyn Write,
 ) -> Result<()> {
-    let SourceInstruction { address, code, text, executions, time_ns, taken, not_taken } =
-        instruction;
-    let ways = match (taken, not_taken) {
-        (Some(taken), Some(not_taken)) => {
-            format!("   -> {}  | {}", count(*taken), count(*not_taken))
+    let SourceInstruction { address, code, text, executions, time_ns, .. } = instruction;
+    let ways = match (instruction.taken, instruction.not_taken, instruction.condition_failed) {
+        (Some(taken), Some(not_taken), _) => {
+            format!("   -> {}  | {}", count(taken), count(not_taken))
         }
+        (_, _, Some(failed)) if failed > 0 => format!("   condition failed: {}", count(failed)),
         _ => String::new(),
     };
     let mark = if *executions == 0 { "-" } else { " " };

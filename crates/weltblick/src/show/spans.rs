@@ -62,20 +62,11 @@ pub(crate) fn text(report: &StatedReport, look: &Look<'_>, out: &mut dyn Write) 
 /// For spreadsheets: one row per span.
 pub(crate) fn csv(report: &StatedReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
-    let names = [
-        "number",
-        "name",
-        "count",
-        "count_high",
-        "rate",
-        "rate_low",
-        "rate_high",
-        "cut",
-        "unfinished",
-    ];
+    let names =
+        ["id", "name", "count", "count_high", "rate", "rate_low", "rate_high", "cut", "unfinished"];
     csv.write_record(csv_heading(&names, &["elapsed", "period", "jitter"]))?;
     for span in &report.spans {
-        let mut record = vec![span.number.to_string(), cell(&span.name).into_owned()];
+        let mut record = vec![span.id.to_string(), cell(&span.name).into_owned()];
         record.extend(csv_often(span.often));
         record.extend([span.cut, span.unfinished].map(|number| number.to_string()));
         let statistics = [&span.elapsed, &span.period, &span.jitter].map(Some);

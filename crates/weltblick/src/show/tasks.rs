@@ -178,7 +178,7 @@ fn load(row: &TaskRow) -> String {
 }
 
 fn details(row: &TaskRow, marks: &mut Marks, paint: Paint, out: &mut dyn Write) -> Result<()> {
-    let name = format!("{} (task {})", plain(&row.name), row.number);
+    let name = format!("{} (task {})", plain(&row.name), row.id);
     writeln!(out, "\n{}", paint.strong(&name))?;
     writeln!(
         out,
@@ -451,7 +451,7 @@ pub(crate) fn order_csv(rows: &[TurnRow], out: &mut dyn Write) -> Result<()> {
 pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
     let mut csv = csv::Writer::from_writer(out);
     let names = [
-        "number",
+        "id",
         "name",
         "priority",
         "count",
@@ -487,8 +487,7 @@ pub(crate) fn csv(report: &TaskReport, out: &mut dyn Write) -> Result<()> {
         value.map_or_else(String::new, |value| value.to_string())
     }
     for row in &report.tasks {
-        let mut record =
-            vec![row.number.to_string(), cell(&row.name).into_owned(), told(row.priority)];
+        let mut record = vec![row.id.to_string(), cell(&row.name).into_owned(), told(row.priority)];
         record.extend(csv_often(row.often));
         record.push(row.cut.to_string());
         for part in [Some(row.load.all), row.load.min, row.load.mean, row.load.max] {

@@ -22,6 +22,7 @@ pub(super) fn options(setup: &SetupArgs) -> Vec<String> {
         register,
         framing,
         trace_id,
+        source,
     } = setup;
     let mut words = Vec::new();
     let mut option = |name: &str, value: Option<String>| {
@@ -34,6 +35,9 @@ pub(super) fn options(setup: &SetupArgs) -> Vec<String> {
     option("protocol", protocol.as_ref().and_then(word));
     option("framing", framing.as_ref().and_then(word));
     option("trace-id", trace_id.map(|id| id.to_string()));
+    for (id, protocol) in source {
+        option("source", word(protocol).map(|protocol| format!("{id}={protocol}")));
+    }
     for (name, value) in register {
         option("register", Some(format!("{name}={value:#x}")));
     }
@@ -87,5 +91,6 @@ mod tests {
             --tick-period 1000000ns --timestamp-dates-group --flow-only";
         // Said again it means what it meant.
         assert_eq!(read(all), all);
+        assert_eq!(read("--source 1=itm,2=etmv3"), "--source 1=itm --source 2=etmv3");
     }
 }

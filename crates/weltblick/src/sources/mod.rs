@@ -30,5 +30,5 @@ pub(crate) use folder::{open, open_as, read_image};
 pub(crate) use make::{NewFolder, Place, copy};
 pub(crate) use part::{Beside, Part};
 pub(crate) use replay::Also;
-pub(crate) use setup::{correct, setup_of_raw};
+pub(crate) use setup::{correct, correct_stream, setup_of_raw};
 pub(crate) use source_text::SourceText;

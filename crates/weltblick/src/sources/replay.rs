@@ -242,6 +242,19 @@ impl Capture {
         Ok(line.finish(sink))
     }
 
+    /// The same, cycle by cycle where the trace has those of each instruction.
+    pub(crate) fn replay_flow_stepwise(
+        &self,
+        cuts: &[u64],
+        mut sink: &mut dyn flow::Sink,
+    ) -> Result<()> {
+        let mut line = self.flow_line_cut(cuts)?;
+        line.time_each_instruction();
+        self.push_flow(&mut line, &mut sink)?;
+        line.finish(&mut sink);
+        Ok(())
+    }
+
     /// A line at the start of the instruction trace.
     pub(super) fn flow_line_cut(&self, cuts: &[u64]) -> Result<FlowLine<'_>> {
         let image = self.image()?;
@@ -271,9 +284,23 @@ impl Capture {
 
     /// The same from shortly before byte `near` of the instruction trace on: what ran is known from the
     /// first synchronisation there. Whether that is possible: in files, and by an index if they hold frames.
-    pub(crate) fn replay_flow_near(
+    pub(crate) fn replay_flow_near(&self, near: u64, sink: &mut dyn flow::Sink) -> Result<bool> {
+        self.flow_near(near, |_| (), sink)
+    }
+
+    /// The same, cycle by cycle where the trace has those of each instruction.
+    pub(crate) fn replay_flow_stepwise_near(
         &self,
         near: u64,
+        sink: &mut dyn flow::Sink,
+    ) -> Result<bool> {
+        self.flow_near(near, |line| line.time_each_instruction(), sink)
+    }
+
+    fn flow_near(
+        &self,
+        near: u64,
+        prepare: fn(&mut FlowLine<'_>),
         mut sink: &mut dyn flow::Sink,
     ) -> Result<bool> {
         let Some((number, source)) = self.manifest.flow() else { return Ok(false) };
@@ -289,6 +316,7 @@ impl Capture {
         let Some(mut line) = FlowLine::starting_at(spec, source, self.image()?, anchor) else {
             return Ok(false);
         };
+        prepare(&mut line);
         let mut gaps = gaps_from(self.gaps_of(number), anchor.stream);
         let mut at = anchor.stream;
         files.read(anchor.stream..files.length, |bytes| {

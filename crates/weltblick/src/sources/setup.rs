@@ -2,7 +2,9 @@
 
 use crate::cli::{FramingArg, ProtocolArg, SetupArgs};
 use anyhow::{Context as _, Result, bail};
-use weltblick_core::capture::{Framing, ItmSettings, Manifest, Protocol, SignalSpec, StreamSpec};
+use weltblick_core::capture::{
+    Framing, ItmSettings, Manifest, Protocol, SignalSpec, SourceSpec, StreamSpec,
+};
 use weltblick_core::document::At;
 use weltblick_core::wire::tpiu::Start;
 use weltblick_core::wire::{etmv3, etmv4, mtb};
@@ -16,8 +18,55 @@ pub(crate) fn setup_of_raw(setup: &SetupArgs, files: Vec<At<String>>) -> Result<
     if matches!(source.protocol, Protocol::Mtb(_)) && in_frames {
         bail!("--framing: a micro trace buffer writes into memory; there are no frames around it");
     }
-    correct_framing(&mut stream, setup);
+    correct_framing(&mut stream, setup)?;
     Ok(stream)
+}
+
+/// Settings of a protocol of which nothing is known yet.
+fn unset(protocol: ProtocolArg) -> Protocol {
+    match protocol {
+        ProtocolArg::Itm => Protocol::Itm(ItmSettings::default()),
+        ProtocolArg::Etmv3 => Protocol::Etmv3(etmv3::Settings::default()),
+        ProtocolArg::Etmv4 => Protocol::Etmv4(etmv4::Settings::default()),
+        ProtocolArg::Mtb => Protocol::Mtb(mtb::Settings::default()),
+    }
+}
+
+const fn is_of(protocol: &Protocol, named: ProtocolArg) -> bool {
+    matches!(
+        (named, protocol),
+        (ProtocolArg::Itm, Protocol::Itm(_))
+            | (ProtocolArg::Etmv3, Protocol::Etmv3(_))
+            | (ProtocolArg::Etmv4, Protocol::Etmv4(_))
+            | (ProtocolArg::Mtb, Protocol::Mtb(_))
+    )
+}
+
+/// The sources of a framed stream, as options say. Settings of the same protocol with the same ID stay.
+fn correct_sources(stream: &mut StreamSpec, setup: &SetupArgs) -> Result<()> {
+    if setup.source.is_empty() {
+        return Ok(());
+    }
+    if let Some(FramingArg::None) = setup.framing {
+        bail!("--source: a stream without frames has one source; say what that is with --protocol");
+    }
+    if stream.framing == Framing::None {
+        stream.framing = Framing::Tpiu(Start::Anywhere);
+    }
+    let before = std::mem::take(&mut stream.sources);
+    for &(id, protocol) in &setup.source {
+        if stream.sources.iter().any(|source| source.trace_id == Some(id)) {
+            bail!("--source {id}: this ID is there twice");
+        }
+        let known = before.iter().find(|source| {
+            // The source of a raw file has no ID yet.
+            let has_id = source.trace_id == Some(id) || source.trace_id.is_none();
+            has_id && is_of(&source.protocol, protocol)
+        });
+        let protocol = known.map_or_else(|| unset(protocol), |source| source.protocol.clone());
+        stream.sources.push(SourceSpec { trace_id: Some(id), protocol });
+    }
+    Ok(())
 }
 
 /// What the packets of the first source are, as options say. Settings of the same protocol stay.
@@ -30,20 +79,8 @@ fn correct_protocol(stream: &mut StreamSpec, setup: &SetupArgs) -> Result<()> {
             "--protocol: the first stream of this capture has no packets: it is polled, or an event trace"
         );
     }
-    let is_named = matches!(
-        (named, &source.protocol),
-        (ProtocolArg::Itm, Protocol::Itm(_))
-            | (ProtocolArg::Etmv3, Protocol::Etmv3(_))
-            | (ProtocolArg::Etmv4, Protocol::Etmv4(_))
-            | (ProtocolArg::Mtb, Protocol::Mtb(_))
-    );
-    if !is_named {
-        source.protocol = match named {
-            ProtocolArg::Itm => Protocol::Itm(ItmSettings::default()),
-            ProtocolArg::Etmv3 => Protocol::Etmv3(etmv3::Settings::default()),
-            ProtocolArg::Etmv4 => Protocol::Etmv4(etmv4::Settings::default()),
-            ProtocolArg::Mtb => Protocol::Mtb(mtb::Settings::default()),
-        };
+    if !is_of(&source.protocol, named) {
+        source.protocol = unset(named);
     }
     Ok(())
 }
@@ -68,15 +105,16 @@ fn correct_registers(manifest: &mut Manifest, setup: &SetupArgs) -> Result<()> {
     Ok(())
 }
 
-/// What lies between the bytes and the protocol, as options say.
-fn correct_framing(stream: &mut StreamSpec, setup: &SetupArgs) {
+/// What lies between the bytes and the protocol, and who sends in it, as options say.
+fn correct_framing(stream: &mut StreamSpec, setup: &SetupArgs) -> Result<()> {
     match setup.framing {
         None => {}
         Some(FramingArg::None) => stream.framing = Framing::None,
         Some(FramingArg::Tpiu) => stream.framing = Framing::Tpiu(Start::Anywhere),
         Some(FramingArg::TpiuBuffer) => stream.framing = Framing::Tpiu(Start::AtFrame),
     }
-    let Some(first) = stream.sources.first_mut() else { return };
+    correct_sources(stream, setup)?;
+    let Some(first) = stream.sources.first_mut() else { return Ok(()) };
     if stream.framing == Framing::None {
         // Without framing there is one source, and it has no ID.
         first.trace_id = None;
@@ -84,16 +122,28 @@ fn correct_framing(stream: &mut StreamSpec, setup: &SetupArgs) {
     } else {
         first.trace_id = setup.trace_id.or(first.trace_id).or(Some(1));
     }
+    Ok(())
 }
 
 /// What options say instead of the manifest.
 ///
 /// # Errors
 ///
-/// A register that no source has.
+/// A register that no source has, or sources that cannot be.
 pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) -> Result<()> {
-    if let Some(stream) = manifest.streams.first_mut() {
+    correct_stream(manifest, 0, setup)
+}
+
+/// The same, where options on packets are about the stream with this number.
+pub(crate) fn correct_stream(
+    manifest: &mut Manifest,
+    number: usize,
+    setup: &SetupArgs,
+) -> Result<()> {
+    // Sources first: registers may be those of one that is new.
+    if let Some(stream) = manifest.streams.get_mut(number) {
         correct_protocol(stream, setup)?;
+        correct_framing(stream, setup)?;
     }
     correct_registers(manifest, setup)?;
     if setup.core_clock.is_some() {
@@ -104,9 +154,6 @@ pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) -> Result<()> 
     }
     if setup.tick_period.is_some() {
         manifest.target.tick_period = setup.tick_period;
-    }
-    if let Some(stream) = manifest.streams.first_mut() {
-        correct_framing(stream, setup);
     }
     for (comparator, variable) in &setup.watch {
         manifest.signals.retain(|signal| signal.comparator != Some(*comparator));

@@ -153,7 +153,7 @@ interrupt = 'line'
     assert!(names.contains(&"pump") && names.contains(&"idle"), "{names:?}");
     let interrupts = bench.json("interrupts run");
     let row = &interrupts["interrupts"][0];
-    assert_eq!((row["number"].as_u64(), row["count"].as_u64()), (Some(19), Some(50)));
+    assert_eq!((row["exception"].as_u64(), row["count"].as_u64()), (Some(19), Some(50)));
     // A clock of 1 MHz: each edge lies anywhere within a tick.
     let longest = ["ns_low", "ns_high"].map(|bound| row["own"]["max"][bound].as_f64().unwrap());
     assert_eq!(longest, [48_000.0, 50_000.0]);

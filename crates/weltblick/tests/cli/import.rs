@@ -64,9 +64,7 @@ fn a_newer_image_takes_the_place_of_the_old_one() {
     assert_eq!(bench.read("made/wave-buoy.elf"), program);
     // Anything else of a name that is there already is refused.
     bench.write("newer/swo.bin", "another stream");
-    assert!(
-        bench.error("import newer/swo.bin --amend --out made").contains("of this name already")
-    );
+    assert!(bench.error("import newer/swo.bin --amend --out made").contains("of this name"));
     assert_eq!(bench.read("made/swo.bin"), bench.read("buoy/swo.bin"));
 }
 
@@ -77,6 +75,45 @@ fn framing_is_remembered() {
     let manifest = String::from_utf8(bench.read("made/capture.toml")).unwrap();
     assert!(manifest.contains("framing = \"tpiu\"") && manifest.contains("trace_id = 5"));
     bench.out("inspect made");
+}
+
+/// A port that carries two sources is described by options alone, and later a setting of the same file is mended.
+#[test]
+fn sources_of_a_framed_stream_are_named() {
+    let bench = Bench::with_all_flows();
+    let others = "--image buoy/wave-buoy.elf --core-clock 47.972352MHz --pc-sample-period 4096 \
+                  --register trcconfigr=0x1811";
+    let sources = "--source 1=itm --source 2=etmv4";
+    bench.out(&format!("import buoy-port/port.bin --out made {sources} {others}"));
+    let same = |command: &str| {
+        let [one, other] =
+            ["made", "buoy-port"].map(|folder| bench.json(&command.replace('%', folder)));
+        assert_eq!(one, other, "{command}");
+    };
+    same("profile %");
+    same("profile % --samples");
+    // The marks' port was left out. The same file says which stream is meant.
+    bench.out("import buoy-port/port.bin --amend --out made --marks-port 16");
+    same("tasks %");
+    same("inspect %");
+    // The second source was another protocol, and read from the raw file.
+    bench.out("import made/port.bin --amend --out made --source 1=itm,2=etmv3");
+    assert_eq!(bench.json("inspect made")["schema"], "weltblick/inspect/2");
+    let raw = format!("profile buoy-port/port.bin {sources} {others} --marks-port 16");
+    assert_eq!(bench.json(&raw), bench.json("profile buoy-port"));
+    for (options, part) in [
+        ("--source 1=itm,1=etmv4", "this ID is there twice"),
+        ("--source 0=itm", "write a trace ID from 1 to 111"),
+        ("--source 1=mtb", "there are no frames around it"),
+        ("--source 1=itm --framing none", "a stream without frames has one source"),
+    ] {
+        let error = bench.error(&format!("import buoy-port/port.bin --out no {options}"));
+        assert!(error.contains(part), "{error}");
+    }
+    // Another file of that name is another file.
+    bench.write("port.bin", b"something else");
+    let error = bench.error("import port.bin --amend --out made");
+    assert!(error.contains("has another file of this name"), "{error}");
 }
 
 #[test]

@@ -134,7 +134,7 @@ fn comparators_of_the_target_open_and_close_a_micro_trace_buffer() {
     }
     assert!(!String::from_utf8(bench.read("run/capture.toml")).unwrap().contains("intrusive"));
     // The first branch after each start is one of the function where it starts.
-    let listed = bench.out("inspect run --packets");
+    let listed = bench.out("inspect run --packets --top 0");
     let starts: Vec<&str> =
         listed.lines().filter(|line| line.contains("the first since tracing started")).collect();
     assert!(!starts.is_empty(), "{listed}");

@@ -227,3 +227,30 @@ fn by_task_and_by_interrupt() {
     let all: f64 = names.iter().map(|row| row["share"].as_f64().unwrap()).sum();
     assert!((all - 1.0).abs() < 1e-9, "{all}");
 }
+
+/// Code is chosen of samples as of instructions; shares stay shares of all of them.
+#[test]
+fn samples_in_some_code() {
+    let bench = Bench::new();
+    let share = |report: &serde_json::Value| report["rows"][0]["share"].as_f64().unwrap();
+    let all = bench.json("profile buoy");
+    let chosen = bench.json("profile buoy --inside wave_filter");
+    let rows = all["rows"].as_array().unwrap();
+    let filter = rows.iter().find(|row| row["function"] == "wave_filter").unwrap();
+    assert_eq!((&chosen["rows"][0], chosen["rows"].as_array().unwrap().len()), (filter, 1));
+    assert_eq!(chosen["recording"], all["recording"]);
+    let text = bench.out("profile buoy --inside filter.c --exclude wave_filter");
+    assert!(text.contains("filter_precise") && !text.contains("[asleep]"), "{text}");
+    assert!(text.contains("of all samples together; other rows are not asked for"), "{text}");
+    // By range, by line, and a window at a time.
+    let start =
+        bench.json("profile buoy --by address --inside wave_filter")["rows"][0]["address"].clone();
+    let range = format!("{}..0x20000000", start.as_str().unwrap());
+    assert!(share(&bench.json(&format!("profile buoy --by address --inside {range}"))) > 0.0);
+    let windows = bench.json("profile buoy --every 1s --by line --inside dsp/*");
+    assert!(windows.as_array().unwrap().iter().all(|window| share(window) > 0.0));
+    assert!(bench.error("profile buoy --inside nobody").contains("no sample is in code"));
+    assert!(
+        bench.error("profile buoy --by task --inside x").contains("choose functions and files")
+    );
+}

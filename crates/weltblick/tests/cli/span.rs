@@ -102,7 +102,7 @@ fn spans_that_the_firmware_states() {
     let bench = Bench::new();
     insta::assert_snapshot!(bench.out("span buoy"));
     let report = bench.json("span buoy block --top 3");
-    assert_eq!(report["schema"], "weltblick/spans/3");
+    assert_eq!(report["schema"], "weltblick/spans/4");
     let span = &report["spans"][0];
     assert_eq!((span["worst"].as_array().unwrap().len(), &span["name"]), (3, &"block".into()));
     assert_eq!(span["worst"][0]["elapsed"]["ns_low"], span["elapsed"]["max"]["ns_low"]);

@@ -1,10 +1,11 @@
 //! ETMv3, held against what the stand-in executed.
 
-use crate::executed::{Executed, comparator, compare, image, stands_in};
+use crate::executed::{Executed, FIRMWARE, comparator, compare, image, stands_in};
 use crate::recording::{self, ETM, FAST, Told};
-use weltblick_core::flow::Gap;
+use weltblick_core::flow::{Clocking, Etmv3Flow, Gap, Sink};
 use weltblick_core::image::Image;
-use weltblick_core::wire::etmv3::Settings;
+use weltblick_core::measure::execution::{AtTime, History, Place, What};
+use weltblick_core::wire::etmv3::{Decoder, Settings};
 use weltblick_standin::Machine;
 use weltblick_standin::trace::Fitted;
 use weltblick_standin::trace::etmv3::{Etm, Manners};
@@ -191,7 +192,7 @@ fn a_damaged_byte_costs_up_to_the_next_synchronisation() {
 /// Which instructions of `it` blocks had no effect, one by one.
 #[test]
 fn conditions_are_told() {
-    use weltblick_core::flow::{Block, Sink};
+    use weltblick_core::flow::Block;
     #[derive(Default)]
     struct Skipped(Vec<u64>);
     impl Sink for Skipped {
@@ -209,4 +210,59 @@ fn conditions_are_told() {
     let truth: Vec<u64> = truth.map(|&number| addresses[number as usize].into()).collect();
     assert!(truth.len() > 100, "{}", truth.len());
     assert!(truth.starts_with(&skipped.0) && truth.len() <= skipped.0.len() + 1);
+}
+
+/// Tells a sink what ran, with the cycles of each instruction.
+fn step_by_step(image: &Image, bytes: &[u8], sink: &mut impl Sink) {
+    let settings = Settings { etmcr: CYCLES, ..Settings::default() };
+    let mut flow = Etmv3Flow::new(image, &settings);
+    flow.time_each_instruction();
+    let mut decoder = Decoder::new(settings);
+    decoder.push(bytes, &mut flow.feeding(sink));
+    decoder.finish(&mut flow.feeding(sink));
+    flow.finish(sink);
+}
+
+/// The address of the instruction that runs after so many ticks.
+fn ran_at(ticks: u64, image: &Image, bytes: &[u8]) -> u32 {
+    let mut then = AtTime::new(Clocking::Cycles, ticks);
+    step_by_step(image, bytes, &mut then);
+    let then = then.found().expect("within the recording");
+    let place = Place::Byte(then.offset);
+    let mut history = History::new(image, Clocking::Cycles, place, then.skip, [4, 4]);
+    step_by_step(image, bytes, &mut history);
+    let (steps, hit) = history.steps().unwrap();
+    assert!(steps[hit].ticks <= Some(ticks) && then.instructions == 0);
+    match steps[hit].what {
+        What::Ran { start, .. } => start as u32,
+        other => panic!("{other:?}"),
+    }
+}
+
+/// Whoever asks what ran at a time gets the instruction that the machine was executing then, or waited in.
+#[test]
+fn what_ran_at_a_time_is_what_the_machine_executed_then() {
+    const LENGTH: u64 = 3_000_000;
+    let image = image();
+    let (_, bytes) = record(Trace { etmcr: CYCLES, ..Trace::default() }, LENGTH);
+    let unit = Fitted::Etmv3(Etm::new(Manners::default()));
+    let mut machine = recording::traced(FIRMWARE, unit, FAST, &[(ETM, CYCLES)]);
+    let executed = |machine: &Machine| *machine.truth().addresses.as_ref().unwrap().last().unwrap();
+    machine.run(1);
+    // The trace counts from the cycle before the first instruction was done.
+    let origin = machine.cycle() - 1;
+    let (mut during, mut between) = (0, 0);
+    for ticks in (1000..LENGTH - 20_000).step_by(49_991) {
+        machine.run(origin + ticks + 1);
+        let told = ran_at(ticks, &image, &bytes);
+        if executed(&machine) == told {
+            during += 1;
+        } else {
+            // An exception is entered or left between two instructions: then it is the next one.
+            machine.run(machine.cycle() + 1);
+            assert_eq!(executed(&machine), told, "{ticks}");
+            between += 1;
+        }
+    }
+    assert!(during > 50 && between < 5, "{during} {between}");
 }

@@ -49,6 +49,8 @@ pub(crate) struct Life {
     pub(crate) bytes: Vec<u8>,
     /// Every run of a handler: which exception, when its first instruction could run, and when it ended.
     pub(crate) handlers: Vec<(u16, Range<u64>)>,
+    /// When the core slept.
+    pub(crate) slept: Vec<Range<u64>>,
     pub(crate) end: u64,
 }
 
@@ -75,6 +77,9 @@ impl Life {
             let context =
                 active.last().map_or(Context::Thread(thread), |run| Context::Handler(*run));
             let now = machine.cycle();
+            if asleep {
+                life.slept.push(began..now);
+            }
             if machine.truth().instructions > before {
                 let (frames, last) = contexts.entry(context).or_default();
                 let entered = match context {

@@ -14,7 +14,7 @@ use weltblick_core::image::{FunctionId, Image};
 use weltblick_core::judge::{BudgetFile, Judgement, Timings, Verdict, judge};
 use weltblick_core::measure::cadence::Cadences;
 use weltblick_core::measure::execution::{
-    BlockCounts, Calls, Confirmed, Executed, Listing, Seen, Tally, TimeAgreement,
+    BlockCounts, Calls, Confirmed, Executed, Listing, Seen, Sleep, Tally, TimeAgreement,
 };
 use weltblick_core::measure::inspection::{Unannounced, trace_doubts};
 use weltblick_core::measure::interrupts::InterruptFigures;
@@ -111,9 +111,10 @@ fn judged(
     budgets: &[String],
 ) -> Vec<Vec<Judgement>> {
     let calls = Calls::new(image, recorded.clocking);
-    let mut sink = ((BlockCounts::default(), TimeAgreement::default()), calls);
+    let beside = (TimeAgreement::default(), Sleep::new(recorded.clocking));
+    let mut sink = ((BlockCounts::default(), beside), calls);
     let code = recorded.told.follow(image, &[], (&recorded.bytes, 0), &mut sink);
-    let ((counts, agreement), mut calls) = sink;
+    let ((counts, (agreement, mut sleep)), mut calls) = sink;
     calls.finish();
     let tally: Tally = counts.into_tally(&code);
     let seen_of = |tally: &Tally| {
@@ -128,6 +129,7 @@ fn judged(
         seen: seen_of(tally),
         calls: calls.take_confirmed(),
         ways: Vec::new(),
+        sleep: sleep.take_confirmed(),
     });
     let clock = Frequency::from_hertz(CLOCK);
     let executed = Executed {
@@ -136,6 +138,7 @@ fn judged(
         seen: &seen,
         calls: Some(&calls),
         ways: &[],
+        sleep: Some(&sleep),
         scale: clock.map(|clock| Scale::of(clock, Some(clock))),
         intrusive: false,
         kept_the_end: false,
@@ -288,6 +291,29 @@ fn interrupt_budget(
     Some((format!("[interrupt.\"{exception}\"]\n{key} = '{sign} {limit}'\n"), kept))
 }
 
+/// A budget on how much the core sleeps, and whether it is truly kept.
+fn sleep_budget(life: &Life, recorded: &Recorded, chance: &mut Chance) -> (String, Option<bool>) {
+    let slept = |window: &Range<u64>| {
+        let within = |range: &Range<u64>| {
+            range.end.min(window.end).saturating_sub(range.start.max(window.start))
+        };
+        life.slept.iter().map(within).sum::<u64>() as f64
+    };
+    let Recorded { within, certainly, .. } = recorded;
+    let length = |window: &Range<u64>| window.end.saturating_sub(window.start).max(1) as f64;
+    // It is entered and left within some cycles each time.
+    let about = 8.0 * life.slept.len() as f64;
+    let low = (slept(certainly) - about) / length(within);
+    let high = ((slept(within) + about) / length(certainly)).min(1.0);
+    let off = chance.one_of(&[-0.3, -0.05, -0.002, 0.002, 0.05, 0.3]);
+    let limit = (if off < 0.0 { low } else { high } + off).clamp(0.0, 1.0);
+    let at_most = chance.once_in(2);
+    let kept = |value: f64| if at_most { value <= limit } else { value >= limit };
+    let kept = (kept(low) == kept(high)).then(|| kept(low));
+    let sign = if at_most { "<=" } else { ">=" };
+    (format!("[sleep]\nshare = '{sign} {:.6} %'\n", 100.0 * limit), kept)
+}
+
 /// What a budget asks for.
 #[derive(Debug, Clone, Copy)]
 enum Asked {
@@ -435,6 +461,7 @@ fn tally(by: By, fault: Fault, recordings: u64) -> (u64, u64, Vec<String>) {
                 budgets.push(budget(&image, function, asked, truth, &mut chance));
             }
         }
+        budgets.extend((0..4).map(|_| sleep_budget(&life, &recorded, &mut chance)));
         let texts: Vec<String> = budgets.iter().map(|(text, _)| text.clone()).collect();
         let mut judged = judged(&recorded, &image, &listing, &texts);
         let drawn = (0..20).filter_map(|_| interrupt_budget(&life, &recorded, &mut chance));

@@ -4,7 +4,7 @@ use super::calls::Calls;
 use super::index::Found;
 use super::tree::{Named, Root};
 use super::view::View;
-use crate::flow::{Block, Clocking, Gap, Moment, Sink};
+use crate::flow::{Block, Clocking, End, Gap, Moment, Sink};
 use crate::image::Image;
 use std::collections::VecDeque;
 
@@ -49,7 +49,7 @@ pub enum What {
         until: u64,
         /// How many.
         instructions: u32,
-        /// Whether the last one branched; `None` if an exception came in behind it.
+        /// Whether the last one branched; `None` if it is no branch, or an exception came in behind it.
         branched: Option<bool>,
     },
     /// The condition of the instruction at this address, which is among those that are told next,
@@ -367,7 +367,8 @@ impl Sink for History<'_> {
         self.look(block);
         self.calls.ran(block, taken);
         let (start, until, instructions) = (block.start, block.after(), block.instructions);
-        let branched = Some(taken);
+        let is_branch = !matches!(block.end, End::Through | End::Edge | End::Marked);
+        let branched = is_branch.then_some(taken);
         self.run(What::Ran { start, until, instructions, branched }, instructions);
     }
 

@@ -1,5 +1,6 @@
 //! What was executed, how often, on whose behalf and how long: exact, from instruction flow.
 
+mod at_time;
 mod calls;
 mod contexts;
 mod counts;
@@ -17,6 +18,7 @@ mod report;
 mod roster;
 mod rows;
 mod seen;
+mod sleep;
 mod stacks;
 mod sums;
 mod time_agreement;
@@ -24,7 +26,9 @@ mod times;
 mod tree;
 mod turns;
 mod view;
+mod windows;
 
+pub use at_time::{AtTime, RanThen};
 pub use calls::{Ahead, Calls};
 pub use counts::{BlockCounts, Gaps, Run, Tally};
 pub use crossings::{Callers, Crossing, Crossings, LegFigures, MOST_POINTS, Took};
@@ -39,9 +43,11 @@ pub use report::{CodeBy, ExactContext, by_code, by_function, by_interrupt, by_ta
 pub use roster::Roster;
 pub use rows::{ExactEvidence, ExactProfile, ExactRow, LongestCall, Numbers, Partner, SCHEMA};
 pub use seen::Seen;
+pub use sleep::Sleep;
 pub use stacks::OnStack;
 pub use time_agreement::TimeAgreement;
 pub use times::{InstructionTimes, Times};
 pub use tree::{Named, Node, NodeId, Root, SelfTime, Tree};
 pub use turns::{TaskEvents, Threads};
 pub use view::View;
+pub use windows::Windows;

@@ -66,6 +66,8 @@ impl ExactContext<'_> {
         ExactProfile {
             schema: SCHEMA.into(),
             by: by.into(),
+            from_ns: None,
+            until_ns: None,
             instructions: calls.instructions(),
             duration,
             evidence: ExactEvidence {

@@ -173,6 +173,12 @@ pub struct ExactProfile {
     pub schema: String,
     /// What one row stands for: `function`, `file`, `line`, `address`, `interrupt` or `task`.
     pub by: String,
+    /// The start of the window of time, in nanoseconds after the first instruction.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from_ns: Option<f64>,
+    /// The end of the window of time.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub until_ns: Option<f64>,
     /// Instructions in all.
     pub instructions: u64,
     /// Time in all, as far as it is told.

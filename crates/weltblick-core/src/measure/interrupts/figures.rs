@@ -4,6 +4,7 @@ use super::grid::{GridFit, Late};
 use super::nesting::{Cut, Open, Run, Runner, THREAD, Watcher, between};
 use crate::event::Parked;
 use crate::measure::bridges::Bridges;
+use crate::measure::earlier::Earlier;
 use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
 use crate::time::Window;
@@ -74,6 +75,8 @@ pub struct Figures {
     pub over: Vec<Preemption>,
     /// Every run, where that was asked for.
     pub each: Option<Vec<Bad>>,
+    /// When the first run ended.
+    first_ended: Option<Window>,
     last: Option<Window>,
     last_period: Option<Ticks>,
     runs: u64,
@@ -110,6 +113,7 @@ impl Figures {
             bridges: Bridges::default(),
             over: Vec::new(),
             each: None,
+            first_ended: None,
             last: None,
             last_period: None,
             runs: 0,
@@ -137,6 +141,9 @@ impl Figures {
     fn ran(&mut self, run: &Run) {
         let number = self.runs;
         self.runs += 1;
+        if number == 0 {
+            self.first_ended = run.ended;
+        }
         self.depth = self.depth.max(run.depth);
         self.preempted += u64::from(run.preempted > 0);
         self.chained += u64::from(run.chained.is_some());
@@ -331,6 +338,27 @@ impl InterruptFigures {
     /// Every run of these exceptions is wanted one by one, up to [`MOST_EACH`].
     pub fn list_each(&mut self, exceptions: impl IntoIterator<Item = u16>) {
         self.each.extend(exceptions);
+    }
+
+    /// When the first run of each handler ended, by core and exception.
+    #[must_use]
+    pub fn earlier(&self) -> Earlier {
+        let first = |row: &Figures| Some(((row.core, row.exception.into()), row.first_ended?));
+        Earlier::than(self.rows.iter().filter_map(first))
+    }
+
+    /// Runs have the numbers that they have in the whole recording.
+    pub fn renumber(&mut self, earlier: &Earlier) {
+        for row in &mut self.rows {
+            let before = earlier.count((row.core, row.exception.into())).unwrap_or(0);
+            let [stated, late] = &mut row.worst_response;
+            for worst in
+                [&mut row.worst_elapsed, &mut row.worst_stated, &mut row.worst_late, stated, late]
+            {
+                worst.renumber(before);
+            }
+            row.each.iter_mut().flatten().for_each(|bad| bad.number += before);
+        }
     }
 
     /// Figures of every exception that was seen.

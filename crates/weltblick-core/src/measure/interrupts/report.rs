@@ -20,7 +20,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/interrupts/3";
+const SCHEMA: &str = "weltblick/interrupts/4";
 /// The hardware needs some cycles to enter a handler, more where a long instruction or slow memory
 /// is in the way: below this many core cycles a wait is entry, not masking.
 const ENTRY_CYCLES: f64 = 40.0;
@@ -140,7 +140,7 @@ pub struct InterruptRow {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub core: Option<u8>,
     /// The exception number.
-    pub number: u16,
+    pub exception: u16,
     /// Its name.
     pub name: String,
     /// Its priority, where it is known: lower is more urgent.
@@ -238,7 +238,7 @@ pub struct InterruptEvidence {
 /// All interrupts of a recording.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct InterruptReport {
-    /// `weltblick/interrupts/3`.
+    /// `weltblick/interrupts/4`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -335,7 +335,8 @@ pub fn report(
     let known = figures.known().max(1) as f64;
     let mut interrupts: Vec<InterruptRow> =
         figures.rows().map(|row| self::row(row, figures, stretches, context)).collect();
-    interrupts.sort_by(|a, b| b.load.share.total_cmp(&a.load.share).then(a.number.cmp(&b.number)));
+    interrupts
+        .sort_by(|a, b| b.load.share.total_cmp(&a.load.share).then(a.exception.cmp(&b.exception)));
     InterruptReport {
         schema: SCHEMA.into(),
         duration: context.timing.duration(),
@@ -388,7 +389,7 @@ fn row(
     }
     InterruptRow {
         core: context.timing.recording.core(row.core),
-        number: row.exception,
+        exception: row.exception,
         name: context.name(row.exception),
         priority: context.priorities.of(row.exception),
         often: asked.often(),

@@ -13,7 +13,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/spans/3";
+const SCHEMA: &str = "weltblick/spans/4";
 
 /// What a report needs beside the figures.
 #[derive(Debug, Clone, Copy)]
@@ -48,8 +48,8 @@ pub struct StatedCase {
 /// Figures of one span.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct StatedRow {
-    /// Its number.
-    pub number: u32,
+    /// Its number, as the firmware states it.
+    pub id: u32,
     /// What the firmware calls it; the marks that it lies between.
     pub name: String,
     /// How often it began.
@@ -99,7 +99,7 @@ pub struct StatedEvidence {
 /// All spans that the firmware states.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct StatedReport {
-    /// `weltblick/spans/3`.
+    /// `weltblick/spans/4`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -153,7 +153,7 @@ fn row(
         ended_ns: ns(bad.ended.latest),
     };
     StatedRow {
-        number: span.span,
+        id: span.span,
         name,
         often: figures.often(),
         cut: span.cut,

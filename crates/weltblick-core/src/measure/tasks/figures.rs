@@ -6,6 +6,7 @@ use crate::event::{CoreSet, Parked};
 use crate::event::{Name, Statement, Stop, Thing};
 use crate::measure::bridges::Bridges;
 use crate::measure::dissection::{Actor, Dissection};
+use crate::measure::earlier::Earlier;
 use crate::measure::interrupts::{Cut as Interruption, GridFit, Late, MOST_EACH, between};
 use crate::measure::worst::{Bad, Worst};
 use crate::stats::{Spread, Ticks};
@@ -130,6 +131,8 @@ pub struct Figures {
     pub worst_elapsed: Worst,
     /// Every activation, where that was asked for.
     pub each: Option<Vec<Bad>>,
+    /// When the first activation ended.
+    first_ended: Option<Window>,
     last: Option<Window>,
     last_period: Option<Ticks>,
     /// Activations that were complete.
@@ -174,6 +177,7 @@ impl Figures {
             worst_response: worst(),
             worst_elapsed: worst(),
             each: settings.each.then(Vec::new),
+            first_ended: None,
             last: None,
             last_period: None,
             activations: 0,
@@ -191,6 +195,9 @@ impl Figures {
         let number = self.activations;
         self.activations += 1;
         let Activation { ready, began, ended, own, core, .. } = *activation;
+        if number == 0 {
+            self.first_ended = ended;
+        }
         let (Some(began), Some(ended)) = (began, ended) else { return };
         if let Some(own) = own {
             self.own.add(own);
@@ -358,6 +365,24 @@ impl TaskFigures {
     /// Figures of every task that anything was stated of.
     pub fn rows(&self) -> impl Iterator<Item = &Figures> {
         self.rows.iter()
+    }
+
+    /// When the first activation of each task ended.
+    #[must_use]
+    pub fn earlier(&self) -> Earlier {
+        let first = |row: &Figures| Some(((0, row.task), row.first_ended?));
+        Earlier::than(self.rows.iter().filter_map(first))
+    }
+
+    /// Activations have the numbers that they have in the whole recording.
+    pub fn renumber(&mut self, earlier: &Earlier) {
+        for row in &mut self.rows {
+            let before = earlier.count((0, row.task)).unwrap_or(0);
+            for worst in [&mut row.worst_pending, &mut row.worst_response, &mut row.worst_elapsed] {
+                worst.renumber(before);
+            }
+            row.each.iter_mut().flatten().for_each(|bad| bad.number += before);
+        }
     }
 
     /// Ticks of the window of a load.

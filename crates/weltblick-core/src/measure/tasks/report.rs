@@ -22,7 +22,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// Name and version of the JSON form.
-const SCHEMA: &str = "weltblick/tasks/3";
+const SCHEMA: &str = "weltblick/tasks/4";
 /// Exceptions that a kernel uses for itself: `SVCall`, `PendSV`, `SysTick`.
 const KERNEL_EXCEPTIONS: [u16; 3] = [11, 14, 15];
 
@@ -205,8 +205,8 @@ pub struct TaskRow {
     /// The cores on which it ran; absent where the recording is of one core.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub cores: Vec<u8>,
-    /// Its number.
-    pub number: u32,
+    /// Its number, as the firmware states it.
+    pub id: u32,
     /// Its name.
     pub name: String,
     /// Its priority as the kernel counts.
@@ -283,7 +283,7 @@ pub struct Totals {
 /// All tasks of a recording.
 #[derive(Debug, Clone, PartialEq, Serialize, JsonSchema)]
 pub struct TaskReport {
-    /// `weltblick/tasks/3`.
+    /// `weltblick/tasks/4`.
     pub schema: String,
     /// From the first event to the last.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -330,7 +330,7 @@ pub fn report(figures: &TaskFigures, stretches: &[Stretch], context: &Context<'_
         .map(|row| self::row(row, idle.contains(&row.task), figures, &stretches, context))
         .collect();
     let longest = |row: &TaskRow| row.pending.max.map_or(-1.0, |max| max.ns_low);
-    tasks.sort_by(|a, b| longest(b).total_cmp(&longest(a)).then(a.number.cmp(&b.number)));
+    tasks.sort_by(|a, b| longest(b).total_cmp(&longest(a)).then(a.id.cmp(&b.id)));
     TaskReport {
         schema: SCHEMA.into(),
         duration: context.timing.duration(),
@@ -493,7 +493,7 @@ fn row(
     let several = context.timing.recording.cores() > 1;
     TaskRow {
         cores: row.cores.iter().filter(|_| several).collect(),
-        number: row.task,
+        id: row.task,
         name: figures.name(Thing::Task(row.task), context.image),
         priority: row.priority,
         often: asked.often(),

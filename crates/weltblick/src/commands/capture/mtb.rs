@@ -74,7 +74,8 @@ impl Mtb {
     /// Reads what it holds, oldest first. It stands meanwhile, and begins anew afterwards.
     pub(super) fn read_out(self, client: &mut Client) -> Result<Content, StubError> {
         let master = client.word(self.base + MASTER)?;
-        client.write_word(self.base + MASTER, master & !ON)?;
+        // A comparator would start it again while it is read: what is read then is of two times.
+        client.write_word(self.base + MASTER, master & !(ON | STARTED_BY_INPUT))?;
         let place = Place::new(client.word(self.base + POSITION)?, master)?;
         let ram = u64::from(client.word(self.base + RAM)?);
         let mut bytes = Vec::new();

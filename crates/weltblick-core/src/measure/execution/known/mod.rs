@@ -2,7 +2,7 @@
 
 mod share;
 
-use super::{CallFigures, Calls, Listing, Named, Seen};
+use super::{CallFigures, Calls, Listing, Named, Seen, Sleep};
 use crate::figure::{Absent, Basis, Doubt, Effect, Figure, Note, SHARE};
 use crate::image::{FunctionId, Image};
 use crate::measure::coverage::{Build, Choice, Covered, Measures, Part, report};
@@ -37,6 +37,8 @@ pub struct Executed<'a> {
     pub calls: Option<&'a Calls<'a>>,
     /// Ways through the code that were followed, by their points.
     pub ways: &'a [(Vec<Point>, Calls<'a>)],
+    /// How much the core slept, if there is an instruction trace and anybody asks.
+    pub sleep: Option<&'a Sleep>,
     /// How ticks of calls are stated.
     pub scale: Option<Scale>,
     /// A debugger stopped the core while this was recorded: its timing is not its own.
@@ -58,6 +60,8 @@ pub struct Confirmed<'a> {
     pub calls: Option<Calls<'a>>,
     /// Ways through the code.
     pub ways: Vec<(Vec<Point>, Calls<'a>)>,
+    /// How much the core slept.
+    pub sleep: Option<Sleep>,
 }
 
 /// Something that happens again and again, and how long it takes.
@@ -155,8 +159,9 @@ impl Executed<'_> {
 
     /// What ran before the last synchronisation, where something ran behind it.
     fn only_confirmed(&self) -> Option<Executed<'_>> {
-        let Confirmed { seen, calls, ways } = self.confirmed?;
-        Some(Executed { seen, calls: calls.as_ref(), ways, confirmed: None, ..*self })
+        let Confirmed { seen, calls, ways, sleep } = self.confirmed?;
+        let (calls, sleep) = (calls.as_ref(), sleep.as_ref());
+        Some(Executed { seen, calls, ways, sleep, confirmed: None, ..*self })
     }
 
     /// Whether everything that ran is known.

@@ -1,7 +1,7 @@
 //! What is known of a function's share of all time, by an instruction trace: nothing is estimated.
 
 use super::{Executed, KNOW_TIME, LOSE_NOTHING};
-use crate::figure::{Absent, Basis, Doubt, Figure, SHARE};
+use crate::figure::{Absent, Basis, Doubt, Figure, Note, SHARE};
 use crate::image::FunctionId;
 use crate::measure::execution::{Calls, Named};
 use crate::measure::known::Found;
@@ -61,6 +61,36 @@ impl Executed<'_> {
         found.evidence.narrows = narrows;
         found.evidence.lossy = !exact;
         found.evidence.notes.extend(with_clones(self.image, &clones));
+        self.weigh(&mut found);
+        Ok(found)
+    }
+
+    /// The share of all time in which the core slept.
+    pub(crate) fn sleep(&self) -> Found {
+        let none = Absent::new(
+            "the instruction trace has no times",
+            "count cycles, or turn PC sampling on",
+        );
+        let sleep = self.sleep.ok_or(none)?;
+        let none = Absent::new("the instruction trace has no times", "count cycles");
+        let [least, most] = sleep.shares().ok_or(none)?;
+        let whole = self.knows_all_time();
+        let bounds = match whole {
+            // Where a clock stands still it slept more, never less.
+            true if sleep.may_stand_still() => Bounds { low: least, high: 1.0 },
+            true => Bounds { low: least, high: most },
+            false => SHARE,
+        };
+        let instructions = self.calls.map_or(0, Calls::instructions);
+        let basis = Basis::Instructions { count: instructions, exact: whole };
+        let mut found = Figure::between(most, bounds, u64::MAX, basis);
+        found.possible = SHARE;
+        found.evidence.narrows = if whole { KNOW_TIME } else { LOSE_NOTHING };
+        found.evidence.lossy = !whole;
+        found.evidence.notes.push(Note::ByPace);
+        if sleep.may_stand_still() {
+            found.evidence.notes.push(Note::MayStandStill);
+        }
         self.weigh(&mut found);
         Ok(found)
     }
