@@ -10,6 +10,7 @@ use crate::show::{self, Paint};
 use crate::sources::{Beside, Capture, Part};
 use anyhow::{Context as _, Result, anyhow, bail};
 use std::io::Write;
+use std::rc::Rc;
 use std::time::Duration;
 use weltblick_core::flow::{Clocking, Code};
 use weltblick_core::image::Image;
@@ -127,7 +128,7 @@ fn text(report: &ExactProfile, capture: &Capture, args: &Args, out: &mut dyn Wri
 struct Ran<'a> {
     calls: Calls<'a>,
     tally: Tally,
-    listing: Listing,
+    listing: Rc<Listing>,
     agreement: TimeAgreement,
     /// How long instructions took, if that is asked for.
     times: Option<InstructionTimes>,
@@ -144,35 +145,35 @@ impl<'a> Ran<'a> {
         let mut beside: Beside<'_> = (Some(BlockCounts::default()), Some(&mut further));
         let (code, calls) = part.follow(capture, &[], &mut beside, calls)?;
         let counts = beside.0.unwrap_or_default();
-        Self::of(capture, &code, (calls, counts, further))
+        let listing = Rc::new(Listing::of(capture.image()?));
+        Ok(Self::of(capture.flow_clocking(), &code, listing, (calls, counts, further)))
     }
 
     /// What ran in each window of so many ticks.
     fn read_in_windows(capture: &'a Capture, every: u64, by: ByArg) -> Result<Vec<Self>> {
         let (image, clocking) = (capture.image()?, capture.flow_clocking());
-        let mut windows = Windows::new(every, clocking, || {
-            (Calls::new(image, clocking), (BlockCounts::default(), further(capture, by)))
-        });
+        let make = || (Calls::new(image, clocking), (BlockCounts::default(), further(capture, by)));
+        let close = |(_, (counts, _)): &mut (Calls<'_>, (BlockCounts, Further))| counts.settle();
+        let mut windows = Windows::new(every, clocking, make, close);
         let code = capture.replay_flow(&mut windows)?;
         let windows = windows.finish().context("--every")?.into_iter();
-        windows
-            .map(|(_, (mut calls, (counts, further)))| {
-                calls.finish();
-                Self::of(capture, &code, (calls, counts, further))
-            })
-            .collect()
+        let listing = Rc::new(Listing::of(image));
+        let of = |(_, (mut calls, (counts, further))): (u64, (Calls<'a>, _))| {
+            calls.finish();
+            Self::of(clocking, &code, Rc::clone(&listing), (calls, counts, further))
+        };
+        Ok(windows.map(of).collect())
     }
 
     fn of(
-        capture: &Capture,
+        clocking: Clocking,
         code: &Code<'_>,
+        listing: Rc<Listing>,
         (calls, counts, (agreement, times)): (Calls<'a>, BlockCounts, Further),
-    ) -> Result<Self> {
-        let listing = Listing::of(capture.image()?);
+    ) -> Self {
         let times = times.map(|times| times.into_instructions(code, &listing));
         let tally = counts.into_tally(code);
-        let clocking = capture.flow_clocking();
-        Ok(Self { calls, tally, listing, agreement, times, clocking })
+        Self { calls, tally, listing, agreement, times, clocking }
     }
 
     /// What can be told of it, with what figures rest on; `is_all`: it is all of a recording.

@@ -1,6 +1,6 @@
 //! Memory does not grow with the recording.
 
-use super::support::{Bench, TRACE, write_repeated};
+use super::support::{Bench, INSTRUCTIONS, TRACE, write_repeated};
 use std::fs::File;
 use std::process::Stdio;
 
@@ -64,32 +64,52 @@ fn resident(process: u32) -> Option<u64> {
     line.split_whitespace().nth(1)?.parse().ok()
 }
 
+/// Of each protocol: what was sent is kept byte for byte, and is what a file of it would be. CAPTURE_SECONDS says how
+/// long each is sent.
 #[cfg(target_os = "linux")]
 #[test]
 fn a_capture_of_20_mb_a_second_loses_nothing_and_does_not_grow() {
+    let itm = "--core-clock 47.972352MHz";
+    let etmv3 = "--protocol etmv3 --register etmcr=0x1000,etmidr=0x4114f250,etmccer=0x18541800";
+    let port = "--source 1=itm,2=etmv4 --register trcconfigr=0x1811";
+    let bench = Bench::with_all_flows();
+    for (sent, options) in [
+        (TRACE, itm),
+        (INSTRUCTIONS, "--protocol etmv4 --register trcconfigr=0x1811"),
+        (bench.read("buoy-etmv3/etm.bin").as_slice(), etmv3),
+        (bench.read("buoy-port/port.bin").as_slice(), port),
+    ] {
+        captured_fast(sent, options);
+    }
+}
+
+#[cfg(target_os = "linux")]
+fn captured_fast(piece: &[u8], options: &str) {
     use std::io::Write as _;
     use std::time::{Duration, Instant};
     const RATE: u64 = 20_000_000;
-    const SECONDS: u64 = 3;
+    let seconds = std::env::var("CAPTURE_SECONDS").ok().and_then(|text| text.parse().ok());
+    let all = RATE * seconds.unwrap_or(2);
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
+    let whole = piece.to_vec();
     let sender = std::thread::spawn(move || {
         let (mut stream, _) = listener.accept().unwrap();
         let (started, mut sent) = (Instant::now(), 0);
-        while sent < RATE * SECONDS {
+        while sent < all {
             let due = (started.elapsed().as_secs_f64() * RATE as f64) as u64;
-            while sent < due.min(RATE * SECONDS) {
-                stream.write_all(TRACE).unwrap();
-                sent += TRACE.len() as u64;
+            while sent < due.min(all) {
+                stream.write_all(&whole).unwrap();
+                sent += whole.len() as u64;
             }
             std::thread::sleep(Duration::from_millis(2));
         }
         sent
     });
     let bench = Bench::alone();
-    let command = format!(
-        "capture tcp:{address} --image buoy/wave-buoy.elf --core-clock 47.972352MHz --out run --quiet --reconnect 1ms"
-    );
+    let image = "--image buoy/wave-buoy.elf";
+    let command =
+        format!("capture tcp:{address} {image} {options} --out run --quiet --reconnect 1ms");
     let mut command = bench.command(&command);
     let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     let mut seen = Vec::new();
@@ -99,9 +119,12 @@ fn a_capture_of_20_mb_a_second_loses_nothing_and_does_not_grow() {
     }
     let sent = sender.join().unwrap();
     let kept = bench.read("run/trace.000000.bin");
-    assert_eq!(kept.len() as u64, sent);
-    assert!(kept.chunks(TRACE.len()).all(|piece| piece == TRACE));
+    assert_eq!(kept.len() as u64, sent, "{options}");
+    assert!(kept.chunks(piece.len()).all(|kept| kept == piece), "{options}");
+    let file = format!("run/trace.000000.bin {image} {options}");
+    let kinds = |capture: &str| bench.json(&format!("inspect {capture}"))["kinds"].clone();
+    assert_eq!(kinds("run"), kinds(&file), "{options}");
     // Both figures once it has warmed up.
     let (early, late) = (seen[seen.len() / 3], *seen.iter().max().unwrap());
-    assert!(late < early + 20_000 && late < 100_000, "{seen:?} kB");
+    assert!(late < early + 20_000 && late < 100_000, "{options}: {seen:?} kB");
 }

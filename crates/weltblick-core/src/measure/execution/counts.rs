@@ -12,6 +12,8 @@ use rustc_hash::FxHashMap;
 pub struct BlockCounts {
     /// By block number: how often its last instruction did not branch, and did.
     ran: Vec<[u64; 2]>,
+    /// The same of what was counted before, where that is settled.
+    settled: Vec<(u32, [u64; 2])>,
     /// Beginnings of blocks, by number and the address before which it ended.
     parts: FxHashMap<(BlockId, u64), u64>,
     /// By address: how often an instruction was passed over, since its condition failed.
@@ -158,6 +160,13 @@ impl BlockCounts {
         self.ran[id.0 as usize][usize::from(taken)] += 1;
     }
 
+    /// Little more is to come: what was counted takes room for the blocks that ran alone.
+    pub fn settle(&mut self) {
+        let dense = (0..).zip(std::mem::take(&mut self.ran));
+        self.settled.extend(dense.filter(|(_, ways)| *ways != [0; 2]));
+        self.settled.shrink_to_fit();
+    }
+
     /// What is not known so far.
     #[must_use]
     pub const fn gaps(&self) -> &Gaps {
@@ -170,15 +179,18 @@ impl BlockCounts {
         let skipped = code.tells_conditions().then_some(self.skipped);
         let confirmed = self.confirmed.map(|counts| Box::new(counts.into_tally(code)));
         let mut tally = Tally { gaps: self.gaps, skipped, confirmed, ..Tally::default() };
-        for (block, &[stayed, branched]) in code.blocks().iter().zip(&self.ran) {
-            if stayed + branched > 0 {
+        let blocks = code.blocks();
+        let dense = (0..).zip(self.ran).filter(|(_, ways)| *ways != [0; 2]);
+        for (number, ways) in self.settled.into_iter().chain(dense) {
+            if let Some(block) = blocks.get(number as usize) {
                 let run = Run {
                     start: block.start,
                     until: block.after(),
                     last: block.last,
                     instructions: u64::from(block.instructions),
                 };
-                tally.runs.insert(run, [stayed, branched]);
+                let counted = tally.runs.entry(run).or_default();
+                counted.iter_mut().zip(ways).for_each(|(count, more)| *count += more);
             }
         }
         for ((id, until), count) in self.parts {

@@ -10,6 +10,8 @@ use crate::measure::profile::{MOST_WINDOWS, TooManyWindows};
 pub struct Windows<S, F> {
     every: u64,
     make: F,
+    /// What is done with a window that is over, so that it takes less memory.
+    close: fn(&mut S),
     /// When each began, in ticks, and what it is of; the last is open.
     windows: Vec<(u64, S)>,
     passage: Passage,
@@ -23,12 +25,13 @@ pub struct Windows<S, F> {
 }
 
 impl<S: Sink, F: FnMut() -> S> Windows<S, F> {
-    /// Windows of so many ticks, at least one.
-    pub fn new(every: u64, clocking: Clocking, mut make: F) -> Self {
+    /// Windows of so many ticks, at least one; each is made by `make`, and given to `close` when it is over.
+    pub fn new(every: u64, clocking: Clocking, mut make: F, close: fn(&mut S)) -> Self {
         let windows = vec![(0, make())];
         Self {
             every: every.max(1),
             make,
+            close,
             windows,
             passage: Passage::by(clocking),
             ticks: 0,
@@ -68,7 +71,8 @@ impl<S: Sink, F: FnMut() -> S> Windows<S, F> {
     #[cold]
     fn go_on(&mut self, block: &Block) {
         let (offset, began) = (self.offset, self.windows[self.windows.len() - 1].0);
-        let further = (self.ticks - began) / self.every;
+        let (further, close) = ((self.ticks - began) / self.every, self.close);
+        close(self.now());
         if self.windows.len() as u64 + further > MOST_WINDOWS as u64 {
             self.overflowed = true;
             return;
