@@ -75,7 +75,7 @@ pub(crate) struct SetupArgs {
         value_parser = source,
         conflicts_with_all = ["protocol", "trace_id"]
     )]
-    pub(crate) source: Vec<(u8, ProtocolArg)>,
+    pub(crate) stream_source: Vec<(u8, ProtocolArg)>,
 }
 
 /// `--protocol`.

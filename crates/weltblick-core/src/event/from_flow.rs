@@ -358,9 +358,9 @@ impl<S: Sink> flow::Sink for FlowEvents<S> {
         self.ran.waits += u64::from(block.waits);
     }
 
-    fn ran_part(&mut self, block: &Block, _: u64, instructions: u32) {
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
         self.ran.instructions += u64::from(instructions);
-        self.ran.waits += u64::from(block.waits);
+        self.ran.waits += u64::from(block.waits_before(until));
     }
 
     fn arrived(&mut self, _: &Block) {

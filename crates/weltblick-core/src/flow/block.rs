@@ -32,6 +32,8 @@ pub struct Block {
     pub links: bool,
     /// An instruction in it waits: for an interrupt, or an event.
     pub waits: bool,
+    /// Where the first that does begins, in bytes from the block's start.
+    pub(super) wait: u16,
     /// One writes a stack pointer: behind a handler that did, another thread may go on.
     pub sets_stack: bool,
 }

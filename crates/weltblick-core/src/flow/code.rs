@@ -211,6 +211,7 @@ fn walk(image: &Image, within: Range<u64>, id: BlockId, waits: bool) -> Option<B
         conditional: false,
         links: false,
         waits: false,
+        wait: 0,
         sets_stack: false,
     };
     let mut at = start;
@@ -220,7 +221,9 @@ fn walk(image: &Image, within: Range<u64>, id: BlockId, waits: bool) -> Option<B
         block.last = at;
         block.last_length = instruction.length;
         block.instructions += 1;
-        block.waits |= instruction.kind == Kind::Wait;
+        if instruction.kind == Kind::Wait && !block.waits {
+            (block.waits, block.wait) = (true, (at - start) as u16);
+        }
         block.sets_stack |= instruction.kind == Kind::SetsStack;
         at += u64::from(instruction.length);
         if let Some(end) = end_of(instruction.kind, waits) {
@@ -290,6 +293,12 @@ fn it_state(image: &Image, address: u64) -> IfThen {
 }
 
 impl Block {
+    /// Whether something waited, if execution left the block before this address.
+    #[must_use]
+    pub const fn waits_before(&self, until: u64) -> bool {
+        self.waits && self.start + (self.wait as u64) < until
+    }
+
     /// Whether a branch at its end is a return, as functions and handlers return.
     #[must_use]
     pub const fn returns(&self) -> bool {

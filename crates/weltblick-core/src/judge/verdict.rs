@@ -154,7 +154,7 @@ impl Known<'_> {
                 Some(executed) => executed.agreed(|ran| ran.share(function)),
                 None => self.shares.function(function),
             }),
-            About::SleepShare => Some(match self.exact() {
+            About::SleepShare => Some(match self.exact_sleep() {
                 Some(executed) => executed.agreed(|ran| ran.sleep()),
                 None => self.shares.sleep(),
             }),
@@ -173,6 +173,20 @@ impl Known<'_> {
             .filter(|executed| self.shares.samples() == 0 || executed.tells_shares())
     }
 
+    /// Samples know sleep from both sides, an instruction trace often from one alone.
+    fn exact_sleep(&self) -> Option<&Executed<'_>> {
+        self.exact().filter(|_| self.shares.samples() == 0)
+    }
+
+    /// Whether an instruction trace knows this figure, and not samples.
+    fn is_exact(&self, about: &About) -> bool {
+        match about {
+            About::SelfShare { .. } => self.exact().is_some(),
+            About::SleepShare => self.exact_sleep().is_some(),
+            _ => false,
+        }
+    }
+
     fn judge(&self, budget: &Budget, found: Found) -> Judgement {
         let mut judgement = judge_budget(budget, found);
         match budget.about {
@@ -187,9 +201,7 @@ impl Known<'_> {
                     judgement.advice = Some("turn PC sampling on".into());
                 }
             }
-            About::SelfShare { .. } | About::SleepShare
-                if self.exact().is_some() && judgement.verdict == Verdict::Met =>
-            {
+            _ if judgement.verdict == Verdict::Met && self.is_exact(&budget.about) => {
                 if let Some(over) = budget.condition.over {
                     judgement.verdict = Verdict::Undecided;
                     judgement.evidence += &format!("; that is no sample, and {over} are asked for");

@@ -10,7 +10,8 @@ pub type Subject = (u8, u32);
 
 /// Counts, in a reading of the whole recording, what ended before the first run that was seen in a window.
 ///
-/// Runs end in the order of their numbers; when one ended is the same in both readings.
+/// Runs begin and end in the order of their numbers. At an edge of the window times are cut to it, so that the first run
+/// is found by being the first that is no earlier, not by having the same times.
 #[derive(Debug, Default)]
 pub struct Earlier {
     core: u8,
@@ -19,31 +20,36 @@ pub struct Earlier {
 
 #[derive(Debug, Clone, Copy)]
 struct Before {
-    /// When the first one ended that the window has.
-    first: Window,
+    /// When the first one that the window has began at the latest, and ended.
+    first: [u64; 2],
     count: u64,
     found: bool,
 }
 
 impl Earlier {
-    /// By when the first run of each subject ended that the window has.
-    pub fn than(firsts: impl IntoIterator<Item = (Subject, Window)>) -> Self {
-        let before = |first| Before { first, count: 0, found: false };
+    /// By when the first run of each subject began and ended that the window has.
+    pub fn than(firsts: impl IntoIterator<Item = (Subject, [Window; 2])>) -> Self {
+        let before = |first: [Window; 2]| {
+            let first = first.map(|window| window.latest);
+            Before { first, count: 0, found: false }
+        };
         let subjects = firsts.into_iter().map(|(subject, first)| (subject, before(first)));
         Self { core: 0, subjects: subjects.collect() }
     }
 
-    /// How many there were; `None` if the whole recording does not have the first one.
+    /// How many there were.
     #[must_use]
-    pub fn count(&self, subject: Subject) -> Option<u64> {
-        self.subjects.get(&subject).filter(|before| before.found).map(|before| before.count)
+    pub fn count(&self, subject: Subject) -> u64 {
+        self.subjects.get(&subject).map_or(0, |before| before.count)
     }
 
-    fn ended(&mut self, subject: Subject, ended: Option<Window>) {
+    fn ran(&mut self, subject: Subject, began: Option<Window>, ended: Option<Window>) {
         let Some(before) = self.subjects.get_mut(&subject).filter(|before| !before.found) else {
             return;
         };
-        before.found = ended == Some(before.first);
+        let [first_began, first_ended] = before.first;
+        before.found = began.is_some_and(|began| began.latest >= first_began)
+            && ended.is_some_and(|ended| ended.latest >= first_ended);
         before.count += u64::from(!before.found);
     }
 }
@@ -54,13 +60,13 @@ impl interrupts::Watcher for Earlier {
     }
 
     fn ran(&mut self, run: &Run) {
-        self.ended((self.core, run.exception.into()), run.ended);
+        Self::ran(self, (self.core, run.exception.into()), run.began, run.ended);
     }
 }
 
 /// Tasks are those of all cores.
 impl tasks::Watcher for Earlier {
     fn activated(&mut self, activation: &Activation) {
-        self.ended((0, activation.task), activation.ended);
+        Self::ran(self, (0, activation.task), activation.began, activation.ended);
     }
 }

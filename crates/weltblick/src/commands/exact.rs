@@ -16,8 +16,8 @@ use weltblick_core::flow::{Clocking, Code};
 use weltblick_core::image::Image;
 use weltblick_core::measure::execution::{
     BlockCounts, Calls, CodeBy, Confirmed, ExactContext, ExactProfile, ExactRow, Executed, Gaps,
-    InstructionTimes, Listing, Seen, Tally, TimeAgreement, Times, Windows, by_code, by_function,
-    by_interrupt, by_task,
+    InstructionTimes, Listing, Seen, Tally, TimeAgreement, Times, Window, Windows, by_code,
+    by_function, by_interrupt, by_task,
 };
 
 /// Profiles what ran.
@@ -45,7 +45,7 @@ pub(super) fn run(capture: &Capture, args: &Args, out: &mut dyn Write) -> Result
     }
     // Of a part, figures are of the part.
     let is_all = ran.gaps().unwatched == 0;
-    let report = ran.told(capture, is_all, |ran, context| {
+    let report = ran.explained(capture, is_all, |ran, context| {
         files(ran, args, context)?;
         if args.calls.tree {
             show::tree::text(&ran.calls, context, &look(capture, args), out)?;
@@ -84,9 +84,13 @@ fn in_windows(
     let every = every.as_secs_f64() * 1e9;
     let mut reports = Vec::new();
     let ticks = (every / scale.ns).round() as u64;
-    for (number, mut ran) in Ran::read_in_windows(capture, ticks, args.by)?.into_iter().enumerate()
-    {
-        let mut report = ran.told(capture, true, |ran, context| table(ran, args, context))?;
+    for (number, window) in Ran::read_in_windows(capture, ticks, args.by)?.into_iter().enumerate() {
+        let Window { slipped, sink: mut ran } = window;
+        let mut report = ran.explained(capture, true, |ran, context| table(ran, args, context))?;
+        if slipped {
+            let later = "Time is missing in this window or before it: it lies later than its times say, by an unknown time.";
+            report.evidence.doubts.push(later.into());
+        }
         let from = number as f64 * every;
         (report.from_ns, report.until_ns) = (Some(from), Some(from + every));
         reports.push(report);
@@ -111,7 +115,7 @@ fn in_windows(
 
 fn nothing_ran(capture: &Capture) -> anyhow::Error {
     anyhow!(
-        "{}: the instruction trace tells of no instruction that ran; `weltblick inspect` says what is in it",
+        "{}: the instruction trace has no instruction that ran; `weltblick inspect` says what is in it",
         capture.name.display()
     )
 }
@@ -150,18 +154,20 @@ impl<'a> Ran<'a> {
     }
 
     /// What ran in each window of so many ticks.
-    fn read_in_windows(capture: &'a Capture, every: u64, by: ByArg) -> Result<Vec<Self>> {
+    fn read_in_windows(capture: &'a Capture, every: u64, by: ByArg) -> Result<Vec<Window<Self>>> {
         let (image, clocking) = (capture.image()?, capture.flow_clocking());
         let make = || (Calls::new(image, clocking), (BlockCounts::default(), further(capture, by)));
-        let close = |(_, (counts, _)): &mut (Calls<'_>, (BlockCounts, Further))| counts.settle();
+        let close = |(_, (counts, _)): &mut (Calls<'_>, (BlockCounts, Further))| counts.compact();
         let mut windows = Windows::new(every, clocking, make, close);
         let code = capture.replay_flow(&mut windows)?;
         let windows = windows.finish().context("--every")?.into_iter();
         let listing = Rc::new(Listing::of(image));
-        let of = |(_, (mut calls, (counts, further))): (u64, (Calls<'a>, _))| {
-            calls.finish();
-            Self::of(clocking, &code, Rc::clone(&listing), (calls, counts, further))
-        };
+        let of =
+            |Window { slipped, sink: (mut calls, (counts, further)) }: Window<(Calls<'a>, _)>| {
+                calls.finish();
+                let sink = Self::of(clocking, &code, Rc::clone(&listing), (calls, counts, further));
+                Window { slipped, sink }
+            };
         Ok(windows.map(of).collect())
     }
 
@@ -176,12 +182,12 @@ impl<'a> Ran<'a> {
         Self { calls, tally, listing, agreement, times, clocking }
     }
 
-    /// What can be told of it, with what figures rest on; `is_all`: it is all of a recording.
-    fn told<T>(
+    /// Makes a report of it, with what figures rest on; `is_all`: it is all of a recording.
+    fn explained<T>(
         &mut self,
         capture: &Capture,
         is_all: bool,
-        tell: impl FnOnce(&Self, &ExactContext<'_>) -> Result<T>,
+        report: impl FnOnce(&Self, &ExactContext<'_>) -> Result<T>,
     ) -> Result<T> {
         let confirmed = self.take_confirmed(capture)?;
         let seen = seen_of(capture, &self.tally, &self.listing);
@@ -198,7 +204,7 @@ impl<'a> Ran<'a> {
             times_disagree: self.agreement.contradictions(),
             confirmed: confirmed.as_ref(),
         };
-        tell(self, &self.context(&executed, is_all))
+        report(self, &self.context(&executed, is_all))
     }
 
     /// What ran before the last synchronisation, where something ran behind it.

@@ -86,7 +86,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     })?;
     let mut figures = finished(read.sink.take(), read.recording());
     let earlier = Nesting::new(reading.ticks_per_cycle, figures.earlier());
-    if let Some(earlier) = reading.whole(earlier)? {
+    if (args.each || args.worst > 0)
+        && let Some(earlier) = reading.whole(earlier)?
+    {
         figures.renumber(&earlier.finish());
     }
     let facts = read.facts(&capture, figures.contradictions(), true);

@@ -142,7 +142,9 @@ pub(super) fn doubts_of_trace(
 pub(super) fn asks_for_executed(budgets: &BudgetFile, capture: &Capture) -> bool {
     budgets.figures().any(|figure| match figure {
         About::Coverage { .. } | About::Call { .. } | About::Way { .. } => true,
-        About::SelfShare { .. } | About::SleepShare => capture.has_flow(),
+        About::SelfShare { .. } => capture.has_flow(),
+        // Samples know it without an image.
+        About::SleepShare => capture.has_flow() && capture.image.is_some(),
         _ => false,
     })
 }

@@ -97,7 +97,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write) -> Result<Outcome> {
     let Some(tracking) = read.sink.take() else { return Ok(Outcome::Done) };
     let (exceptions, unfollowed) = (tracking.exceptions, tracking.unfollowed());
     let (mut figures, contradictions) = finished(tracking, read.recording());
-    if let Some(earlier) = reading.whole(Tracking::new(figures.earlier()))? {
+    if (args.each || args.worst > 0)
+        && let Some(earlier) = reading.whole(Tracking::new(figures.earlier()))?
+    {
         figures.renumber(&earlier.finish());
     }
     let facts = read.facts(&capture, contradictions.count, exceptions);

@@ -128,14 +128,8 @@ pub(crate) fn report(
         if let (Some(line), Clocking::Cycles) = (lines.get_mut(first), time.clocking)
             && before.replace(step.ticks) != Some(step.ticks)
         {
-            let later = steps.iter().skip(number).find(|later| later.ticks != step.ticks);
-            let until = later.and_then(|later| later.ticks);
-            line.cycles = until.zip(step.ticks).and_then(|(until, from)| until.checked_sub(from));
+            line.cycles = cycles_from(steps.iter().skip(number));
         }
-    }
-    for line in &mut lines {
-        let place = line.file.as_deref().zip(line.line);
-        line.source = place.and_then(|(file, number)| texts.line(file, number));
     }
     let around = match around {
         Around::Place(around) => around,
@@ -147,8 +141,32 @@ pub(crate) fn report(
         }
     };
     trim(&mut lines, around);
+    for line in &mut lines {
+        let place = line.file.as_deref().zip(line.line);
+        line.source = place.and_then(|(file, number)| texts.line(file, number));
+    }
     let path = history.path().iter().map(|entry| path_name(entry, image)).collect();
     Ok(Some(FlowReport { schema: SCHEMA.into(), path, by_itm: time.alignment.is_some(), lines }))
+}
+
+/// Cycles from the first of these steps to the next whose time is known; `None` where something is missing between
+/// them, or not shown.
+fn cycles_from<'s>(mut steps: impl Iterator<Item = &'s Step>) -> Option<u64> {
+    let first = steps.next()?;
+    let is_hidden = |step: &Step| matches!(step.what, What::LeftOut { .. });
+    if is_hidden(first) {
+        return None;
+    }
+    for step in steps {
+        if step.ticks != first.ticks {
+            let is_known = step.untimed == first.untimed;
+            return step.ticks?.checked_sub(first.ticks?).filter(|_| is_known);
+        }
+        if is_hidden(step) {
+            return None;
+        }
+    }
+    None
 }
 
 /// Which instruction of the step that was found is the place.

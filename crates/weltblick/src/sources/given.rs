@@ -22,7 +22,7 @@ pub(super) fn options(setup: &SetupArgs) -> Vec<String> {
         register,
         framing,
         trace_id,
-        source,
+        stream_source,
     } = setup;
     let mut words = Vec::new();
     let mut option = |name: &str, value: Option<String>| {
@@ -35,8 +35,8 @@ pub(super) fn options(setup: &SetupArgs) -> Vec<String> {
     option("protocol", protocol.as_ref().and_then(word));
     option("framing", framing.as_ref().and_then(word));
     option("trace-id", trace_id.map(|id| id.to_string()));
-    for (id, protocol) in source {
-        option("source", word(protocol).map(|protocol| format!("{id}={protocol}")));
+    for (id, protocol) in stream_source {
+        option("stream-source", word(protocol).map(|protocol| format!("{id}={protocol}")));
     }
     for (name, value) in register {
         option("register", Some(format!("{name}={value:#x}")));
@@ -91,6 +91,9 @@ mod tests {
             --tick-period 1000000ns --timestamp-dates-group --flow-only";
         // Said again it means what it meant.
         assert_eq!(read(all), all);
-        assert_eq!(read("--source 1=itm,2=etmv3"), "--source 1=itm --source 2=etmv3");
+        assert_eq!(
+            read("--stream-source 1=itm,2=etmv3"),
+            "--stream-source 1=itm --stream-source 2=etmv3"
+        );
     }
 }

@@ -242,7 +242,7 @@ impl Capture {
         Ok(line.finish(sink))
     }
 
-    /// The same, cycle by cycle where the trace has those of each instruction.
+    /// Follows the instruction trace cycle by cycle, where it has those of each instruction.
     pub(crate) fn replay_flow_stepwise(
         &self,
         cuts: &[u64],
@@ -288,7 +288,7 @@ impl Capture {
         self.flow_near(near, |_| (), sink)
     }
 
-    /// The same, cycle by cycle where the trace has those of each instruction.
+    /// Follows it so from shortly before byte `near` on, if that is possible.
     pub(crate) fn replay_flow_stepwise_near(
         &self,
         near: u64,

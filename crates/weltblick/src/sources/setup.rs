@@ -44,19 +44,21 @@ const fn is_of(protocol: &Protocol, named: ProtocolArg) -> bool {
 
 /// The sources of a framed stream, as options say. Settings of the same protocol with the same ID stay.
 fn correct_sources(stream: &mut StreamSpec, setup: &SetupArgs) -> Result<()> {
-    if setup.source.is_empty() {
+    if setup.stream_source.is_empty() {
         return Ok(());
     }
     if let Some(FramingArg::None) = setup.framing {
-        bail!("--source: a stream without frames has one source; say what that is with --protocol");
+        bail!(
+            "--stream-source: a stream without frames has one source; say what that is with --protocol"
+        );
     }
     if stream.framing == Framing::None {
         stream.framing = Framing::Tpiu(Start::Anywhere);
     }
     let before = std::mem::take(&mut stream.sources);
-    for &(id, protocol) in &setup.source {
+    for &(id, protocol) in &setup.stream_source {
         if stream.sources.iter().any(|source| source.trace_id == Some(id)) {
-            bail!("--source {id}: this ID is there twice");
+            bail!("--stream-source {id}: this ID is there twice");
         }
         let known = before.iter().find(|source| {
             // The source of a raw file has no ID yet.
@@ -134,7 +136,7 @@ pub(crate) fn correct(manifest: &mut Manifest, setup: &SetupArgs) -> Result<()> 
     correct_stream(manifest, 0, setup)
 }
 
-/// The same, where options on packets are about the stream with this number.
+/// Puts in what options say; those on packets are about the stream with this number.
 pub(crate) fn correct_stream(
     manifest: &mut Manifest,
     number: usize,

@@ -101,6 +101,50 @@ fn a_profile_for_each_window_of_time() {
     assert!(error.contains("--every makes tables"), "{error}");
 }
 
+/// Where bytes are missing nobody knows for how long: windows behind it say so, and no cycles are told across it.
+#[test]
+fn a_gap_moves_the_windows_behind_it() {
+    let bench = Bench::with_all_flows();
+    let mut bytes = bench.read("buoy-flow/etm.bin");
+    bytes.drain(500_000..503_000);
+    bench.write("buoy-flow/etm.bin", &bytes);
+    let windows = bench.json("profile buoy-flow --every 50ms");
+    let slipped = |window: &serde_json::Value| {
+        let doubts = window["evidence"]["doubts"].as_array().unwrap();
+        doubts.iter().any(|doubt| doubt.as_str().unwrap().contains("lies later than"))
+    };
+    let slipped: Vec<bool> = windows.as_array().unwrap().iter().map(slipped).collect();
+    assert!(!slipped[0] && slipped[slipped.len() - 1] && slipped.is_sorted(), "{slipped:?}");
+    let around = bench.json("flow buoy-flow --around etm@500000 -n 4000 --back 3000");
+    let lines = around["lines"].as_array().unwrap();
+    let gap = lines.iter().position(|line| line["kind"] == "gap").unwrap();
+    let before =
+        lines[..gap].iter().rev().take_while(|line| line["since_ns"] == lines[gap]["since_ns"]);
+    assert!(before.into_iter().all(|line| line["cycles"].is_null()), "{:?}", &lines[gap - 4..=gap]);
+    assert!(lines.iter().filter(|line| line["cycles"].is_u64()).count() > 50);
+}
+
+/// An instruction trace knows how much the core slept at least; samples know it from both sides, and without an image.
+#[test]
+fn sleep_is_judged_by_what_waited() {
+    let bench = Bench::with_all_flows();
+    let judged = |capture: &str, limit: &str| -> (String, String) {
+        bench.write("sleep.toml", format!("[sleep]\nshare = '{limit}'\n"));
+        let judgement = bench.json(&format!("check {capture} sleep.toml"))["budgets"][0].clone();
+        let text = |key: &str| judgement[key].as_str().unwrap().to_owned();
+        (text("verdict"), text("evidence"))
+    };
+    assert_eq!(judged("buoy-flow", ">= 70 %").0, "met");
+    let (verdict, evidence) = judged("buoy-flow", ">= 99 %");
+    assert!(verdict == "undecided" && evidence.contains("may stand still"), "{evidence}");
+    assert_eq!(judged("buoy-flow", "<= 70 %").0, "broken");
+    let (verdict, evidence) = judged("buoy-port", ">= 99 %");
+    assert!(verdict == "broken" && evidence.contains("585 samples"), "{evidence}");
+    let manifest = String::from_utf8(bench.read("buoy-port/capture.toml")).unwrap();
+    bench.write("buoy-port/capture.toml", manifest.replace("image  =", "# image ="));
+    assert!(judged("buoy-port", ">= 99 %").1.contains("585 samples"));
+}
+
 /// Source is found beside the capture without being asked for, and is held against the image's lines.
 #[test]
 fn source_text_is_found_beside_the_capture() {

@@ -83,7 +83,7 @@ fn sources_of_a_framed_stream_are_named() {
     let bench = Bench::with_all_flows();
     let others = "--image buoy/wave-buoy.elf --core-clock 47.972352MHz --pc-sample-period 4096 \
                   --register trcconfigr=0x1811";
-    let sources = "--source 1=itm --source 2=etmv4";
+    let sources = "--stream-source 1=itm --stream-source 2=etmv4";
     bench.out(&format!("import buoy-port/port.bin --out made {sources} {others}"));
     let same = |command: &str| {
         let [one, other] =
@@ -97,15 +97,15 @@ fn sources_of_a_framed_stream_are_named() {
     same("tasks %");
     same("inspect %");
     // The second source was another protocol, and read from the raw file.
-    bench.out("import made/port.bin --amend --out made --source 1=itm,2=etmv3");
+    bench.out("import made/port.bin --amend --out made --stream-source 1=itm,2=etmv3");
     assert_eq!(bench.json("inspect made")["schema"], "weltblick/inspect/2");
     let raw = format!("profile buoy-port/port.bin {sources} {others} --marks-port 16");
     assert_eq!(bench.json(&raw), bench.json("profile buoy-port"));
     for (options, part) in [
-        ("--source 1=itm,1=etmv4", "this ID is there twice"),
-        ("--source 0=itm", "write a trace ID from 1 to 111"),
-        ("--source 1=mtb", "there are no frames around it"),
-        ("--source 1=itm --framing none", "a stream without frames has one source"),
+        ("--stream-source 1=itm,1=etmv4", "this ID is there twice"),
+        ("--stream-source 0=itm", "write a trace ID from 1 to 111"),
+        ("--stream-source 1=mtb", "there are no frames around it"),
+        ("--stream-source 1=itm --framing none", "a stream without frames has one source"),
     ] {
         let error = bench.error(&format!("import buoy-port/port.bin --out no {options}"));
         assert!(error.contains(part), "{error}");

@@ -71,7 +71,7 @@ fn resident(process: u32) -> Option<u64> {
 fn a_capture_of_20_mb_a_second_loses_nothing_and_does_not_grow() {
     let itm = "--core-clock 47.972352MHz";
     let etmv3 = "--protocol etmv3 --register etmcr=0x1000,etmidr=0x4114f250,etmccer=0x18541800";
-    let port = "--source 1=itm,2=etmv4 --register trcconfigr=0x1811";
+    let port = "--stream-source 1=itm,2=etmv4 --register trcconfigr=0x1811";
     let bench = Bench::with_all_flows();
     for (sent, options) in [
         (TRACE, itm),

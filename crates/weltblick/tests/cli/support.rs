@@ -1,6 +1,7 @@
 //! A folder with the demo's data, and ways to run the program in it.
 
 use std::cell::Cell;
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
@@ -142,6 +143,31 @@ impl Bench {
         let path = self.path(name);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
         fs::write(path, bytes).unwrap();
+    }
+
+    /// Holds the numbers of `COMMAND buoy --each` within a window of time against those of the whole recording.
+    pub(crate) fn each_has_the_number_of_the_recording(&self, command: &str, subject: &str) {
+        let ends = |within: &str| -> BTreeMap<(String, u64), String> {
+            let rows = self.json(&format!("{command} buoy --each {within}"));
+            let row = |row: &serde_json::Value| {
+                let name = row[subject].as_str().unwrap().to_owned();
+                ((name, row["number"].as_u64().unwrap()), row["ended_ns"].to_string())
+            };
+            rows.as_array().unwrap().iter().map(row).collect()
+        };
+        let (all, some) = (ends(""), ends("--within 1.2s..1.7s"));
+        assert!(some.len() > 20 && some.len() < all.len() / 2, "{}", some.len());
+        for (run, ended) in &some {
+            assert_eq!(all.get(run), Some(ended), "{run:?}");
+        }
+        let report = self.json(&format!("{command} buoy --worst 2 --within 1.2s..1.7s"));
+        let cases = report[command][0]["worst"].as_array().unwrap().clone();
+        assert!(!cases.is_empty());
+        let name = report[command][0]["name"].as_str().unwrap();
+        for case in cases {
+            let run = (name.to_owned(), case["number"].as_u64().unwrap());
+            assert_eq!(all.get(&run), Some(&case["ended_ns"].to_string()), "{run:?}");
+        }
     }
 
     pub(crate) fn read(&self, name: &str) -> Vec<u8> {

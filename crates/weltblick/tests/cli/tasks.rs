@@ -1,7 +1,6 @@
 //! `tasks`: goldens on the demo data, faces that agree, and bad input.
 
 use super::support::{Bench, recorded};
-use std::collections::BTreeMap;
 use weltblick_standin::machine::Setup;
 use weltblick_standin::recording::TraceSetup;
 
@@ -32,25 +31,7 @@ fn every_activation_and_the_order_of_turns() {
 /// The n-th in a window of time is the n-th of the recording: points such as `task:telemetry[3]` lead to it.
 #[test]
 fn activations_have_the_numbers_of_the_recording() {
-    let bench = Bench::new();
-    let ends = |within: &str| -> BTreeMap<(String, u64), String> {
-        let rows = bench.json(&format!("tasks buoy --each {within}"));
-        let row = |row: &serde_json::Value| {
-            let name = row["task"].as_str().unwrap().to_owned();
-            ((name, row["number"].as_u64().unwrap()), row["ended_ns"].to_string())
-        };
-        rows.as_array().unwrap().iter().map(row).collect()
-    };
-    let (all, some) = (ends(""), ends("--within 1.2s..1.7s"));
-    assert!(some.len() > 20, "{}", some.len());
-    for (run, ended) in &some {
-        assert_eq!(all.get(run), Some(ended), "{run:?}");
-    }
-    let worst = bench.json("tasks buoy --worst 2 --within 1.2s..1.7s")["tasks"][0]["worst"].clone();
-    assert!(
-        worst.as_array().unwrap().iter().all(|case| case["number"].as_u64() > Some(5)),
-        "{worst}"
-    );
+    Bench::new().each_has_the_number_of_the_recording("tasks", "task");
 }
 
 #[test]

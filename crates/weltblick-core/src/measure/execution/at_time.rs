@@ -7,7 +7,7 @@ const MOST_RUNS: usize = 1 << 18;
 
 /// The instruction that runs at a time, between two times that are known.
 ///
-/// Instructions take equal shares of a stretch. Where the core waited in it, those before the wait and behind it
+/// Instructions take equal shares of an interval. Where the core waited in it, those before the wait and behind it
 /// take a cycle each, and the wait takes the rest: `movs, wfi, movs` in 1000 ticks runs its `movs` at 0 and 999.
 #[derive(Debug)]
 pub struct AtTime {
@@ -17,14 +17,14 @@ pub struct AtTime {
     offset: u64,
     /// What runs from this byte on is known; times before it do not count.
     from: u64,
-    /// Blocks that the packet at `offset` told of so far, and ticks up to it.
+    /// Blocks of the packet at `offset` so far, and ticks up to it.
     here: (u64, u64),
-    /// The packet that told of the stretch's first block, and the same of it.
+    /// The packet of the interval's first block, with its blocks and ticks.
     began: (u64, (u64, u64)),
-    /// The same of the last one.
+    /// Those of its last block.
     last: (u64, (u64, u64)),
-    stretch: Vec<Piece>,
-    /// The wait that ended the stretch before is in it alone: time without instructions is its.
+    interval: Vec<Piece>,
+    /// The wait that ended the interval before is in it alone: time without instructions is its.
     sleeps: bool,
     found: Option<RanThen>,
 }
@@ -41,7 +41,7 @@ struct Piece {
 pub struct RanThen {
     /// A byte of the trace.
     pub offset: u64,
-    /// How many runs of blocks are told from there on before it.
+    /// How many runs of blocks are there from there on before it.
     pub skip: u64,
     /// Ticks up to the packet there.
     pub ticks: u64,
@@ -62,13 +62,13 @@ impl AtTime {
             here: (0, 0),
             began: (0, (0, 0)),
             last: (0, (0, 0)),
-            stretch: Vec::new(),
+            interval: Vec::new(),
             sleeps: false,
             found: None,
         }
     }
 
-    /// The same, read from shortly before a byte at which so many ticks have passed.
+    /// Reading begins shortly before a byte at which so many ticks have passed.
     #[must_use]
     pub fn from_byte(self, from: u64, ticks: u64) -> Self {
         Self { from, ticks, ..self }
@@ -80,50 +80,50 @@ impl AtTime {
         self.found
     }
 
-    fn ran_block(&mut self, block: &Block, instructions: u32) {
+    fn ran_block(&mut self, instructions: u32, waits: bool) {
         if self.found.is_some() || self.offset < self.from {
             return;
         }
         if std::mem::take(&mut self.sleeps) {
-            self.stretch.clear();
+            self.interval.clear();
         }
         self.last = (self.offset, self.here);
-        if self.stretch.is_empty() {
+        if self.interval.is_empty() {
             self.began = self.last;
         }
         self.here.0 += 1;
-        if self.stretch.len() < MOST_RUNS {
-            self.stretch.push(Piece { instructions, waits: block.waits });
+        if self.interval.len() < MOST_RUNS {
+            self.interval.push(Piece { instructions, waits });
         }
         if self.ticks >= self.wanted {
             self.find(0);
         }
     }
 
-    /// So much time passed since the stretch began.
+    /// So much time passed since the interval began.
     fn passed(&mut self, ticks: u64) {
         let before = self.ticks;
         self.ticks = before.saturating_add(ticks);
-        if before <= self.wanted && self.ticks > self.wanted && !self.stretch.is_empty() {
-            let number = match (self.sleeps, self.stretch.as_slice()) {
+        if before <= self.wanted && self.ticks > self.wanted && !self.interval.is_empty() {
+            let number = match (self.sleeps, self.interval.as_slice()) {
                 (true, [wait, ..]) => u64::from(wait.instructions) - 1,
-                (_, stretch) => share(stretch, self.wanted - before, ticks),
+                (_, interval) => share(interval, self.wanted - before, ticks),
             };
             self.find(number);
         }
-        let last = self.stretch.pop();
-        self.stretch.clear();
+        let last = self.interval.pop();
+        self.interval.clear();
         self.sleeps = last.is_some_and(|last| last.waits);
         if self.sleeps {
-            self.stretch.extend(last);
+            self.interval.extend(last);
             self.began = self.last;
         }
     }
 
-    /// It is the instruction with this number in the stretch.
+    /// It is the instruction with this number in the interval.
     fn find(&mut self, mut number: u64) {
         let (offset, (mut skip, ticks)) = self.began;
-        for piece in &self.stretch {
+        for piece in &self.interval {
             if number < piece.instructions.into() {
                 self.found = Some(RanThen { offset, skip, ticks, instructions: number as u32 });
                 return;
@@ -134,13 +134,13 @@ impl AtTime {
     }
 }
 
-/// The instruction that runs after so many of a stretch's ticks.
-fn share(stretch: &[Piece], after: u64, ticks: u64) -> u64 {
+/// The instruction that runs after so many of an interval's ticks.
+fn share(interval: &[Piece], after: u64, ticks: u64) -> u64 {
     let count =
         |pieces: &[Piece]| pieces.iter().map(|one| u64::from(one.instructions)).sum::<u64>();
-    let all = count(stretch);
-    let wait = stretch.iter().position(|piece| piece.waits);
-    match wait.map(|wait| count(&stretch[..=wait])).filter(|_| ticks > all) {
+    let all = count(interval);
+    let wait = interval.iter().position(|piece| piece.waits);
+    match wait.map(|wait| count(&interval[..=wait])).filter(|_| ticks > all) {
         // The wait is the last of its piece.
         Some(up_to_wait) => {
             let behind = all - up_to_wait;
@@ -153,11 +153,11 @@ fn share(stretch: &[Piece], after: u64, ticks: u64) -> u64 {
 
 impl Sink for AtTime {
     fn ran(&mut self, block: &Block, _: bool) {
-        self.ran_block(block, block.instructions);
+        self.ran_block(block.instructions, block.waits);
     }
 
-    fn ran_part(&mut self, block: &Block, _: u64, instructions: u32) {
-        self.ran_block(block, instructions);
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        self.ran_block(instructions, block.waits_before(until));
     }
 
     fn at(&mut self, offset: u64) {
@@ -175,7 +175,7 @@ impl Sink for AtTime {
         match passed {
             Passed::Ticks(ticks) => self.passed(ticks),
             Passed::Begins | Passed::Unknown => {
-                self.stretch.clear();
+                self.interval.clear();
                 self.sleeps = false;
             }
         }
@@ -191,7 +191,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn instructions_share_a_stretch_and_a_wait_takes_what_is_left() {
+    fn instructions_share_an_interval_and_a_wait_takes_what_is_left() {
         let of = |pieces: &[(u32, bool)]| -> Vec<Piece> {
             let piece = |&(instructions, waits): &(u32, bool)| Piece { instructions, waits };
             pieces.iter().map(piece).collect()

@@ -12,8 +12,8 @@ use rustc_hash::FxHashMap;
 pub struct BlockCounts {
     /// By block number: how often its last instruction did not branch, and did.
     ran: Vec<[u64; 2]>,
-    /// The same of what was counted before, where that is settled.
-    settled: Vec<(u32, [u64; 2])>,
+    /// Those of blocks that ran before `compact`.
+    compact: Vec<(u32, [u64; 2])>,
     /// Beginnings of blocks, by number and the address before which it ended.
     parts: FxHashMap<(BlockId, u64), u64>,
     /// By address: how often an instruction was passed over, since its condition failed.
@@ -161,10 +161,10 @@ impl BlockCounts {
     }
 
     /// Little more is to come: what was counted takes room for the blocks that ran alone.
-    pub fn settle(&mut self) {
+    pub fn compact(&mut self) {
         let dense = (0..).zip(std::mem::take(&mut self.ran));
-        self.settled.extend(dense.filter(|(_, ways)| *ways != [0; 2]));
-        self.settled.shrink_to_fit();
+        self.compact.extend(dense.filter(|(_, ways)| *ways != [0; 2]));
+        self.compact.shrink_to_fit();
     }
 
     /// What is not known so far.
@@ -181,7 +181,7 @@ impl BlockCounts {
         let mut tally = Tally { gaps: self.gaps, skipped, confirmed, ..Tally::default() };
         let blocks = code.blocks();
         let dense = (0..).zip(self.ran).filter(|(_, ways)| *ways != [0; 2]);
-        for (number, ways) in self.settled.into_iter().chain(dense) {
+        for (number, ways) in self.compact.into_iter().chain(dense) {
             if let Some(block) = blocks.get(number as usize) {
                 let run = Run {
                     start: block.start,

@@ -32,6 +32,8 @@ pub struct Step {
     pub offset: u64,
     /// Ticks at the last moment before it whose time is known.
     pub ticks: Option<u64>,
+    /// How often it was unknown before how much time passed: ticks of two steps may be subtracted where this is equal.
+    pub untimed: u32,
     /// How many calls deep it is, handlers on top of what they interrupted.
     pub depth: u32,
     /// What happened.
@@ -89,6 +91,8 @@ pub struct History<'a> {
     /// The conditions of these instructions failed, which are among those that are told next.
     passed_over: Vec<u64>,
     timed: bool,
+    /// How often it was unknown how much time passed.
+    untimed: u32,
     place: Place,
     /// Which time the place is reached, from 0.
     skip: u64,
@@ -135,6 +139,7 @@ impl<'a> History<'a> {
             left: None,
             passed_over: Vec::new(),
             timed: clocking != Clocking::Nothing,
+            untimed: 0,
             place,
             skip,
             before,
@@ -245,7 +250,8 @@ impl<'a> History<'a> {
 
     fn step(&self, what: What) -> Step {
         let ticks = self.timed.then(|| self.ticks()).flatten();
-        Step { offset: self.offset, ticks, depth: self.calls.depth(), what }
+        let (offset, untimed) = (self.offset, self.untimed);
+        Step { offset, ticks, untimed, depth: self.calls.depth(), what }
     }
 
     /// Code is about to run, which is shown or not.
@@ -408,6 +414,9 @@ impl Sink for History<'_> {
             view.moment(offset, moment);
         }
         self.look_for_entry(moment);
+        if matches!(moment, Moment::Gap(_) | Moment::Cycles(None)) {
+            self.untimed = self.untimed.saturating_add(1);
+        }
         match *moment {
             Moment::Left if self.hidden => self.left = Some(self.step(What::Left)),
             Moment::Gap(Gap::Unwatched) | Moment::Entered { .. } if self.hidden => {}

@@ -50,4 +50,4 @@ pub use times::{InstructionTimes, Times};
 pub use tree::{Named, Node, NodeId, Root, SelfTime, Tree};
 pub use turns::{TaskEvents, Threads};
 pub use view::View;
-pub use windows::Windows;
+pub use windows::{Window, Windows};

@@ -4,7 +4,7 @@ use crate::flow::{Block, Clocking, EXCEPTION, Moment, Passage, Passed, Ran, Sink
 
 /// Adds up the time in which the core waited for an interrupt or an event.
 ///
-/// No count says when it fell asleep. A stretch between two of them in which something waited was slept through at
+/// No count says when it fell asleep. An interval between two of them in which something waited was slept through at
 /// most; what the instructions in it cannot have taken, by the slowest pace that was seen where nothing waited, was
 /// slept for certain.
 #[derive(Debug, Clone)]
@@ -17,15 +17,15 @@ pub struct Sleep {
     dozes: bool,
     /// A handler ended, and nothing ran since: the core may sleep before the next begins.
     left: bool,
-    /// It may have slept in this stretch.
+    /// It may have slept in this interval.
     may_sleep: bool,
-    /// A debugger stopped it in this stretch: that is no sleep.
+    /// A debugger stopped it in this interval: that is no sleep.
     halted: bool,
     /// Ticks in all, in which it slept for certain, and at most.
     ticks: [u64; 3],
     /// Something waited, or may have.
     waited: bool,
-    /// The same up to the last synchronisation, where something ran behind it.
+    /// What was known at the last synchronisation, where something ran behind it.
     confirmed: Option<Box<Self>>,
 }
 
@@ -105,8 +105,8 @@ impl Sink for Sleep {
         self.ran(block.instructions, block.waits);
     }
 
-    fn ran_part(&mut self, block: &Block, _: u64, instructions: u32) {
-        self.ran(instructions, block.waits);
+    fn ran_part(&mut self, block: &Block, until: u64, instructions: u32) {
+        self.ran(instructions, block.waits_before(until));
     }
 
     fn moment(&mut self, _: u64, moment: &Moment) {

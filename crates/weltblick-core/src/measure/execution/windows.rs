@@ -1,6 +1,6 @@
 //! What ran, taken apart by time: one figure for each window, in one reading.
 
-use crate::flow::{Block, Clocking, Moment, Passage, Passed, Sink};
+use crate::flow::{Block, Clocking, Gap, Moment, Passage, Passed, Sink};
 use crate::measure::profile::{MOST_WINDOWS, TooManyWindows};
 
 /// Hands on what ran to one sink for each window of time, as if only that window had been traced.
@@ -12,22 +12,34 @@ pub struct Windows<S, F> {
     make: F,
     /// What is done with a window that is over, so that it takes less memory.
     close: fn(&mut S),
-    /// When each began, in ticks, and what it is of; the last is open.
-    windows: Vec<(u64, S)>,
+    windows: Vec<Window<S>>,
     passage: Passage,
     ticks: u64,
+    /// When the last window began, in ticks.
+    began: u64,
+    /// Time is missing that nothing counts.
+    slipped: bool,
     offset: u64,
-    /// Whose turn it is, which was told before.
+    /// Whose turn it is, as it was said last.
     context: Option<Moment>,
-    /// No synchronisation has confirmed what was told since.
+    /// No synchronisation has confirmed what ran since.
     unconfirmed: Option<Moment>,
     overflowed: bool,
+}
+
+/// One window.
+#[derive(Debug)]
+pub struct Window<S> {
+    /// Time was lost in it, or before it: it lies later than its ticks say.
+    pub slipped: bool,
+    /// What ran in it.
+    pub sink: S,
 }
 
 impl<S: Sink, F: FnMut() -> S> Windows<S, F> {
     /// Windows of so many ticks, at least one; each is made by `make`, and given to `close` when it is over.
     pub fn new(every: u64, clocking: Clocking, mut make: F, close: fn(&mut S)) -> Self {
-        let windows = vec![(0, make())];
+        let windows = vec![Window { slipped: false, sink: make() }];
         Self {
             every: every.max(1),
             make,
@@ -35,6 +47,8 @@ impl<S: Sink, F: FnMut() -> S> Windows<S, F> {
             windows,
             passage: Passage::by(clocking),
             ticks: 0,
+            began: 0,
+            slipped: false,
             offset: 0,
             context: None,
             unconfirmed: None,
@@ -42,48 +56,57 @@ impl<S: Sink, F: FnMut() -> S> Windows<S, F> {
         }
     }
 
-    /// The windows, in order: when each began, in ticks, and what ran in it.
+    /// The windows, in order.
     ///
     /// # Errors
     ///
     /// If the recording did not fit.
-    pub fn finish(self) -> Result<Vec<(u64, S)>, TooManyWindows> {
+    pub fn finish(self) -> Result<Vec<Window<S>>, TooManyWindows> {
         if self.overflowed { Err(TooManyWindows) } else { Ok(self.windows) }
     }
 
     #[inline]
     fn now(&mut self) -> &mut S {
         let last = self.windows.len() - 1;
-        &mut self.windows[last].1
+        &mut self.windows[last].sink
     }
 
     /// The sink for this block, which is about to run.
     #[inline]
     fn of(&mut self, block: &Block) -> &mut S {
-        let last = self.windows.len() - 1;
-        if self.ticks - self.windows[last].0 >= self.every && !self.overflowed {
+        if self.ticks - self.began >= self.every && !self.overflowed {
             self.go_on(block);
         }
         self.now()
     }
 
+    fn slip(&mut self) {
+        // Before the first instruction there is no time to lose.
+        if self.ticks > 0 {
+            self.slipped = true;
+            let last = self.windows.len() - 1;
+            self.windows[last].slipped = true;
+        }
+    }
+
     /// Another window begins with this block.
     #[cold]
     fn go_on(&mut self, block: &Block) {
-        let (offset, began) = (self.offset, self.windows[self.windows.len() - 1].0);
-        let (further, close) = ((self.ticks - began) / self.every, self.close);
+        let (offset, close) = (self.offset, self.close);
+        let further = (self.ticks - self.began) / self.every;
         close(self.now());
         if self.windows.len() as u64 + further > MOST_WINDOWS as u64 {
             self.overflowed = true;
             return;
         }
-        for number in 1..=further {
-            let window = (self.make)();
-            self.windows.push((began + number * self.every, window));
+        self.began += further * self.every;
+        for _ in 0..further {
+            let sink = (self.make)();
+            self.windows.push(Window { slipped: self.slipped, sink });
         }
-        let told = [self.context, self.unconfirmed];
+        let before = [self.context, self.unconfirmed];
         let now = self.now();
-        for moment in told.into_iter().flatten() {
+        for moment in before.into_iter().flatten() {
             now.moment(offset, &moment);
         }
         now.at(offset);
@@ -115,10 +138,13 @@ impl<S: Sink, F: FnMut() -> S> Sink for Windows<S, F> {
 
     fn moment(&mut self, offset: u64, moment: &Moment) {
         self.offset = offset;
-        if let Some(Passed::Ticks(ticks)) = self.passage.of(moment) {
-            self.ticks = self.ticks.saturating_add(ticks);
+        match self.passage.of(moment) {
+            Some(Passed::Ticks(ticks)) => self.ticks = self.ticks.saturating_add(ticks),
+            Some(Passed::Unknown) => self.slip(),
+            Some(Passed::Begins) | None => {}
         }
         match moment {
+            Moment::Gap(gap) if !matches!(gap, Gap::CutOff { .. }) => self.slip(),
             Moment::Context { .. } => self.context = Some(*moment),
             Moment::Unconfirmed | Moment::Overdue => self.unconfirmed = Some(*moment),
             Moment::Confirmed => self.unconfirmed = None,

@@ -75,8 +75,8 @@ pub struct Figures {
     pub over: Vec<Preemption>,
     /// Every run, where that was asked for.
     pub each: Option<Vec<Bad>>,
-    /// When the first run ended.
-    first_ended: Option<Window>,
+    /// When the first run began, and ended.
+    first: Option<[Window; 2]>,
     last: Option<Window>,
     last_period: Option<Ticks>,
     runs: u64,
@@ -113,7 +113,7 @@ impl Figures {
             bridges: Bridges::default(),
             over: Vec::new(),
             each: None,
-            first_ended: None,
+            first: None,
             last: None,
             last_period: None,
             runs: 0,
@@ -142,7 +142,7 @@ impl Figures {
         let number = self.runs;
         self.runs += 1;
         if number == 0 {
-            self.first_ended = run.ended;
+            self.first = run.began.zip(run.ended).map(|(began, ended)| [began, ended]);
         }
         self.depth = self.depth.max(run.depth);
         self.preempted += u64::from(run.preempted > 0);
@@ -340,17 +340,17 @@ impl InterruptFigures {
         self.each.extend(exceptions);
     }
 
-    /// When the first run of each handler ended, by core and exception.
+    /// What counts the runs before the first of each handler, by core and exception.
     #[must_use]
     pub fn earlier(&self) -> Earlier {
-        let first = |row: &Figures| Some(((row.core, row.exception.into()), row.first_ended?));
+        let first = |row: &Figures| Some(((row.core, row.exception.into()), row.first?));
         Earlier::than(self.rows.iter().filter_map(first))
     }
 
     /// Runs have the numbers that they have in the whole recording.
     pub fn renumber(&mut self, earlier: &Earlier) {
         for row in &mut self.rows {
-            let before = earlier.count((row.core, row.exception.into())).unwrap_or(0);
+            let before = earlier.count((row.core, row.exception.into()));
             let [stated, late] = &mut row.worst_response;
             for worst in
                 [&mut row.worst_elapsed, &mut row.worst_stated, &mut row.worst_late, stated, late]

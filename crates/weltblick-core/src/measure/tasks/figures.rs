@@ -131,8 +131,8 @@ pub struct Figures {
     pub worst_elapsed: Worst,
     /// Every activation, where that was asked for.
     pub each: Option<Vec<Bad>>,
-    /// When the first activation ended.
-    first_ended: Option<Window>,
+    /// When the first activation began, and ended.
+    first: Option<[Window; 2]>,
     last: Option<Window>,
     last_period: Option<Ticks>,
     /// Activations that were complete.
@@ -177,7 +177,7 @@ impl Figures {
             worst_response: worst(),
             worst_elapsed: worst(),
             each: settings.each.then(Vec::new),
-            first_ended: None,
+            first: None,
             last: None,
             last_period: None,
             activations: 0,
@@ -196,7 +196,7 @@ impl Figures {
         self.activations += 1;
         let Activation { ready, began, ended, own, core, .. } = *activation;
         if number == 0 {
-            self.first_ended = ended;
+            self.first = began.zip(ended).map(|(began, ended)| [began, ended]);
         }
         let (Some(began), Some(ended)) = (began, ended) else { return };
         if let Some(own) = own {
@@ -367,17 +367,17 @@ impl TaskFigures {
         self.rows.iter()
     }
 
-    /// When the first activation of each task ended.
+    /// What counts the activations before the first of each task.
     #[must_use]
     pub fn earlier(&self) -> Earlier {
-        let first = |row: &Figures| Some(((0, row.task), row.first_ended?));
+        let first = |row: &Figures| Some(((0, row.task), row.first?));
         Earlier::than(self.rows.iter().filter_map(first))
     }
 
     /// Activations have the numbers that they have in the whole recording.
     pub fn renumber(&mut self, earlier: &Earlier) {
         for row in &mut self.rows {
-            let before = earlier.count((0, row.task)).unwrap_or(0);
+            let before = earlier.count((0, row.task));
             for worst in [&mut row.worst_pending, &mut row.worst_response, &mut row.worst_elapsed] {
                 worst.renumber(before);
             }
